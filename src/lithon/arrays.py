@@ -1,0 +1,26 @@
+"""Array types used in signatures; shapes are said in the docstrings."""
+
+from __future__ import annotations
+
+from typing import TypeAlias
+
+import numpy as np
+import numpy.typing as npt
+
+Floats: TypeAlias = npt.NDArray[np.float64]
+Ints: TypeAlias = npt.NDArray[np.int64]
+Bools: TypeAlias = npt.NDArray[np.bool_]
+
+
+def frozen(values: npt.ArrayLike) -> Floats:
+    """A read-only float copy, so that an immutable value cannot be changed through its array."""
+    out = np.array(values, dtype=np.float64)
+    out.flags.writeable = False
+    return out
+
+
+def unit(vector: npt.ArrayLike) -> Floats:
+    """The vector(s) scaled to length one along the last axis; zero stays zero."""
+    v = np.asarray(vector, dtype=np.float64)
+    length = np.linalg.norm(v, axis=-1, keepdims=True)
+    return np.asarray(v / np.where(length > 0.0, length, 1.0))

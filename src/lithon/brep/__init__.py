@@ -1,0 +1,1 @@
+"""Boundary representation: topology as immutable values, its triangles, measures and validity."""

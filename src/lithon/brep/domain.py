@@ -1,0 +1,200 @@
+"""A face rolled out flat: its boundary nodes in the plane, unwrapped and, where it goes all the
+way round, cut open once.
+
+Shared by the tessellation for drawing and by the surface mesh, which differ only in how finely
+edges are divided.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.topology import Edge, Face
+from lithon.errors import Refusal, spot
+
+#: Keys (n,) and points (n,3) of an edge's nodes, from start to end; a ring's first is not repeated.
+Divide = Callable[[Edge], tuple[Ints, Floats]]
+#: Inner nodes (k,3) wanted between two points of a cut, and their keys (k,).
+CutNodes = Callable[[Floats, Floats, Face], tuple[Ints, Floats]]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Domain:
+    """Boundary nodes of a face in its flat plane, counter-clockwise about the face's normal.
+
+    keys (n,) node identities (a node of the cut appears twice), flat (n,2), segments (k,2) rows of
+    flat, mirror -1.0 where the flat first coordinate was turned over, `real` (k,) False on the cut.
+    """
+
+    keys: Ints
+    flat: Floats
+    segments: Ints
+    real: Ints
+    mirror: float
+
+    def surface_points(self, face: Face, flat: Floats) -> Floats:
+        return face.surface.point(flat * np.array([self.mirror, 1.0]))
+
+
+def flat_domain(face: Face, divide: Divide, cut_nodes: CutNodes | None = None) -> Domain:
+    """Roll out a face. Raises Refusal where its loops cannot bound a region."""
+    mirror = 1.0 if face.along else -1.0
+    period = face.surface.flat_period
+    loops = [_loop(face, i, divide, mirror) for i in range(len(face.loops))]
+    turns = [0 if period is None else round(loop[3] / period) for loop in loops]
+    around = [k for k, turn in enumerate(turns) if turn != 0]
+    if around:
+        assert period is not None
+        if len(around) != 2 or turns[around[0]] + turns[around[1]] != 0 or abs(turns[around[0]]) != 1:
+            raise Refusal("a face goes around its axis but is not closed at both ends", where=_where(loops))
+        bottom, top = sorted(around, key=lambda k: -turns[k])
+        rest = [loops[k] for k in range(len(loops)) if k not in around]
+        outer = _cut_open(face, loops[bottom], loops[top], rest, period, mirror, cut_nodes)
+        inner = rest
+    else:
+        if not loops:
+            raise Refusal("a face has no boundary")
+        areas = [_area(loop[2]) for loop in loops]
+        k = int(np.argmax(areas))
+        outer = (loops[k][0], loops[k][2], np.ones(len(loops[k][0]), dtype=np.int64))
+        inner = [loop for i, loop in enumerate(loops) if i != k]
+    keys, flats, segments, real = [outer[0]], [outer[1]], [_ring(0, len(outer[0]))], [outer[2]]
+    base = len(outer[0])
+    shape = shapely.Polygon(outer[1]) if period is not None and inner else None
+    for loop in inner:
+        flat = loop[2] if shape is None else _shift_into(loop[2], shape, float(period or 0.0))
+        keys.append(loop[0])
+        flats.append(flat)
+        segments.append(_ring(base, len(flat)))
+        real.append(np.ones(len(flat), dtype=np.int64))
+        base += len(flat)
+    return Domain(
+        np.concatenate(keys), np.concatenate(flats), np.concatenate(segments), np.concatenate(real), mirror
+    )
+
+
+_FlatLoop = tuple[Ints, Floats, Floats, float]
+
+
+def _loop(face: Face, index: int, divide: Divide, mirror: float) -> _FlatLoop:
+    """Keys, points, unwrapped flat coordinates and the total advance around the period."""
+    keys, points = [], []
+    for coedge in face.loops[index]:
+        k, p = divide(coedge.edge)
+        if not coedge.forward:
+            k, p = k[::-1], p[::-1]
+        if not coedge.edge.ring:
+            k, p = k[:-1], p[:-1]
+        keys.append(k)
+        points.append(p)
+    key, point = np.concatenate(keys), np.concatenate(points)
+    flat = face.surface.flat(point) * np.array([mirror, 1.0])
+    advance = 0.0
+    if face.surface.flat_period is not None:
+        period = face.surface.flat_period
+        step = np.diff(np.append(flat[:, 0], flat[0, 0]))
+        step -= period * np.round(step / period)
+        flat[:, 0] = flat[0, 0] + np.concatenate([[0.0], np.cumsum(step[:-1])])
+        advance = float(step.sum())
+    return key, point, flat, advance
+
+
+def _ring(base: int, n: int) -> Ints:
+    k = np.arange(n, dtype=np.int64)
+    return np.stack([base + k, base + (k + 1) % n], axis=1)
+
+
+def _area(flat: Floats) -> float:
+    x, y = flat[:, 0], flat[:, 1]
+    return 0.5 * float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum())
+
+
+def _where(loops: list[_FlatLoop]) -> str:
+    return spot(loops[0][1].mean(axis=0)) if loops else ""
+
+
+def _shift_into(flat: Floats, shape: shapely.Polygon, period: float) -> Floats:
+    best, share = flat, -1.0
+    middle = shape.centroid.x - flat[:, 0].mean()
+    for turn in round(middle / period) + np.array([0, -1, 1]):
+        moved = flat + np.array([turn * period, 0.0])
+        inside = float(shapely.contains_xy(shape, moved[:, 0], moved[:, 1]).mean())
+        if inside > share:
+            best, share = moved, inside
+    return best
+
+
+def _cut_open(
+    face: Face,
+    bottom: _FlatLoop,
+    top: _FlatLoop,
+    holes: list[_FlatLoop],
+    period: float,
+    mirror: float,
+    cut_nodes: CutNodes | None,
+) -> tuple[Ints, Floats, Ints]:
+    """One closed outline from the two loops around: along the bottom, up a cut, back along the top,
+    down the cut. The cut is the shortest straight one that crosses nothing."""
+    i, j, shift = _choose_cut(bottom[2], top[2], [h[2] for h in holes], period)
+    low = np.roll(bottom[2], -i, axis=0)
+    low[len(low) - i :, 0] += period if i else 0.0
+    high = np.roll(top[2], -j, axis=0)
+    high[len(high) - j :, 0] -= period if j else 0.0
+    high[:, 0] += shift + period
+    low = np.vstack([low, low[0] + [period, 0.0]])
+    high = np.vstack([high, high[0] - [period, 0.0]])
+    low_keys = np.append(np.roll(bottom[0], -i), bottom[0][i])
+    high_keys = np.append(np.roll(top[0], -j), top[0][j])
+    up_keys, up = np.zeros(0, dtype=np.int64), np.zeros((0, 2))
+    if cut_nodes is not None:
+        a, b = low[-1], high[0]
+        up_keys, _ = cut_nodes(a * [mirror, 1.0], b * [mirror, 1.0], face)
+        share = (np.arange(len(up_keys)) + 1.0) / (len(up_keys) + 1.0)
+        up = a + share[:, None] * (b - a)
+    flat = np.vstack([low, up, high, (up - [period, 0.0])[::-1]])
+    keys = np.concatenate([low_keys, up_keys, high_keys, up_keys[::-1]])
+    real = np.ones(len(keys), dtype=np.int64)
+    real[len(low) - 1 : len(low) + len(up)] = 0
+    real[len(low) + len(up) + len(high) - 1 :] = 0
+    return keys, flat, real
+
+
+def _choose_cut(low: Floats, high: Floats, holes: list[Floats], period: float) -> tuple[int, int, float]:
+    """Indices of the cut's nodes on both loops and the shift that brings the top one beside it."""
+    gap = high[None, :, 0] - low[:, None, 0]
+    turns = -np.round(gap / period)
+    cost = np.hypot(gap + turns * period, high[None, :, 1] - low[:, None, 1])
+    walls = [_closed(low, period), _closed(high, -period), *(np.vstack([h, h[:1]]) for h in holes)]
+    a = np.concatenate([w[:-1] + [k * period, 0.0] for w in walls for k in (-2, -1, 0, 1, 2)])
+    b = np.concatenate([w[1:] + [k * period, 0.0] for w in walls for k in (-2, -1, 0, 1, 2)])
+    order = np.argsort(cost, axis=None, kind="stable")
+    for flat_index in order[: 50 * (len(low) + len(high))]:
+        i, j = np.unravel_index(flat_index, cost.shape)
+        shift = float(turns[i, j]) * period
+        p, q = low[i], high[j] + [shift, 0.0]
+        if not _crosses(p, q, a, b):
+            return int(i), int(j), shift
+    raise Refusal("a face that goes around cannot be cut open between its two ends")
+
+
+def _closed(loop: Floats, advance: float) -> Floats:
+    return np.vstack([loop, loop[0] + [advance, 0.0]])
+
+
+def _crosses(p: Floats, q: Floats, a: Floats, b: Floats) -> bool:
+    """Whether segment p-q properly crosses or runs into any of the segments a-b (n,2)."""
+    slack = 1e-9 * float(np.abs(q - p).sum() + 1e-300)
+    inner_p, inner_q = p + 1e-6 * (q - p), q - 1e-6 * (q - p)
+
+    def side(o: Floats, d: Floats, x: Floats) -> Floats:
+        return np.asarray((d[..., 0] - o[..., 0]) * (x[..., 1] - o[..., 1])
+                          - (d[..., 1] - o[..., 1]) * (x[..., 0] - o[..., 0]))
+
+    s1, s2 = side(inner_p, inner_q, a), side(inner_p, inner_q, b)
+    s3, s4 = side(a, b, inner_p), side(a, b, inner_q)
+    return bool(((s1 * s2 <= slack * slack) & (s3 * s4 <= slack * slack)).any())

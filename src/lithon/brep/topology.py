@@ -1,0 +1,205 @@
+"""Vertices, edges, faces, bodies and the model, as immutable values.
+
+Conventions
+- Edges run with growing curve parameter. A ring edge is a whole periodic curve without a vertex.
+- A face's normal is its surface's normal, turned round where `along` is False. Looking against
+  the face's normal, its loops keep the face on their left.
+- A body uses a face forward when the face's normal points out of the body. A face used by two
+  bodies (once forward, once not) *is* a bonded contact; nothing else marks it.
+- There are no seams: a full cylinder wall is one face bounded by two ring edges.
+
+Identity is what `is` says; `uid` carries identity across processes.
+"""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from lithon.arrays import Floats, frozen
+from lithon.geometry.curves import Curve
+from lithon.geometry.surfaces import Surface
+from lithon.geometry.tolerance import resolution
+
+
+def new_uid() -> int:
+    """An identity that no other process gives out."""
+    return uuid.uuid4().int >> 65
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Vertex:
+    point: Floats
+    uid: int = field(default_factory=new_uid)
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Edge:
+    """A stretch [t0, t1] of a curve, t0 < t1, between two vertices, or a ring with none."""
+
+    curve: Curve
+    t0: float
+    t1: float
+    start: Vertex | None = None
+    end: Vertex | None = None
+    uid: int = field(default_factory=new_uid)
+
+    @property
+    def ring(self) -> bool:
+        return self.start is None
+
+    @property
+    def length(self) -> float:
+        return self.curve.length(self.t0, self.t1)
+
+    def at(self, share: float) -> Floats:
+        """The point (3,) at a share 0..1 of the parameter range."""
+        return np.asarray(self.curve.point(np.array([self.t0 + share * (self.t1 - self.t0)]))[0])
+
+    def direction(self, share: float) -> Floats:
+        """The unit tangent (3,) at a share 0..1 of the parameter range."""
+        d = self.curve.derivative(np.array([self.t0 + share * (self.t1 - self.t0)]))[0]
+        return np.asarray(d / np.linalg.norm(d))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Coedge:
+    """An edge as a loop walks it."""
+
+    edge: Edge
+    forward: bool
+
+    @property
+    def first(self) -> Vertex | None:
+        return self.edge.start if self.forward else self.edge.end
+
+    @property
+    def last(self) -> Vertex | None:
+        return self.edge.end if self.forward else self.edge.start
+
+    def reversed(self) -> Coedge:
+        return Coedge(self.edge, not self.forward)
+
+
+Loop = tuple[Coedge, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Face:
+    surface: Surface
+    loops: tuple[Loop, ...]
+    along: bool = True
+    label: str = ""
+    uid: int = field(default_factory=new_uid)
+
+    def edges(self) -> Iterator[Edge]:
+        for loop in self.loops:
+            for coedge in loop:
+                yield coedge.edge
+
+    def normal(self, points: Floats) -> Floats:
+        """The face's own normals (n,3) at points (n,3)."""
+        n = self.surface.normal(points)
+        return n if self.along else -n
+
+    def with_loops(self, loops: Iterable[Loop]) -> Face:
+        """The same place with other boundaries: a new face that keeps surface and label."""
+        return replace(self, loops=tuple(loops), uid=new_uid())
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class FaceUse:
+    """A face as a body uses it."""
+
+    face: Face
+    forward: bool = True
+
+    def outward(self, points: Floats) -> Floats:
+        """Normals (n,3) that point out of the body."""
+        n = self.face.normal(points)
+        return n if self.forward else -n
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Body:
+    uses: tuple[FaceUse, ...]
+    name: str = "body"
+    uid: int = field(default_factory=new_uid)
+
+    @property
+    def faces(self) -> tuple[Face, ...]:
+        return tuple(use.face for use in self.uses)
+
+    def edges(self) -> tuple[Edge, ...]:
+        """Each edge once, in a steady order."""
+        return tuple(dict.fromkeys(edge for face in self.faces for edge in face.edges()))
+
+    def vertices(self) -> tuple[Vertex, ...]:
+        found = (v for edge in self.edges() for v in (edge.start, edge.end) if v is not None)
+        return tuple(dict.fromkeys(found))
+
+    def with_uses(self, uses: Iterable[FaceUse]) -> Body:
+        return replace(self, uses=tuple(uses), uid=new_uid())
+
+    def outward(self, face: Face, points: Floats) -> Floats:
+        """Normals (n,3) of one of its faces, pointing out of the body."""
+        for use in self.uses:
+            if use.face is face:
+                return use.outward(points)
+        raise KeyError("the face does not bound this body")
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Model:
+    bodies: tuple[Body, ...]
+    tolerance: float = 1e-6
+
+    @staticmethod
+    def of(bodies: Iterable[Body]) -> Model:
+        """With the resolution that its size asks for."""
+        bodies = tuple(bodies)
+        box = rough_box(bodies)
+        return Model(bodies, resolution(float(np.linalg.norm(box[1] - box[0]))))
+
+    def faces(self) -> tuple[Face, ...]:
+        return tuple(dict.fromkeys(face for body in self.bodies for face in body.faces))
+
+    def edges(self) -> tuple[Edge, ...]:
+        return tuple(dict.fromkeys(edge for body in self.bodies for edge in body.edges()))
+
+    def owners(self, face: Face) -> tuple[Body, ...]:
+        return tuple(body for body in self.bodies if any(use.face is face for use in body.uses))
+
+    def shared(self) -> tuple[Face, ...]:
+        """Faces that bound two bodies: the bonded contacts."""
+        return tuple(face for face in self.faces() if len(self.owners(face)) > 1)
+
+    def replaced(self, old: Body, new: Iterable[Body]) -> Model:
+        """With one body replaced by others at its place; all else is the same object."""
+        out: list[Body] = []
+        for body in self.bodies:
+            out.extend(new if body is old else (body,))
+        return Model(tuple(out), self.tolerance)
+
+    def by_uid(self) -> dict[int, Face | Body | Edge]:
+        table: dict[int, Face | Body | Edge] = {body.uid: body for body in self.bodies}
+        table.update({face.uid: face for face in self.faces()})
+        table.update({edge.uid: edge for edge in self.edges()})
+        return table
+
+
+def rough_box(bodies: Iterable[Body]) -> Floats:
+    """Box (2,3) of points sampled on every edge; exact enough to set a scale."""
+    edges = dict.fromkeys(edge for body in bodies for edge in body.edges())
+    points = [edge.curve.point(np.linspace(edge.t0, edge.t1, 17)) for edge in edges]
+    if not points:
+        return np.zeros((2, 3))
+    every = np.concatenate(points)
+    return np.stack([every.min(axis=0), every.max(axis=0)])
+
+
+def vertex_at(point: object) -> Vertex:
+    return Vertex(frozen(np.asarray(point, dtype=float)))

@@ -1,0 +1,136 @@
+"""Whether a body is sound, and if not, what is wrong and where."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import shapely
+
+from lithon.brep.adjacency import adjacency
+from lithon.brep.domain import flat_domain
+from lithon.brep.measures import face_area, volume
+from lithon.brep.tessellate import body_mesh, edge_points, face_mesh, open_edges
+from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.errors import Refusal, spot
+
+
+@dataclass(frozen=True, slots=True)
+class Flaw:
+    """One thing wrong with a body."""
+
+    kind: str
+    text: str
+    place: tuple[float, float, float]
+    entity: Any
+
+
+def flaws(body: Body, tolerance: float) -> list[Flaw]:
+    """Everything wrong with a body: openness, orientation, gaps, tangled boundaries, volume."""
+    found = _edge_flaws(body) + _gap_flaws(body, tolerance)
+    for face in dict.fromkeys(body.faces):
+        found += _face_flaws(face, tolerance)
+    if not found:
+        _, triangles, _ = body_mesh(body)
+        if open_edges(triangles):
+            found.append(Flaw("leak", "the triangles of the body do not close", _at(body.faces[0]), body))
+        elif volume(body) <= 0.0:
+            found.append(Flaw("inside-out", "the body encloses no positive volume", _at(body.faces[0]), body))
+    return found
+
+
+def check(body: Body, tolerance: float) -> Body:
+    """The body itself, or a Refusal naming the first flaw and how many there are."""
+    found = flaws(body, tolerance)
+    if not found:
+        return body
+    first = found[0]
+    more = f" (and {len(found) - 1} more flaws)" if len(found) > 1 else ""
+    raise Refusal(
+        f"the result would not be a sound solid: {first.text}{more}",
+        where=spot(first.place),
+        entities=(first.entity,),
+    )
+
+
+def check_model(model: Model) -> Model:
+    for body in model.bodies:
+        check(body, model.tolerance)
+    return model
+
+
+def _at(face: Face) -> tuple[float, float, float]:
+    for edge in face.edges():
+        return _tuple(edge.at(0.5))
+    return (0.0, 0.0, 0.0)
+
+
+def _tuple(point: Any) -> tuple[float, float, float]:
+    return (float(point[0]), float(point[1]), float(point[2]))
+
+
+def _edge_flaws(body: Body) -> list[Flaw]:
+    out = []
+    for edge, uses in adjacency(body).uses.items():
+        place = _tuple(edge.at(0.5))
+        if len(uses) == 1:
+            out.append(Flaw("open edge", "an edge has a face on one side only", place, edge))
+        elif len(uses) > 2:
+            out.append(Flaw("crowded edge", f"an edge is used {len(uses)} times", place, edge))
+        elif len({coedge.forward == use.forward for use, coedge in uses}) != 2:
+            out.append(Flaw("flipped face", "two faces run the same way along their edge", place, edge))
+    return out
+
+
+def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
+    out: list[Flaw] = []
+    for edge in body.edges():
+        if edge.t1 <= edge.t0:
+            out.append(Flaw("reversed edge", "an edge ends before it starts", _tuple(edge.at(0.0)), edge))
+            continue
+        ends = edge.curve.point(np.array([edge.t0, edge.t1]))
+        for vertex, point in ((edge.start, ends[0]), (edge.end, ends[1])):
+            if vertex is not None and np.linalg.norm(vertex.point - point) > 10.0 * tolerance:
+                out.append(Flaw("gap", "an edge does not reach its vertex", _tuple(point), edge))
+    for face in dict.fromkeys(body.faces):
+        for edge in dict.fromkeys(face.edges()):
+            points = edge.curve.point(np.linspace(edge.t0, edge.t1, 7))
+            off = float(np.abs(face.surface.signed_distance(points)).max())
+            if off > 10.0 * tolerance:
+                out.append(Flaw("gap", f"an edge stands {off:.2g} mm off its face", _tuple(points[3]), edge))
+    return out
+
+
+def _face_flaws(face: Face, tolerance: float) -> list[Flaw]:
+    for loop in face.loops:
+        for a, b in zip(loop, (*loop[1:], loop[0]), strict=True):
+            if a.last is not b.first:
+                return [Flaw("broken loop", "a loop does not join up", _at(face), face)]
+    try:
+        domain = flat_domain(face, edge_points)
+        rings = _rings(domain.segments, domain.flat)
+        shape = shapely.Polygon(rings[0], rings[1:])
+        if not shapely.LinearRing(rings[0]).is_ccw or shape.area <= 0.0:
+            return [Flaw("inside-out face", "a face's outer boundary runs backwards", _at(face), face)]
+        if not shape.is_valid:
+            return [Flaw("tangled face", "a face's boundary touches or crosses itself", _at(face), face)]
+        face_mesh(face)
+    except Refusal as refusal:
+        return [Flaw("tangled face", refusal.what, _at(face), face)]
+    if face_area(face) <= tolerance**2:
+        return [Flaw("empty face", "a face has no area", _at(face), face)]
+    return []
+
+
+def _rings(segments: Any, flat: Any) -> list[Any]:
+    """The outline and the holes as coordinate arrays; segments list each ring in order."""
+    starts = np.flatnonzero(np.append(True, segments[1:, 0] != segments[:-1, 1]))
+    ends = np.append(starts[1:], len(segments))
+    return [flat[segments[a:b, 0]] for a, b in zip(starts, ends, strict=True)]
+
+
+def valence(edges: tuple[Edge, ...]) -> Counter[Any]:
+    """How many edge ends meet at each vertex."""
+    return Counter(v for e in edges for v in (e.start, e.end) if v is not None)

@@ -1,0 +1,1 @@
+"""Files in and out: STEP solids, VTU meshes."""

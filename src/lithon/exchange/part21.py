@@ -1,0 +1,217 @@
+"""The clear text encoding of exchange structures (ISO 10303-21): text to entity instances.
+
+Statements are split by one regular expression; parameters are parsed when an instance is asked for.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from lithon.errors import BadFile
+
+_STATEMENT = re.compile(r"""((?:[^;'/]|'(?:[^']|'')*'|/(?!\*)|/\*.*?\*/)*);""", re.S)
+_INSTANCE = re.compile(r"\s*#(\d+)\s*=\s*(.*)", re.S)
+_COMMENT = re.compile(r"'(?:[^']|'')*'|/\*.*?\*/", re.S)
+_TOKEN = re.compile(
+    r"""\s*(?:(?P<ref>\#\d+)|(?P<real>[-+]?\d+\.\d*(?:[eE][-+]?\d+)?)|(?P<int>[-+]?\d+)
+    |(?P<text>'(?:[^']|'')*')|(?P<enum>\.[A-Za-z_][A-Za-z0-9_]*\.)|(?P<name>[A-Za-z_!][A-Za-z0-9_]*)
+    |(?P<open>\()|(?P<close>\))|(?P<comma>,)|(?P<none>\$)|(?P<star>\*)|(?P<binary>"[^"]*"))""",
+    re.X,
+)
+_DEEPEST = 40
+
+
+class Ref(int):
+    """The number of another instance."""
+
+
+class Enum(str):
+    """An enumeration value, without its dots."""
+
+    __slots__ = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Typed:
+    """A typed parameter such as LENGTH_MEASURE(2.0)."""
+
+    kind: str
+    values: list[Any]
+
+
+@dataclass(slots=True)
+class Instance:
+    """One entity instance: its kinds with their parameters; several for a complex instance."""
+
+    number: int
+    parts: dict[str, list[Any]]
+
+    @property
+    def kind(self) -> str:
+        return next(iter(self.parts))
+
+    @property
+    def values(self) -> list[Any]:
+        return next(iter(self.parts.values()))
+
+
+@dataclass(slots=True)
+class Exchange:
+    """The data section, parsed lazily."""
+
+    raw: dict[int, str]
+    header: list[str] = field(default_factory=list)
+    _parsed: dict[int, Instance] = field(default_factory=dict)
+
+    def get(self, ref: Any, *kinds: str) -> Instance:
+        """The instance behind a reference, required to be of one of these kinds."""
+        if not isinstance(ref, Ref):
+            raise BadFile(f"a reference to {' or '.join(kinds) or 'an entity'} is missing")
+        number = int(ref)
+        hit = self._parsed.get(number)
+        if hit is None:
+            text = self.raw.get(number)
+            if text is None:
+                raise BadFile(f"entity #{number} is referred to but not in the file",
+                              remedy="export the file again; it looks cut off")
+            hit = Instance(number, _parse(text, number))
+            self._parsed[number] = hit
+        if kinds and not any(k in hit.parts for k in kinds):
+            raise BadFile(f"entity #{number} is a {hit.kind} where {' or '.join(kinds)} was expected")
+        return hit
+
+    def of_kind(self, *kinds: str) -> Iterator[Instance]:
+        """All instances of these kinds, in file order."""
+        pattern = re.compile(r"\(?\s*(?:" + "|".join(kinds) + r")\s*\(|[)\s](?:" + "|".join(kinds) + r")\s*\(")
+        for number, text in self.raw.items():
+            if pattern.match(text) or (text.startswith("(") and pattern.search(text)):
+                yield self.get(Ref(number))
+
+
+def read_exchange(text: str) -> Exchange:
+    """Split a file into instances. Raises BadFile when it is not a part 21 file or is cut off."""
+    if not text.strip():
+        raise BadFile("the file is empty")
+    if "ISO-10303-21" not in text[:2000]:
+        raise BadFile("this is not a STEP file: it does not start with ISO-10303-21")
+    raw: dict[int, str] = {}
+    header: list[str] = []
+    ended = False
+    for match in _STATEMENT.finditer(text):
+        statement = match.group(1)
+        if "/*" in statement:
+            statement = _COMMENT.sub(lambda m: m.group(0) if m.group(0)[0] == "'" else " ", statement)
+        got = _INSTANCE.match(statement)
+        if got:
+            raw[int(got.group(1))] = got.group(2).strip()
+        elif "END-ISO-10303-21" in statement:
+            ended = True
+        else:
+            header.append(statement.strip())
+    if not raw:
+        raise BadFile("the STEP file holds no entities")
+    if not ended:
+        raise BadFile("the STEP file is cut off: its end mark is missing", remedy="export or copy the file again")
+    return Exchange(raw, header)
+
+
+def _parse(text: str, number: int) -> dict[str, list[Any]]:
+    tokens = _tokens(text, number)
+    parts: dict[str, list[Any]] = {}
+    try:
+        if tokens[0][0] == "open":
+            at = 1
+            while tokens[at][0] != "close":
+                name = tokens[at][1].upper()
+                parts[name], at = _list(tokens, at + 2, number, 0)
+        else:
+            parts[tokens[0][1].upper()], _ = _list(tokens, 2, number, 0)
+    except IndexError as error:
+        raise BadFile(f"entity #{number} is not well formed") from error
+    return parts
+
+
+def _tokens(text: str, number: int) -> list[tuple[str, str]]:
+    out, at = [], 0
+    while at < len(text):
+        match = _TOKEN.match(text, at)
+        if match is None:
+            if text[at:].strip():
+                raise BadFile(f"entity #{number} holds what STEP does not allow: {text[at : at + 20]!r}")
+            break
+        out.append((match.lastgroup or "", match.group(match.lastgroup or 0)))
+        at = match.end()
+    return out
+
+
+def _list(tokens: list[tuple[str, str]], at: int, number: int, depth: int) -> tuple[list[Any], int]:
+    """Values from after an opening bracket to its closing one; returns them and where to go on."""
+    if depth > _DEEPEST:
+        raise BadFile(f"entity #{number} is nested too deeply")
+    out: list[Any] = []
+    while True:
+        kind, text = tokens[at]
+        at += 1
+        if kind == "close":
+            return out, at
+        if kind == "comma":
+            continue
+        if kind == "open":
+            value, at = _list(tokens, at, number, depth + 1)
+            out.append(value)
+        elif kind == "name":
+            value, at = _list(tokens, at + 1, number, depth + 1)
+            out.append(Typed(text.upper(), value))
+        else:
+            out.append(_scalar(kind, text))
+
+
+def _scalar(kind: str, text: str) -> Any:
+    if kind == "ref":
+        return Ref(text[1:])
+    if kind == "real":
+        return float(text)
+    if kind == "int":
+        return int(text)
+    if kind == "text":
+        return decode(text[1:-1])
+    if kind == "enum":
+        return Enum(text[1:-1].upper())
+    if kind == "none":
+        return None
+    return text
+
+
+_WIDE = re.compile(r"\\X2\\([0-9A-Fa-f]*)\\X0\\|\\X\\([0-9A-Fa-f]{2})|\\S\\(.)")
+
+
+def decode(text: str) -> str:
+    """Undo the string escapes of part 21."""
+
+    def one(match: re.Match[str]) -> str:
+        if match.group(1) is not None:
+            codes = match.group(1)
+            return "".join(chr(int(codes[i : i + 4], 16)) for i in range(0, len(codes) - 3, 4))
+        if match.group(2) is not None:
+            return chr(int(match.group(2), 16))
+        return chr(ord(match.group(3)) + 128)
+
+    return _WIDE.sub(one, text).replace("''", "'").replace("\\\\", "\\")
+
+
+def encode(text: str) -> str:
+    """Quote a string for part 21; what is not plain ASCII goes as four-digit codes."""
+    out = []
+    for ch in text:
+        if ch == "'":
+            out.append("''")
+        elif ch == "\\":
+            out.append("\\\\")
+        elif 32 <= ord(ch) < 127:
+            out.append(ch)
+        else:
+            out.append(f"\\X2\\{ord(ch) & 0xFFFF:04X}\\X0\\")
+    return "'" + "".join(out) + "'"

@@ -1,0 +1,294 @@
+"""A model to STEP (AP242). Seams are made on the way out; bodies in contact share their edges."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from lithon.arrays import Floats
+from lithon.brep.tessellate import edge_points
+from lithon.brep.topology import Body, Coedge, Edge, Face, Loop, Model, Vertex, vertex_at
+from lithon.errors import Refusal
+from lithon.exchange.part21 import encode
+from lithon.geometry.curves import Circle, Curve, Ellipse, Line
+from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
+
+
+def write_step(model: Model, path: str | Path, name: str = "") -> None:
+    """Write atomically: the file is whole or not there."""
+    save_atomically(Path(path), step_text(model, name or Path(path).stem).encode("ascii"))
+
+
+def save_atomically(path: Path, data: bytes) -> None:
+    """Write beside the target and rename; a full disk or a kill leaves the old file as it was."""
+    path = Path(path)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        with os.fdopen(handle, "wb") as out:
+            out.write(data)
+            out.flush()
+            os.fsync(out.fileno())
+        os.chmod(temporary, 0o644)
+        os.replace(temporary, path)
+    except BaseException:
+        if os.path.exists(temporary):
+            os.unlink(temporary)
+        raise
+
+
+def step_text(model: Model, name: str = "part") -> str:
+    return _Writer(model, name).text()
+
+
+def _real(x: float) -> str:
+    text = repr(float(x))
+    mantissa, _, power = text.partition("e")
+    if "." not in mantissa:
+        mantissa += "."
+    return f"{mantissa}E{int(power):+03d}" if power else mantissa
+
+
+class _Writer:
+    def __init__(self, model: Model, name: str):
+        self.model = model
+        self.name = name
+        self.lines: list[str] = []
+        self.points: dict[int, str] = {}
+        self.made_edges: dict[Edge, str] = {}
+        self.made_vertices: dict[Vertex, str] = {}
+        self.ring_vertices: dict[Edge, Vertex] = {}
+
+    def add(self, text: str) -> str:
+        self.lines.append(text)
+        return f"#{len(self.lines)}"
+
+    def text(self) -> str:
+        for face in self.model.faces():
+            self._choose_ring_vertices(face)
+        solids = [self._solid(body) for body in self.model.bodies]
+        self._structure(solids)
+        body = "\n".join(f"#{i + 1}={line};" for i, line in enumerate(self.lines))
+        return (
+            "ISO-10303-21;\nHEADER;\n"
+            f"FILE_DESCRIPTION(({encode('solid geometry')}),'2;1');\n"
+            f"FILE_NAME({encode(self.name)},'',(''),(''),'Lithon','Lithon','');\n"
+            "FILE_SCHEMA(('AP242_MANAGED_MODEL_BASED_3D_ENGINEERING_MIM_LF { 1 0 10303 442 1 1 4 }'));\n"
+            f"ENDSEC;\nDATA;\n{body}\nENDSEC;\nEND-ISO-10303-21;\n"
+        )
+
+    # ---- geometry
+
+    def _point(self, p: Floats) -> str:
+        return self.add(f"CARTESIAN_POINT('',({','.join(_real(c) for c in p)}))")
+
+    def _direction(self, d: Floats) -> str:
+        return self.add(f"DIRECTION('',({','.join(_real(c) for c in d)}))")
+
+    def _frame(self, frame: Frame) -> str:
+        parts = self._point(frame.origin), self._direction(frame.z), self._direction(frame.x)
+        return self.add(f"AXIS2_PLACEMENT_3D('',{','.join(parts)})")
+
+    def _curve(self, curve: Curve) -> str:
+        if isinstance(curve, Line):
+            vector = self.add(f"VECTOR('',{self._direction(curve.direction)},1.)")
+            return self.add(f"LINE('',{self._point(curve.origin)},{vector})")
+        if isinstance(curve, Circle):
+            return self.add(f"CIRCLE('',{self._frame(curve.frame)},{_real(curve.radius)})")
+        if isinstance(curve, Ellipse):
+            return self.add(f"ELLIPSE('',{self._frame(curve.frame)},{_real(curve.major)},{_real(curve.minor)})")
+        raise Refusal(f"a {curve.kind} cannot be written to STEP yet")
+
+    def _surface(self, surface: Surface) -> str:
+        if isinstance(surface, Plane):
+            return self.add(f"PLANE('',{self._frame(surface.frame)})")
+        if isinstance(surface, Cylinder):
+            return self.add(f"CYLINDRICAL_SURFACE('',{self._frame(surface.frame)},{_real(surface.radius)})")
+        raise Refusal(f"a {surface.kind} cannot be written to STEP yet")
+
+    # ---- seams
+
+    def _choose_ring_vertices(self, face: Face) -> None:
+        """Give the rings of a face that goes around vertices on one generator, so that a seam fits."""
+        if face.surface.flat_period is None:
+            return
+        loops = _around(face)
+        if len(loops) != 2:
+            return
+        anchors = [p for loop in loops if (p := self._anchor(loop)) is not None]
+        start = anchors[0] if anchors else loops[0][0].edge.at(0.0)
+        u = face.surface.flat(start[None])[0, 0]
+        for loop in loops:
+            edge = loop[0].edge
+            if edge.ring and edge not in self.ring_vertices:
+                self.ring_vertices[edge] = vertex_at(_at_flat(face.surface, edge, float(u)))
+
+    def _anchor(self, loop: Loop) -> Floats | None:
+        edge = loop[0].edge
+        if edge.ring:
+            hit = self.ring_vertices.get(edge)
+            return hit.point if hit else None
+        first = loop[0].first
+        return first.point if first else None
+
+    def _ends(self, edge: Edge) -> tuple[Vertex, Vertex]:
+        if edge.ring:
+            vertex = self.ring_vertices.setdefault(edge, vertex_at(edge.at(0.0)))
+            return vertex, vertex
+        assert edge.start is not None and edge.end is not None
+        return edge.start, edge.end
+
+    def _seam(self, face: Face) -> tuple[Vertex, Vertex, int, int] | None:
+        """Vertices of both loops around on one generator, and the coedges that start there."""
+        if face.surface.flat_period is None:
+            return None
+        around = _around(face)
+        if len(around) != 2:
+            return None
+        found = []
+        for loop in around:
+            starts = [self._ends(c.edge)[0 if c.forward else 1] for c in loop]
+            found.append((starts, face.surface.flat(np.stack([v.point for v in starts]))[:, 0]))
+        period = face.surface.flat_period
+        gap = np.abs(found[0][1][:, None] - found[1][1][None, :])
+        gap = np.minimum(gap, period - gap)
+        i, j = np.unravel_index(int(gap.argmin()), gap.shape)
+        if gap[i, j] > 1e-7 * period:
+            return None
+        return found[0][0][i], found[1][0][j], int(i), int(j)
+
+    # ---- topology
+
+    def _vertex(self, vertex: Vertex) -> str:
+        if vertex not in self.made_vertices:
+            self.made_vertices[vertex] = self.add(f"VERTEX_POINT('',{self._point(vertex.point)})")
+        return self.made_vertices[vertex]
+
+    def _edge(self, edge: Edge) -> str:
+        if edge not in self.made_edges:
+            start, end = (self._vertex(v) for v in self._ends(edge))
+            self.made_edges[edge] = self.add(f"EDGE_CURVE('',{start},{end},{self._curve(edge.curve)},.T.)")
+        return self.made_edges[edge]
+
+    def _oriented(self, edge: str, forward: bool) -> str:
+        return self.add(f"ORIENTED_EDGE('',*,*,{edge},{'.T.' if forward else '.F.'})")
+
+    def _walk(self, loop: Loop) -> list[str]:
+        return [self._oriented(self._edge(c.edge), c.forward) for c in loop]
+
+    def _face(self, face: Face, forward: bool) -> str:
+        loops: list[list[str]] = []
+        seam = self._seam(face)
+        around = _around(face) if seam is not None else []
+        if seam is not None:
+            a, b, i, j = seam
+            line = Line.through(a.point, b.point)
+            edge = self.add(f"EDGE_CURVE('',{self._vertex(a)},{self._vertex(b)},{self._curve(line)},.T.)")
+            first, second = (loop[k:] + loop[:k] for loop, k in ((around[0], i), (around[1], j)))
+            loops.append([*self._walk(first), self._oriented(edge, True),
+                          *self._walk(second), self._oriented(edge, False)])
+        loops += [self._walk(loop) for loop in face.loops if not any(loop is other for other in around)]
+        if seam is None and len(loops) > 1:
+            k = _outer_index(face)
+            loops.insert(0, loops.pop(k))
+        bounds = []
+        for index, walk in enumerate(loops):
+            # A body that uses the face backwards gets its own copy, turned round.
+            oriented = self.add(f"EDGE_LOOP('',({','.join(walk)}))")
+            kind = "FACE_OUTER_BOUND" if index == 0 else "FACE_BOUND"
+            bounds.append(self.add(f"{kind}('',{oriented},{'.T.' if forward else '.F.'})"))
+        sense = ".T." if face.along == forward else ".F."
+        surface = self._surface(face.surface)
+        return self.add(f"ADVANCED_FACE({encode(face.label)},({','.join(bounds)}),{surface},{sense})")
+
+    def _solid(self, body: Body) -> str:
+        faces = [self._face(use.face, use.forward) for use in body.uses]
+        shell = self.add(f"CLOSED_SHELL('',({','.join(faces)}))")
+        return self.add(f"MANIFOLD_SOLID_BREP({encode(body.name)},{shell})")
+
+    def _structure(self, solids: list[str]) -> None:
+        context = self.add("APPLICATION_CONTEXT('managed model based 3d engineering')")
+        self.add("APPLICATION_PROTOCOL_DEFINITION('international standard',"
+                 f"'ap242_managed_model_based_3d_engineering',2014,{context})")
+        product_context = self.add(f"PRODUCT_CONTEXT('',{context},'mechanical')")
+        product = self.add(f"PRODUCT({encode(self.name)},{encode(self.name)},'',({product_context}))")
+        formation = self.add(f"PRODUCT_DEFINITION_FORMATION('','',{product})")
+        definition_context = self.add(f"PRODUCT_DEFINITION_CONTEXT('part definition',{context},'design')")
+        definition = self.add(f"PRODUCT_DEFINITION('design','',{formation},{definition_context})")
+        shape = self.add(f"PRODUCT_DEFINITION_SHAPE('','',{definition})")
+        mm = self.add("(LENGTH_UNIT()NAMED_UNIT(*)SI_UNIT(.MILLI.,.METRE.))")
+        rad = self.add("(NAMED_UNIT(*)PLANE_ANGLE_UNIT()SI_UNIT($,.RADIAN.))")
+        sr = self.add("(NAMED_UNIT(*)SI_UNIT($,.STERADIAN.)SOLID_ANGLE_UNIT())")
+        slack = self.add("UNCERTAINTY_MEASURE_WITH_UNIT(LENGTH_MEASURE("
+                         f"{_real(self.model.tolerance)}),{mm},'distance_accuracy_value','')")
+        where = self.add(
+            "(GEOMETRIC_REPRESENTATION_CONTEXT(3)"
+            f"GLOBAL_UNCERTAINTY_ASSIGNED_CONTEXT(({slack}))GLOBAL_UNIT_ASSIGNED_CONTEXT(({mm},{rad},{sr}))"
+            "REPRESENTATION_CONTEXT('',''))"
+        )
+        base = self._frame(Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0)))
+        items = ",".join([base, *solids])
+        brep = self.add(f"ADVANCED_BREP_SHAPE_REPRESENTATION({encode(self.name)},({items}),{where})")
+        self.add(f"SHAPE_DEFINITION_REPRESENTATION({shape},{brep})")
+
+
+def _around(face: Face) -> list[Loop]:
+    """The loops of a face that go all the way around its period."""
+    period = face.surface.flat_period
+    if period is None:
+        return []
+    out = []
+    for loop in face.loops:
+        points = np.concatenate([_walked(c) for c in loop])
+        u = face.surface.flat(points)[:, 0]
+        step = np.diff(np.append(u, u[0]))
+        step -= period * np.round(step / period)
+        if abs(float(step.sum())) > 0.5 * period:
+            out.append(loop)
+    return out
+
+
+def _walked(coedge: Coedge) -> Floats:
+    points = edge_points(coedge.edge)[1]
+    return points if coedge.forward else points[::-1]
+
+
+def _outer_index(face: Face) -> int:
+    """Which loop is the outer one: that of the largest flat box."""
+    if face.surface.flat_period is not None:
+        return 0
+    sizes: list[Any] = []
+    for loop in face.loops:
+        flat = face.surface.flat(np.concatenate([_walked(c) for c in loop]))
+        sizes.append(float(np.prod(flat.max(axis=0) - flat.min(axis=0))))
+    return int(np.argmax(sizes))
+
+
+def _at_flat(surface: Surface, edge: Edge, u: float) -> Floats:
+    """The point of a ring edge at a first flat coordinate, by bisection between samples."""
+    period = float(surface.flat_period or 0.0)
+
+    def gap(t: Floats) -> Floats:
+        d = surface.flat(edge.curve.point(t))[:, 0] - u
+        return np.asarray(d - period * np.round(d / period))
+
+    t = np.linspace(edge.t0, edge.t1, 65)
+    g = gap(t)
+    exact = np.flatnonzero(np.abs(g[:-1]) < 1e-12 * period)
+    if exact.size:
+        return np.asarray(edge.curve.point(t[exact[:1]])[0])
+    k = int(np.flatnonzero((g[:-1] * g[1:] < 0.0) & (np.abs(g[1:] - g[:-1]) < 0.5 * period))[0])
+    low, high = t[k], t[k + 1]
+    sign = np.sign(g[k])
+    for _ in range(80):
+        middle = 0.5 * (low + high)
+        low, high = (middle, high) if np.sign(gap(np.array([middle]))[0]) == sign else (low, middle)
+    return np.asarray(edge.curve.point(np.array([0.5 * (low + high)]))[0])
+
+
+__all__ = ["save_atomically", "step_text", "write_step"]

@@ -1,0 +1,1 @@
+"""Curves, surfaces, where they meet, and exact predicates. No topology here."""
