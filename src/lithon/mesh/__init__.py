@@ -1,0 +1,1 @@
+"""Meshing: sizes, edges, faces, volumes, quality."""

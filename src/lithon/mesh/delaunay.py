@@ -1,0 +1,325 @@
+"""Delaunay tetrahedralisation of points on an integer grid, with walls that later points respect.
+
+Insertion by cavities (Bowyer 1981, Watson 1981) in a spatially coherent order, with exact
+predicates, so no degenerate case needs a rule of its own: strictly inside the sphere or not.
+
+State: `p` (n,3) int64 grid points; `tet` (m,4) corners with orient3 > 0, tet[.,0] = -1 when dead;
+`nbr` (m,4) the tetrahedron across the face opposite to each corner, -1 beyond the box; `wall`
+(m,4) the number of the surface triangle in that face or -1; `lab` (m,) region, -1 outside.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Bools, Floats, Ints
+from lithon.geometry.predicates import insphere, orient3
+
+#: Corners of the face opposite to each corner; seen from it the corner lies on the positive side.
+FACE = np.array([[1, 3, 2], [0, 2, 3], [0, 3, 1], [0, 1, 2]], dtype=np.int64)
+_EXTENT = 1 << 26
+_HASH = 1 << 14
+
+
+@njit(cache=True)
+def _walk(p: Ints, tet: Ints, nbr: Ints, start: int, q: Ints) -> int:
+    """The tetrahedron holding q, by a walk through visible faces; -1 when it leaves."""
+    t = start
+    for step in range(len(tet) + 64):
+        moved = False
+        for k in range(4):
+            i = (k + step) & 3
+            a, b, c = tet[t, FACE[i, 0]], tet[t, FACE[i, 1]], tet[t, FACE[i, 2]]
+            if orient3(p[a], p[b], p[c], q) < 0.0:
+                t = nbr[t, i]
+                moved = True
+                break
+        if t < 0 or not moved:
+            return t
+    return -1
+
+
+@njit(cache=True)
+def _insert(p: Ints, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, stamp: Ints,
+            keys: Ints, vals: Ints, start: int, v: int, clear: float) -> int:
+    """Insert point v lying in tetrahedron `start`; 1 done, 0 refused (nothing changed).
+
+    state: [count of rows used, count of free rows, stamp]. `clear` > 0 refuses points nearer than
+    that to a corner or half that to a wall of the cavity. Walls bound the cavity.
+    """
+    q = p[v]
+    state[2] += 1
+    mark = state[2]
+    cavity = [start]
+    stamp[start] = mark
+    face_t = [0]
+    face_i = [0]
+    face_t.pop()
+    face_i.pop()
+    at = 0
+    for k in range(4):
+        c = tet[start, k]
+        if p[c, 0] == q[0] and p[c, 1] == q[1] and p[c, 2] == q[2]:
+            return 0
+    while at < len(cavity):
+        t = cavity[at]
+        at += 1
+        if clear > 0.0:
+            for k in range(4):
+                c = p[tet[t, k]]
+                dx, dy, dz = float(c[0] - q[0]), float(c[1] - q[1]), float(c[2] - q[2])
+                if dx * dx + dy * dy + dz * dz < clear * clear:
+                    return 0
+        for i in range(4):
+            u = nbr[t, i]
+            if u >= 0 and stamp[u] == mark:
+                if wall[t, i] >= 0:
+                    return 0
+                continue
+            grow = False
+            if u >= 0 and wall[t, i] < 0:
+                grow = insphere(p[tet[u, 0]], p[tet[u, 1]], p[tet[u, 2]], p[tet[u, 3]], q) > 0.0
+            if grow:
+                stamp[u] = mark
+                cavity.append(u)
+            else:
+                face_t.append(t)
+                face_i.append(i)
+    n = 0
+    for k in range(len(face_t)):
+        t, i = face_t[k], face_i[k]
+        u = nbr[t, i]
+        if u >= 0 and stamp[u] == mark:
+            if wall[t, i] >= 0:
+                return 0
+            continue
+        face_t[n], face_i[n] = t, i
+        n += 1
+    # Without walls the cavity is a star around q; beside walls that must be seen to hold.
+    for k in range(n):
+        t, i = face_t[k], face_i[k]
+        a, b, c = p[tet[t, FACE[i, 0]]], p[tet[t, FACE[i, 1]]], p[tet[t, FACE[i, 2]]]
+        six = orient3(a, b, c, q)
+        if six <= 0.0:
+            return 0
+        if clear > 0.0 and wall[t, i] >= 0:
+            ux, uy, uz = float(b[0] - a[0]), float(b[1] - a[1]), float(b[2] - a[2])
+            wx, wy, wz = float(c[0] - a[0]), float(c[1] - a[1]), float(c[2] - a[2])
+            nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+            if six < 0.5 * clear * np.sqrt(nx * nx + ny * ny + nz * nz):
+                return 0
+    label = lab[start]
+    made = np.empty(n, dtype=np.int64)
+    rows = np.empty((n, 4), dtype=np.int64)
+    outer = np.empty(n, dtype=np.int64)
+    walls = np.empty(n, dtype=np.int64)
+    for k in range(n):
+        t, i = face_t[k], face_i[k]
+        rows[k, 0], rows[k, 1], rows[k, 2] = tet[t, FACE[i, 0]], tet[t, FACE[i, 1]], tet[t, FACE[i, 2]]
+        rows[k, 3] = v
+        outer[k] = nbr[t, i]
+        walls[k] = wall[t, i]
+    for t in cavity:
+        tet[t, 0] = -1
+        free[state[1]] = t
+        state[1] += 1
+    for k in range(n):
+        if state[1] > 0:
+            state[1] -= 1
+            made[k] = free[state[1]]
+        else:
+            made[k] = state[0]
+            state[0] += 1
+    for k in range(n):
+        t = made[k]
+        for j in range(4):
+            tet[t, j] = rows[k, j]
+            wall[t, j] = -1
+        wall[t, 3] = walls[k]
+        lab[t] = label
+        stamp[t] = 0
+        u = outer[k]
+        nbr[t, 3] = u
+        if u >= 0:
+            # The face of u is the one whose three corners are this face's.
+            for j in range(4):
+                c = tet[u, j]
+                if c != rows[k, 0] and c != rows[k, 1] and c != rows[k, 2]:
+                    nbr[u, j] = t
+        for j in range(3):
+            a, b = rows[k, FACE[j, 0]], rows[k, FACE[j, 1]]
+            c = rows[k, FACE[j, 2]]
+            if a == v:
+                a = c
+            elif b == v:
+                b = c
+            if a > b:
+                a, b = b, a
+            key = a * np.int64(4294967296) + b + 1
+            slot = (a * np.int64(73856093) + b * np.int64(19349663)) & (_HASH - 1)
+            while keys[slot] != 0 and keys[slot] != key:
+                slot = (slot + 1) & (_HASH - 1)
+            if keys[slot] == 0:
+                keys[slot] = key
+                vals[slot] = k * 4 + j
+            else:
+                other = vals[slot]
+                s, w = made[other // 4], other % 4
+                nbr[t, j] = s
+                nbr[s, w] = t
+    for k in range(n):  # clear only what was used
+        for j in range(3):
+            a, b, c = rows[k, FACE[j, 0]], rows[k, FACE[j, 1]], rows[k, FACE[j, 2]]
+            if a == v:
+                a = c
+            elif b == v:
+                b = c
+            if a > b:
+                a, b = b, a
+            slot = (a * np.int64(73856093) + b * np.int64(19349663)) & (_HASH - 1)
+            while keys[slot] != 0:
+                keys[slot] = 0
+                slot = (slot + 1) & (_HASH - 1)
+    state[3] = made[0]
+    return 1
+
+
+@njit(cache=True)
+def _insert_all(p: Ints, order: Ints, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints,
+                stamp: Ints, keys: Ints, vals: Ints, inner: bool, clear: Floats) -> Ints:
+    """Insert points in this order; returns which went in. `inner`: only into labelled regions."""
+    done = np.zeros(len(order), dtype=np.int64)
+    for k in range(len(order)):
+        if state[0] - state[1] + 400 > len(tet):
+            break
+        v = order[k]
+        start = state[3]
+        t = _walk(p, tet, nbr, start, p[v])
+        if t < 0 or (inner and lab[t] < 0):
+            continue
+        done[k] = _insert(p, tet, nbr, wall, lab, free, state, stamp, keys, vals, t, v, clear[k])
+    return done
+
+
+@dataclass(slots=True)
+class Tetrahedra:
+    """A growing Delaunay tetrahedralisation of a box that holds all points to come."""
+
+    p: Ints
+    points: int
+    tet: Ints
+    nbr: Ints
+    wall: Ints
+    lab: Ints
+    free: Ints
+    stamp: Ints
+    state: Ints
+    origin: Floats
+    unit: float
+    _keys: Ints
+    _vals: Ints
+
+    @staticmethod
+    def box(low: Floats, high: Floats) -> Tetrahedra:
+        """Six tetrahedra filling a box around `low`..`high`; its corners are points 0..7."""
+        extent = float((high - low).max())
+        unit = extent / _EXTENT
+        far = 1 << 27
+        corner = np.array([[x, y, z] for z in (-1, 1) for y in (-1, 1) for x in (-1, 1)], dtype=np.int64) * far
+        split = np.array([[0, 1, 3, 7], [0, 5, 1, 7], [0, 4, 5, 7], [0, 6, 4, 7], [0, 2, 6, 7], [0, 3, 2, 7]])
+        p = np.zeros((1024, 3), dtype=np.int64)
+        p[:8] = corner
+        tet = np.full((4096, 4), -1, dtype=np.int64)
+        nbr = np.full((4096, 4), -1, dtype=np.int64)
+        tet[:6] = split
+        sides: dict[tuple[int, ...], tuple[int, int]] = {}
+        for t in range(6):
+            if orient3(*(p[c] for c in tet[t])) < 0.0:
+                tet[t, [0, 1]] = tet[t, [1, 0]]
+            for i in range(4):
+                key = tuple(sorted(int(c) for c in tet[t, FACE[i]]))
+                if key in sides:
+                    s, j = sides[key]
+                    nbr[t, i], nbr[s, j] = s, t
+                sides[key] = (t, i)
+        return Tetrahedra(
+            p, 8, tet, nbr, np.full_like(tet, -1), np.zeros(4096, dtype=np.int64), np.zeros(4096, dtype=np.int64),
+            np.zeros(4096, dtype=np.int64), np.array([6, 0, 0, 0], dtype=np.int64), 0.5 * (low + high), unit,
+            np.zeros(_HASH, dtype=np.int64), np.zeros(_HASH, dtype=np.int64),
+        )  # fmt: skip
+
+    def _room(self, more: int) -> None:
+        need = self.points + more
+        if need > len(self.p):
+            self.p = np.concatenate([self.p, np.zeros((need, 3), dtype=np.int64)])
+        need = int(self.state[0]) + 9 * more + 1024
+        if need > len(self.tet):
+            extra = need + len(self.tet) // 2 - len(self.tet)
+            block = np.full((extra, 4), -1, dtype=np.int64)
+            self.tet, self.nbr, self.wall = (np.concatenate([a, block]) for a in (self.tet, self.nbr, self.wall))
+            zeros = np.zeros(extra, dtype=np.int64)
+            self.lab, self.free, self.stamp = (np.concatenate([a, zeros]) for a in (self.lab, self.free, self.stamp))
+
+    def snap(self, points: Floats) -> Ints:
+        """Grid coordinates (n,3) of world points."""
+        return np.round((np.asarray(points) - self.origin) / self.unit).astype(np.int64)
+
+    def world(self) -> Floats:
+        """World coordinates of all points (n,3), the box corners first."""
+        return np.asarray(self.origin + self.p[: self.points] * self.unit)
+
+    def add(self, points: Floats, inner: bool = False, clear: Floats | None = None) -> Bools:
+        """Insert world points (n,3) in spatial order. Points keep their order in numbering; those
+        that are refused (too close, outside when `inner`) are left out. Returns which went in."""
+        self._room(len(points))
+        n = len(points)
+        grid = self.snap(points)
+        first = self.points
+        self.p[first : first + n] = grid
+        order = spatial_order(grid)
+        spare = np.zeros(n) if clear is None else clear[order] / self.unit
+        done = np.zeros(n, dtype=bool)
+        begin = 0
+        while begin < n:
+            got = _insert_all(self.p, first + order[begin:], self.tet, self.nbr, self.wall, self.lab, self.free,
+                              self.state, self.stamp, self._keys, self._vals, inner, spare[begin:])
+            done[order[begin:]] = got == 1
+            if int(self.state[0]) - int(self.state[1]) + 400 <= len(self.tet):
+                break
+            begin += len(got)  # pragma: no cover - room is made generously above
+        keep = np.flatnonzero(done)
+        number = np.full(first + n, -1, dtype=np.int64)
+        number[:first] = np.arange(first)
+        number[first + keep] = first + np.arange(len(keep))
+        self.p[first : first + len(keep)] = grid[keep]
+        self.points = first + len(keep)
+        if len(keep) < n:
+            used = self.tet[: self.state[0]]
+            live = used[:, 0] >= 0
+            used[live] = number[used[live]]
+        return done
+
+    @property
+    def live(self) -> Ints:
+        """Rows of `tet` that are alive."""
+        return np.flatnonzero(self.tet[: self.state[0], 0] >= 0)
+
+
+def spatial_order(grid: Ints) -> Ints:
+    """Rows of (n,3) along a Morton curve, in rounds of growing size (Amenta, Choi & Rote 2003)."""
+    n = len(grid)
+    if n < 2:
+        return np.arange(n, dtype=np.int64)
+    low = grid.min(axis=0)
+    span = max(1, int((grid.max(axis=0) - low).max()))
+    cell = ((grid - low) * 1023) // span
+    code = np.zeros(n, dtype=np.int64)
+    for bit in range(10):
+        for axis in range(3):
+            code |= ((cell[:, axis] >> bit) & 1) << (3 * bit + axis)
+    rng = np.random.default_rng(7)
+    rounds = np.minimum(-np.log2(rng.random(n) + 1e-12).astype(np.int64) // 2, int(np.log2(n)) // 2)
+    return np.asarray(np.lexsort((code, -rounds)), dtype=np.int64)

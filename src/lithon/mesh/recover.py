@@ -1,0 +1,256 @@
+"""Recovery of the boundary: make every triangle of the surface mesh a face of the tetrahedra.
+
+Where nodes are cocircular the tetrahedra may hold the other diagonal of two surface triangles: the
+surface takes it. Where something else is in the way the surface mesh gets another node on the true
+surface (conforming Delaunay: Shewchuk 1998; Si 2015 surveys the method), on the edge first.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+
+import numpy as np
+
+from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.topology import Edge, Face
+from lithon.errors import spot
+from lithon.mesh.delaunay import FACE, Tetrahedra
+from lithon.mesh.surface import SurfaceMesh
+from lithon.progress import Progress
+
+_ROUNDS = 40
+
+
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """Where meshing did not succeed: what, the face, the place, what to try."""
+
+    what: str
+    face: Face | None
+    place: tuple[float, float, float]
+    remedy: str
+
+    def __str__(self) -> str:
+        return f"{self.what} at {spot(self.place)}. Try: {self.remedy}"
+
+
+def triple_keys(corners: Ints, n: int) -> Ints:
+    """One integer per triangle (m,3), whatever the order of its corners; n bounds the numbers."""
+    s = np.sort(corners, axis=1)
+    return np.asarray((s[:, 0] * n + s[:, 1]) * n + s[:, 2])
+
+
+def pair_keys(pairs: Ints, n: int) -> Ints:
+    s = np.sort(pairs, axis=1)
+    return np.asarray(s[:, 0] * n + s[:, 1])
+
+
+def tet_faces(tet: Ints) -> Ints:
+    """All faces (4m,3) of tetrahedra (m,4), face i of tetrahedron t at row 4 t + i."""
+    return tet[:, FACE].reshape(-1, 3)
+
+
+def tet_edges(tet: Ints) -> Ints:
+    return tet[:, [[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]]].reshape(-1, 2)
+
+
+def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[Failure]]:
+    """Tetrahedra holding all surface triangles, whose nodes 8.. are the surface nodes in order."""
+    points = surface.points()
+    space = Tetrahedra.box(points.min(axis=0), points.max(axis=0))
+    space.add(points)
+    face_of_edge: dict[Edge, list[Face]] = defaultdict(list)
+    for face in surface.faces:
+        for edge in dict.fromkeys(face.edges()):
+            face_of_edge[edge].append(face)
+    missing = np.zeros(0, dtype=np.int64)
+    for turn in range(_ROUNDS):
+        progress.tell(0.3 * turn / _ROUNDS, "recovering the boundary")
+        missing = _missing(surface, space)
+        if not len(missing):
+            return space, []
+        before = len(surface.nodes)
+        _add_nodes(surface, space, missing, face_of_edge)
+        if len(surface.nodes) == before:
+            break
+        added = np.array(surface.nodes[before:])
+        if not space.add(added).all():
+            break
+    return space, _failures(surface, missing)
+
+
+def _missing(surface: SurfaceMesh, space: Tetrahedra) -> Ints:
+    """Indices of surface triangles that are no face of the tetrahedra, after taking other diagonals."""
+    n = space.points
+    have = np.unique(triple_keys(tet_faces(space.tet[space.live]), n))
+    triangles, of = surface.triangles()
+    lost = ~np.isin(triple_keys(triangles + 8, n), have)
+    if lost.any() and _swap_ties(surface, triangles, of, lost, have, n):
+        triangles, of = surface.triangles()
+        lost = ~np.isin(triple_keys(triangles + 8, n), have)
+    return np.flatnonzero(lost)
+
+
+def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, have: Ints, n: int) -> bool:
+    """Exchange diagonals of pairs of lost triangles whose exchange is there. True if any changed."""
+    have_set = set(have.tolist())
+    by_side: dict[tuple[int, int], int] = {}
+    changed: dict[int, Ints] = {}
+    points = surface.points()
+    index = np.flatnonzero(lost)
+    for k in index.tolist():
+        for i in range(3):
+            by_side[(int(triangles[k, i]), int(triangles[k, (i + 1) % 3]))] = k
+    for k in index.tolist():
+        if k in changed:
+            continue
+        for i in range(3):
+            a, b, c = (int(triangles[k, (i + j) % 3]) for j in range(3))
+            other = by_side.get((b, a))
+            if other is None or other in changed or of[other] != of[k]:
+                continue
+            d = int(next(v for v in triangles[other] if v not in (a, b)))
+            pair = np.array([[c, a, d], [d, b, c]], dtype=np.int64)
+            if not all(int(key) in have_set for key in triple_keys(pair + 8, n)):
+                continue
+            face = surface.faces[int(of[k])]
+            if _facing(face, points, pair):
+                changed[k], changed[other] = pair[0], pair[1]
+                break
+    if not changed:
+        return False
+    for k, row in changed.items():
+        triangles[k] = row
+    for j, face in enumerate(surface.faces):
+        surface.by_face[face] = triangles[of == j]
+    return True
+
+
+def _facing(face: Face, points: Floats, triangles: Ints) -> bool:
+    """Whether triangles look along the face's normal."""
+    v = points[triangles]
+    cross = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
+    return bool(((cross * face.normal(v.mean(axis=1))).sum(axis=1) > 0.0).all())
+
+
+def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints,
+               face_of_edge: dict[Edge, list[Face]]) -> None:
+    """A node on every model edge's stretch that is not there; else inside the faces that lack something."""
+    n = space.points
+    have = np.unique(pair_keys(tet_edges(space.tet[space.live]), n))
+    dirty: dict[Face, None] = {}
+    for edge, ids in list(surface.edge_nodes.items()):
+        pairs = np.stack([ids, np.roll(ids, -1)], axis=1)
+        if not edge.ring:
+            pairs = pairs[:-1]
+        for a, b in pairs[~np.isin(pair_keys(pairs + 8, n), have)].tolist():
+            surface.split_edge(edge, a, b)
+            dirty.update(dict.fromkeys(face_of_edge[edge]))
+    if not dirty:
+        triangles, of = surface.triangles()
+        points = surface.points()
+        segments = _segments(surface, len(points))
+        split: set[tuple[int, int]] = set()
+        taken: set[int] = set()
+        for k in missing.tolist():
+            corners = triangles[k]
+            if taken & set(corners.tolist()):
+                continue  # one change per neighbourhood and round keeps the nodes apart
+            taken |= set(corners.tolist())
+            face = surface.faces[int(of[k])]
+            sides = [(int(corners[i]), int(corners[(i + 1) % 3])) for i in range(3)]
+            lengths = [float(np.linalg.norm(points[a] - points[b])) for a, b in sides]
+            a, b = sides[int(np.argmax(lengths))]
+            key = (min(a, b), max(a, b))
+            if key in split:
+                continue
+            split.add(key)
+            owner = segments.get(key)
+            if owner is not None:
+                surface.split_edge(owner, a, b)
+                dirty.update(dict.fromkeys(face_of_edge[owner]))
+            else:
+                surface.add_inner(face, 0.5 * (points[a] + points[b]))
+                dirty[face] = None
+    for face in dirty:
+        surface.remesh_face(face)
+
+
+def _segments(surface: SurfaceMesh, n: int) -> dict[tuple[int, int], Edge]:
+    out: dict[tuple[int, int], Edge] = {}
+    for edge, ids in surface.edge_nodes.items():
+        for a, b in zip(ids.tolist(), np.roll(ids, -1).tolist(), strict=True):
+            out[(min(a, b), max(a, b))] = edge
+    return out
+
+
+def _failures(surface: SurfaceMesh, missing: Ints) -> list[Failure]:
+    triangles, of = surface.triangles()
+    points = surface.points()
+    out = []
+    for j in np.unique(of[missing]):
+        rows = missing[of[missing] == j]
+        p = points[triangles[rows[0]]].mean(axis=0)
+        face = surface.faces[int(j)]
+        out.append(Failure(
+            f"{len(rows)} boundary triangles of a {face.surface.kind} face could not be recovered", face,
+            (float(p[0]), float(p[1]), float(p[2])), "a smaller element size there, or clear the sharp corner",
+        ))  # fmt: skip
+    return out
+
+
+def wall_off(surface: SurfaceMesh, space: Tetrahedra) -> list[Failure]:
+    """Mark surface triangles as walls and label every tetrahedron with its body (-1 outside)."""
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
+    live = space.live
+    tet = space.tet[live]
+    triangles, of = surface.triangles()
+    n = space.points
+    keys = triple_keys(triangles + 8, n)
+    order = np.argsort(keys)
+    faces = triple_keys(tet_faces(tet), n)
+    at = np.clip(np.searchsorted(keys[order], faces), 0, len(keys) - 1)
+    hit = keys[order][at] == faces
+    wall = np.where(hit, order[at], -1).reshape(-1, 4)
+    space.wall[live] = wall
+    row = np.full(len(space.tet), -1, dtype=np.int64)
+    row[live] = np.arange(len(live))
+    nbr = space.nbr[live]
+    open_side = (wall < 0) & (nbr >= 0)
+    i, j = np.nonzero(open_side)
+    graph = coo_matrix((np.ones(len(i)), (i, row[nbr[i, j]])), shape=(len(live), len(live)))
+    count, region = connected_components(graph, directed=False)
+    label = _region_labels(surface, space, tet, wall, region, count, triangles, of)
+    space.lab[live] = np.where(label[region] >= 0, label[region], -1)
+    leaks = np.flatnonzero(label == -2)
+    if not len(leaks):
+        return []
+    middle = space.world()[tet[region == leaks[0]]].mean(axis=(0, 1))
+    return [Failure("two bodies, or a body and the outside, run into each other", None,
+                    (float(middle[0]), float(middle[1]), float(middle[2])), "check the bodies for overlaps")]
+
+
+def _region_labels(surface: SurfaceMesh, space: Tetrahedra, tet: Ints, wall: Ints, region: Ints, count: int,
+                   triangles: Ints, of: Ints) -> Ints:
+    """The body of each region: told by the side on which it touches the faces; -2 where that conflicts."""
+    ahead = np.full(len(surface.faces), -1, dtype=np.int64)
+    behind = np.full(len(surface.faces), -1, dtype=np.int64)
+    number = {face: k for k, face in enumerate(surface.faces)}
+    for b, body in enumerate(surface.bodies):
+        for use in body.uses:
+            (behind if use.forward else ahead)[number[use.face]] = b
+    t, i = np.nonzero(wall >= 0)
+    corners = tet[t[:, None], FACE[i]] - 8
+    want = triangles[wall[t, i]]
+    # FACE runs so that the tetrahedron lies on the positive side: the same turning means "ahead".
+    start = (want == corners[:, :1]).argmax(axis=1)
+    same = want[np.arange(len(t)), (start + 1) % 3] == corners[:, 1]
+    body = np.where(same, ahead[of[wall[t, i]]], behind[of[wall[t, i]]])
+    low = np.full(count, np.iinfo(np.int64).max)
+    high = np.full(count, -1, dtype=np.int64)
+    np.minimum.at(low, region[t], body)
+    np.maximum.at(high, region[t], body)
+    return np.where(low == np.iinfo(np.int64).max, -1, np.where(low == high, high, -2))

@@ -1,0 +1,106 @@
+"""How large elements should be, everywhere: the wanted size, made smaller where the solid curves,
+where edges are short and where walls are thin, and graded in between.
+
+size(x) = min(wanted, min over sources i of (size_i + growth * |x - x_i|))
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from lithon.arrays import Floats
+from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.topology import Body, Edge
+from lithon.geometry.curves import Ellipse
+from lithon.geometry.surfaces import Cylinder
+from lithon.survey.walls import thickness
+
+
+@dataclass(frozen=True, slots=True)
+class SizeRules:
+    """What the engineer sets. Lengths in mm."""
+
+    size: float
+    #: How much longer an element may be than its neighbour, less one.
+    growth: float = 0.35
+    #: Elements around a full circle, at least.
+    around: int = 12
+    #: Elements through a wall, at least (a fraction is allowed: 0.8 means size = wall / 0.8).
+    through: float = 0.8
+    #: Nothing is made smaller than this share of the size.
+    smallest: float = 0.02
+
+
+class SizeField:
+    """Sizes at points, from sources sorted into classes of like size, a k-d tree each."""
+
+    def __init__(self, rules: SizeRules, points: Floats, sizes: Floats):
+        self.rules = rules
+        keep = sizes < rules.size
+        points, sizes = points[keep], np.maximum(sizes[keep], rules.smallest * rules.size)
+        self._classes: list[tuple[cKDTree, Floats]] = []
+        if len(sizes):
+            level = np.floor(np.log(sizes / rules.size) / np.log(1.15)).astype(int)
+            for k in np.unique(level):
+                pick = level == k
+                self._classes.append((cKDTree(points[pick]), sizes[pick]))
+
+    def at(self, points: Floats) -> Floats:
+        """Sizes (n,) at points (n,3)."""
+        out = np.full(len(points), float(self.rules.size))
+        for tree, sizes in self._classes:
+            reach = (self.rules.size - float(sizes.min())) / self.rules.growth
+            distance, index = tree.query(points, distance_upper_bound=reach)
+            hit = np.isfinite(distance)
+            found = sizes[index[hit]] + self.rules.growth * distance[hit]
+            out[hit] = np.minimum(out[hit], found)
+        return out
+
+
+def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
+    """The field for bodies meshed together."""
+    points: list[Floats] = []
+    sizes: list[Floats] = []
+
+    def put(p: Floats, s: Floats | float) -> None:
+        points.append(p)
+        sizes.append(np.broadcast_to(np.asarray(s, dtype=float), (len(p),)))
+
+    turn = 2.0 * np.pi / rules.around
+    for edge in dict.fromkeys(e for body in bodies for e in body.edges()):
+        p = edge_points(edge)[1]
+        if isinstance(edge.curve, Ellipse):
+            put(p, turn * edge.curve.minor**2 / edge.curve.major)
+        length = edge.length
+        if not edge.ring and length < rules.size:
+            put(edge.at(0.5)[None], max(length, rules.smallest * rules.size))
+    for body in bodies:
+        for face in body.faces:
+            if isinstance(face.surface, Cylinder):
+                put(face_mesh(face).points, turn * face.surface.radius)
+        where, wall, _, _ = thickness(body)
+        thin = wall < rules.size * rules.through
+        put(where[thin], wall[thin] / rules.through)
+    return SizeField(rules, np.concatenate(points), np.concatenate(sizes))
+
+
+def divide_edge(edge: Edge, field: SizeField) -> Floats:
+    """Parameters (n+1,) from t0 to t1 at which an edge is cut, spaced by the size field."""
+    t = np.linspace(edge.t0, edge.t1, 129)
+    points = edge.curve.point(t)
+    speed = np.linalg.norm(edge.curve.derivative(t), axis=1)
+    density = speed / field.at(points)
+    steps = 0.5 * (density[1:] + density[:-1]) * np.diff(t)
+    total = np.concatenate([[0.0], np.cumsum(steps)])
+    least = 1
+    if edge.curve.period is not None:
+        least = int(np.ceil((edge.t1 - edge.t0) / (2.0 * np.pi / field.rules.around) - 1e-6))
+    if edge.ring:
+        least = max(least, 6)
+    n = max(least, int(np.ceil(total[-1] - 0.25)), 1)
+    if not edge.ring and edge.start is edge.end:
+        n = max(n, 3)
+    return np.asarray(np.interp(np.linspace(0.0, total[-1], n + 1), total, t))

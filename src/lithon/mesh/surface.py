@@ -1,0 +1,258 @@
+"""The surface mesh: edges divided by size, faces by Delaunay refinement of their flat domain.
+
+Planes and cylinders roll out without stretching, so the plane's metric is the surface's. Nodes of an
+edge are shared by all faces on it, of whatever body; a bonded face is meshed once.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.domain import Domain, flat_domain
+from lithon.brep.topology import Body, Edge, Face, Vertex
+from lithon.brep.triangulate import Tangled, Triangulation, _legalise, triangulate
+from lithon.errors import Refusal, spot
+from lithon.mesh.sizing import SizeField, divide_edge
+
+#: Circumradius of an equilateral triangle of side one.
+_EQUILATERAL = 1.0 / np.sqrt(3.0)
+
+
+@dataclass(slots=True)
+class SurfaceMesh:
+    """Nodes and triangles of all faces of some bodies, growing while a volume mesh recovers it.
+
+    faces: the faces in order; triangles (m,3) of node numbers, counter-clockwise about the face's
+    normal; `of` (m,) the face index of each.
+    """
+
+    bodies: tuple[Body, ...]
+    sizes: SizeField
+    faces: tuple[Face, ...] = ()
+    nodes: list[Floats] = field(default_factory=list)
+    vertex_node: dict[Vertex, int] = field(default_factory=dict)
+    edge_t: dict[Edge, Floats] = field(default_factory=dict)
+    edge_nodes: dict[Edge, Ints] = field(default_factory=dict)
+    cut_nodes: dict[Face, Ints] = field(default_factory=dict)
+    inner: dict[Face, tuple[Ints, Floats]] = field(default_factory=dict)
+    by_face: dict[Face, Ints] = field(default_factory=dict)
+
+    # ---- nodes
+
+    def _node(self, point: Floats) -> int:
+        self.nodes.append(np.asarray(point, dtype=float))
+        return len(self.nodes) - 1
+
+    def _vertex(self, vertex: Vertex) -> int:
+        if vertex not in self.vertex_node:
+            self.vertex_node[vertex] = self._node(vertex.point)
+        return self.vertex_node[vertex]
+
+    def points(self) -> Floats:
+        """Node coordinates (n,3)."""
+        return np.array(self.nodes)
+
+    def divide(self, edge: Edge) -> tuple[Ints, Floats]:
+        """The node numbers and points of an edge, divided on first asking."""
+        if edge not in self.edge_nodes:
+            t = divide_edge(edge, self.sizes)
+            inside = [self._node(p) for p in edge.curve.point(t[1:-1])]
+            if edge.ring:
+                ids = [self._node(edge.curve.point(t[:1])[0]), *inside]
+                t = t[:-1]
+            else:
+                assert edge.start is not None and edge.end is not None
+                ids = [self._vertex(edge.start), *inside, self._vertex(edge.end)]
+            self.edge_t[edge], self.edge_nodes[edge] = t, np.array(ids, dtype=np.int64)
+        ids_array = self.edge_nodes[edge]
+        return ids_array, np.array([self.nodes[i] for i in ids_array])
+
+    def split_edge(self, edge: Edge, a: int, b: int) -> int:
+        """Put a node between two neighbouring nodes of an edge."""
+        ids, t = self.edge_nodes[edge], self.edge_t[edge]
+        n = len(ids)
+        span = n if edge.ring else n - 1
+        for k in range(span):
+            nxt = (k + 1) % n
+            if {int(ids[k]), int(ids[nxt])} == {a, b}:
+                t_next = t[nxt] if nxt else edge.t1
+                middle = 0.5 * (t[k] + t_next)
+                node = self._node(edge.curve.point(np.array([middle]))[0])
+                self.edge_nodes[edge] = np.insert(ids, k + 1, node)
+                self.edge_t[edge] = np.insert(t, k + 1, middle)
+                return node
+        raise KeyError("the nodes are not neighbours on the edge")
+
+    def _cut(self, a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
+        """Nodes along the cut that opens a face which goes around."""
+        flat = np.stack([a, b])
+        if face not in self.cut_nodes:
+            ends = face.surface.point(flat)
+            size = float(self.sizes.at(ends.mean(axis=0)[None])[0])
+            n = max(1, round(float(np.linalg.norm(b - a)) / size))
+            share = np.arange(1, n) / n
+            points = face.surface.point(a + share[:, None] * (b - a))
+            self.cut_nodes[face] = np.array([self._node(p) for p in points], dtype=np.int64)
+        ids = self.cut_nodes[face]
+        return ids, np.array([self.nodes[i] for i in ids]).reshape(-1, 3)
+
+    # ---- faces
+
+    def domain(self, face: Face) -> Domain:
+        return flat_domain(face, self.divide, self._cut)
+
+    def mesh_face(self, face: Face) -> None:
+        """Mesh a face for the first time: triangulate its boundary, refine, smooth."""
+        domain = self.domain(face)
+        region = _region(face, domain, np.zeros((0, 2)))
+        _refine(face, domain, region, self.sizes)
+        _smooth(region, len(domain.keys))
+        flat = region.plane[len(domain.keys) :]
+        ids = np.array([self._node(p) for p in domain.surface_points(face, flat)], dtype=np.int64)
+        self.inner[face] = ids, flat
+        self._store(face, domain, region, ids)
+
+    def remesh_face(self, face: Face) -> None:
+        """Triangulate a face again over its present nodes, boundary and inner ones."""
+        domain = self.domain(face)
+        ids, _ = self.inner[face]
+        flat = _flat_of(face, domain, np.array([self.nodes[i] for i in ids]).reshape(-1, 3))
+        region = _region(face, domain, flat)
+        self._store(face, domain, region, ids)
+
+    def add_inner(self, face: Face, point: Floats) -> int:
+        """A further node inside a face, at the surface point nearest to `point`."""
+        on = face.surface.project(np.asarray(point)[None])[0]
+        node = self._node(on)
+        ids, flat = self.inner[face]
+        self.inner[face] = np.append(ids, node), flat
+        return node
+
+    def _store(self, face: Face, domain: Domain, region: Triangulation, inner_ids: Ints) -> None:
+        ids = np.concatenate([domain.keys, inner_ids])
+        self.by_face[face] = ids[region.triangles]
+
+    def triangles(self) -> tuple[Ints, Ints]:
+        """All triangles (m,3) and the index (m,) of each one's face in `faces`."""
+        parts = [self.by_face[f] for f in self.faces]
+        return np.concatenate(parts), np.repeat(np.arange(len(parts)), [len(p) for p in parts])
+
+
+def _flat_of(face: Face, domain: Domain, points: Floats) -> Floats:
+    """Flat coordinates of face points, in the copy of the period that the domain uses."""
+    flat = face.surface.flat(points) * np.array([domain.mirror, 1.0])
+    period = face.surface.flat_period
+    if period is not None and len(flat):
+        import shapely
+
+        outline = shapely.Polygon(domain.flat[domain.segments[_outline(domain), 0]])
+        shapely.prepare(outline)
+        base = flat[:, 0] + period * np.round((outline.centroid.x - flat[:, 0]) / period)
+        best = base.copy()
+        done = np.zeros(len(flat), dtype=bool)
+        for turn in (0.0, 1.0, -1.0):
+            x = base + turn * period
+            hit = ~done & shapely.contains_xy(outline, x, flat[:, 1])
+            best[hit] = x[hit]
+            done |= hit
+        flat[:, 0] = best
+    return flat
+
+
+def _outline(domain: Domain) -> Ints:
+    """Rows of the first closed ring of segments."""
+    ends = np.flatnonzero(domain.segments[:, 1] == 0)
+    return np.arange(int(ends[0]) + 1)
+
+
+def _region(face: Face, domain: Domain, inner: Floats) -> Triangulation:
+    try:
+        return triangulate(np.vstack([domain.flat, inner]), domain.segments)
+    except Tangled as error:
+        k = error.points[0]
+        flat = np.vstack([domain.flat, inner])[[k]]
+        place = domain.surface_points(face, flat)[0]
+        raise Refusal(
+            f"a {face.surface.kind} face cannot be meshed at this size: {error}",
+            where=spot(place), remedy="a smaller element size, or clear what is narrow there", entities=(face,),
+        ) from error
+
+
+def _circumcentres(corners: Floats) -> tuple[Floats, Floats]:
+    """Circumcentres (n,2) and radii (n,) of plane triangles (n,3,2)."""
+    a = corners[:, 0]
+    b, c = corners[:, 1] - a, corners[:, 2] - a
+    d = 2.0 * (b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
+    bb, cc = (b**2).sum(axis=1), (c**2).sum(axis=1)
+    centre = np.stack([(c[:, 1] * bb - b[:, 1] * cc) / d, (b[:, 0] * cc - c[:, 0] * bb) / d], axis=1)
+    return a + centre, np.asarray(np.linalg.norm(centre, axis=1))
+
+
+def _refine(face: Face, domain: Domain, region: Triangulation, sizes: SizeField) -> None:
+    """Insert circumcentres of triangles that are too large or too slender (Chew 1993; Ruppert 1995)."""
+    for _ in range(60):
+        rows = np.flatnonzero(region.tri[: region.count, 0] >= 0)
+        corners = region.plane[region.tri[rows]]
+        centre, radius = _circumcentres(corners)
+        middle = corners.mean(axis=1)
+        size = sizes.at(domain.surface_points(face, middle))
+        shortest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).min(axis=1)
+        large = radius > 1.25 * _EQUILATERAL * size
+        slender = (radius > 1.35 * shortest) & (radius > 0.8 * _EQUILATERAL * size)
+        bad = np.flatnonzero(large | slender)
+        if not len(bad):
+            return
+        bad = bad[np.argsort(-(radius[bad] / size[bad]), kind="stable")]
+        # A circumcentre far outside its triangle is approached no further than a size (off-centres).
+        step = centre[bad] - middle[bad]
+        far = np.linalg.norm(step, axis=1)
+        limit = np.minimum(1.0, 1.2 * size[bad] / np.maximum(far, 1e-300))
+        goal = middle[bad] + step * limit[:, None]
+        spare = np.minimum(0.72 * size[bad], 0.9 * radius[bad])
+        if region.add(goal, rows[bad], spare) == 0:
+            return
+
+
+def _smooth(region: Triangulation, fixed: int, sweeps: int = 6) -> None:
+    """Move inner nodes towards the centroids of their neighbours, weighted by area, and restore
+    the Delaunay property by swaps."""
+    n = region.points
+    if n <= fixed:
+        return
+    for _ in range(sweeps):
+        tri = region.triangles
+        xy = region.grid[:n].astype(float)
+        corners = xy[tri]
+        b, c = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+        area = b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0]
+        middle = corners.mean(axis=1) * area[:, None]
+        total, weight = np.zeros((n, 2)), np.zeros(n)
+        for k in range(3):
+            np.add.at(total, tri[:, k], middle)
+            np.add.at(weight, tri[:, k], area)
+        goal = region.grid[:n].copy()
+        goal[fixed:] = np.round(total[fixed:] / np.maximum(weight[fixed:], 1e-300)[:, None])
+        for _retry in range(10):
+            moved = goal[tri].astype(float)
+            b, c = moved[:, 1] - moved[:, 0], moved[:, 2] - moved[:, 0]
+            bad = b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0] <= 0.05 * area
+            if not bad.any():
+                break
+            back = np.unique(tri[bad])
+            goal[back] = region.grid[back]
+        else:
+            return
+        region.grid[:n] = goal
+        _legalise(region.grid, region.tri, region.nbr, region.fix, region.count)
+
+
+def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField) -> SurfaceMesh:
+    """Mesh every face of the bodies, shared ones once."""
+    faces = tuple(dict.fromkeys(face for body in bodies for face in body.faces))
+    mesh = SurfaceMesh(bodies, sizes, faces)
+    for face in faces:
+        mesh.mesh_face(face)
+    return mesh

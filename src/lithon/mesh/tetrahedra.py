@@ -1,0 +1,151 @@
+"""The tetrahedral mesh of some bodies: surface, recovery, inner nodes, improvement, proof."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.measures import volume
+from lithon.brep.topology import Body, Face, Model
+from lithon.errors import Refusal
+from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.mesh.delaunay import FACE, Tetrahedra
+from lithon.mesh.fill import fill
+from lithon.mesh.improve import FIXED, FREE, ON_CYLINDER, ON_PLANE, Cells, improve
+from lithon.mesh.quality import Quality, tet_volumes
+from lithon.mesh.recover import Failure, recover, wall_off
+from lithon.mesh.sizing import SizeRules, size_field
+from lithon.mesh.surface import SurfaceMesh, surface_mesh
+from lithon.progress import SILENT, Progress
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Mesh:
+    """A conformal mesh. points (n,3); elements (m,4) linear or (m,10) quadratic, in VTK's node order;
+    body (m,) index into `bodies`; triangles (k,3) on the faces, counter-clockwise about each face's
+    normal, face (k,) index into `faces`. A shared face's triangles stand once."""
+
+    points: Floats
+    elements: Ints
+    body: Ints
+    triangles: Ints
+    face: Ints
+    bodies: tuple[Body, ...]
+    faces: tuple[Face, ...]
+    quality: Quality
+    failures: tuple[Failure, ...] = field(default=())
+
+    @property
+    def corners(self) -> Ints:
+        return self.elements[:, :4]
+
+    @property
+    def order(self) -> int:
+        return 1 if self.elements.shape[1] == 4 else 2
+
+    @property
+    def volume_ratio(self) -> float:
+        """Volume of the mesh over the exact volume of the bodies."""
+        exact = sum(volume(b) for b in self.bodies)
+        return float(tet_volumes(self.points, self.elements).sum() / exact)
+
+    def face_nodes(self, face: Face) -> Ints:
+        """Corner nodes of a face's triangles, sorted."""
+        index = next((k for k, f in enumerate(self.faces) if f is face), -1)
+        return np.unique(self.triangles[self.face == index])
+
+    def conformal(self) -> bool:
+        """Whether every element face is either shared by two elements or a boundary triangle, and
+        every boundary triangle of a bonded face has an element on both sides."""
+        n = len(self.points)
+        sides = np.sort(self.corners[:, FACE].reshape(-1, 3), axis=1)
+        keys = (sides[:, 0] * n + sides[:, 1]) * n + sides[:, 2]
+        unique, counts = np.unique(keys, return_counts=True)
+        bound = np.sort(self.triangles, axis=1)
+        bound_keys = (bound[:, 0] * n + bound[:, 1]) * n + bound[:, 2]
+        uses = np.zeros(len(self.faces), dtype=np.int64)
+        index = {f: k for k, f in enumerate(self.faces)}
+        for b in self.bodies:
+            for f in b.faces:
+                uses[index[f]] += 1
+        at = np.clip(np.searchsorted(unique, bound_keys), 0, len(unique) - 1)
+        there = unique[at] == bound_keys
+        right = counts[at] == uses[self.face]
+        once = np.setdiff1d(unique[counts == 1], bound_keys)
+        return bool(there.all() and right.all() and not len(once) and (counts <= 2).all()
+                    and len(np.unique(bound_keys)) == len(bound_keys))
+
+
+def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -> Mesh:
+    """Mesh all bodies of a model together; bonded faces match node for node.
+
+    Raises Refusal where the boundary cannot be recovered, naming the face and the place.
+    """
+    if not np.isfinite(rules.size) or rules.size <= 0.0:
+        raise Refusal("the element size must be a positive length")
+    progress.tell(0.0, "dividing edges and faces")
+    sizes = size_field(model.bodies, rules)
+    surface = surface_mesh(model.bodies, sizes)
+    progress.tell(0.1, "recovering the boundary")
+    space, failures = recover(surface, progress)
+    failures = failures or wall_off(surface, space)
+    if failures:
+        raise Refusal(
+            f"the volume could not be meshed: {failures[0].what}", where=str(failures[0].place),
+            remedy=failures[0].remedy, entities=tuple(f.face for f in failures if f.face is not None),
+        )
+    triangles, of = surface.triangles()
+    fill(space, surface.points(), triangles, sizes, progress)
+    cells = improve(_cells(surface, space, of), progress)
+    progress.tell(0.98, "measuring")
+    return _mesh(model, surface, cells)
+
+
+def _cells(surface: SurfaceMesh, space: Tetrahedra, of: Ints) -> Cells:
+    """The labelled elements with compact numbering; walls carry face numbers from here on."""
+    live = space.live
+    live = live[space.lab[live] >= 0]
+    row = np.full(len(space.tet) + 1, -1, dtype=np.int64)
+    row[live] = np.arange(len(live))
+    wall = np.where(space.wall[live] >= 0, of[space.wall[live]], -1)
+    points = space.world()[8:]
+    points[: len(surface.nodes)] = surface.points()  # the true boundary nodes, not the grid's
+    kind = np.full(len(points), FREE, dtype=np.int64)
+    kind[: len(surface.nodes)] = FIXED
+    places = np.zeros((len(points), 7))
+    for face in surface.faces:
+        inner = np.concatenate([surface.inner[face][0], surface.cut_nodes.get(face, np.zeros(0, dtype=np.int64))])
+        frame = face.surface.frame
+        if isinstance(face.surface, Plane):
+            kind[inner] = ON_PLANE
+            places[inner] = np.concatenate([frame.origin, frame.z, [0.0]])
+        elif isinstance(face.surface, Cylinder):
+            kind[inner] = ON_CYLINDER
+            places[inner] = np.concatenate([frame.origin, frame.z, [face.surface.radius]])
+    return Cells(points, space.tet[live] - 8, row[space.nbr[live]], wall, space.lab[live].copy(), kind, places)
+
+
+def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
+    t, i = np.nonzero(cells.wall >= 0)
+    corners = cells.tet[t[:, None], FACE[i]]
+    face = cells.wall[t, i]
+    # FACE has the element on its positive side; a face's triangles look along its normal, away from
+    # the body that uses it forward.
+    behind = np.full(len(surface.faces), -1, dtype=np.int64)
+    number = {f: k for k, f in enumerate(surface.faces)}
+    for b, body in enumerate(surface.bodies):
+        for use in body.uses:
+            if use.forward:
+                behind[number[use.face]] = b
+    turn = cells.lab[t] == behind[face]
+    corners = np.where(turn[:, None], corners[:, ::-1], corners)
+    keys = np.sort(corners, axis=1)
+    _, first = np.unique(keys, axis=0, return_index=True)
+    used = np.unique(cells.tet)
+    number_of = np.full(len(cells.points), -1, dtype=np.int64)
+    number_of[used] = np.arange(len(used))
+    points, elements = cells.points[used], number_of[cells.tet]
+    return Mesh(points, elements, cells.lab, number_of[corners[first]], face[first], model.bodies, surface.faces,
+                Quality.of(points, elements))
