@@ -1,0 +1,1 @@
+"""Sharing faces between bodies, so that their meshes match."""

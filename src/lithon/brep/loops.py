@@ -1,0 +1,118 @@
+"""Loops in the flat: tracing them from coedges, and grouping them into faces."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+
+import numpy as np
+import shapely
+
+from lithon.arrays import Floats
+from lithon.brep.tessellate import edge_points
+from lithon.brep.topology import Coedge, Loop, Vertex
+from lithon.errors import Refusal, spot
+from lithon.geometry.surfaces import Surface
+
+
+def trace(coedges: Sequence[Coedge], surface: Surface, along: bool) -> list[Loop]:
+    """Join coedges end to start into loops. Where several leave a vertex, the sharpest left turn is
+    taken, so that loops touching at a point stay apart."""
+    loops: list[Loop] = [(c,) for c in coedges if c.edge.ring]
+    leaving: dict[Vertex, list[Coedge]] = defaultdict(list)
+    for c in coedges:
+        if c.first is not None:
+            leaving[c.first].append(c)
+    while any(leaving.values()):
+        start = next(cs for cs in leaving.values() if cs)[0]
+        leaving[_first(start)].remove(start)
+        loop = [start]
+        while loop[-1].last is not loop[0].first:
+            at = loop[-1].last
+            assert at is not None
+            choices = leaving.get(at, [])
+            if not choices:
+                raise Refusal("a cut outline does not close", where=spot(at.point))
+            pick = choices[0] if len(choices) == 1 else _leftmost(loop[-1], choices, surface, along)
+            choices.remove(pick)
+            loop.append(pick)
+        loops.append(tuple(loop))
+    return loops
+
+
+def _first(coedge: Coedge) -> Vertex:
+    assert coedge.first is not None
+    return coedge.first
+
+
+def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: bool) -> Coedge:
+    at = _first(choices[0]).point
+    normal = surface.normal(at[None])[0] * (1.0 if along else -1.0)
+    back = -arriving.edge.direction(1.0 if arriving.forward else 0.0) * (1.0 if arriving.forward else -1.0)
+
+    def turn(c: Coedge) -> float:
+        out = c.edge.direction(0.0 if c.forward else 1.0) * (1.0 if c.forward else -1.0)
+        angle = np.arctan2(float(np.cross(back, out) @ normal), float(back @ out))
+        return float(np.mod(angle, 2.0 * np.pi))
+
+    # Counted counter-clockwise from where we came, the largest angle keeps the face tightest on the left.
+    return max(choices, key=turn)
+
+
+def flat_loop(loop: Loop, surface: Surface, along: bool) -> tuple[Floats, float]:
+    """Unwrapped flat points (n,2), mirrored where the face runs against its surface, and the advance."""
+    parts = []
+    for c in loop:
+        points = edge_points(c.edge)[1]
+        points = points if c.forward else points[::-1]
+        parts.append(points if c.edge.ring else points[:-1])
+    flat = surface.flat(np.concatenate(parts)) * np.array([1.0 if along else -1.0, 1.0])
+    period = surface.flat_period
+    if period is None:
+        return flat, 0.0
+    step = np.diff(np.append(flat[:, 0], flat[0, 0]))
+    step -= period * np.round(step / period)
+    flat[:, 0] = flat[0, 0] + np.concatenate([[0.0], np.cumsum(step[:-1])])
+    return flat, float(step.sum())
+
+
+def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Loop, ...]]:
+    """Sort loops into faces: each outline with the holes inside it; pairs that go around together."""
+    flats = [flat_loop(loop, surface, along) for loop in loops]
+    period = surface.flat_period or 0.0
+    bottoms = [k for k, (_, adv) in enumerate(flats) if adv > 0.5 * period > 0.0]
+    tops = [k for k, (_, adv) in enumerate(flats) if adv < -0.5 * period < 0.0]
+    plain = [k for k in range(len(loops)) if k not in bottoms and k not in tops]
+    if len(bottoms) != len(tops):
+        raise Refusal("a face that goes around would be open at one end", where=_place(loops[(bottoms + tops)[0]]))
+
+    def height(k: int) -> float:
+        return float(flats[k][0][:, 1].mean())
+
+    faces: list[list[int]] = [list(p) for p in zip(sorted(bottoms, key=height), sorted(tops, key=height), strict=True)]
+    outers = [k for k in plain if _area(flats[k][0]) > 0.0]
+    shapes = {k: shapely.Polygon(flats[k][0]) for k in outers}
+    groups: dict[int, list[int]] = {k: [k] for k in outers}
+    for k in plain:
+        if k in shapes:
+            continue
+        point = flats[k][0][0]
+        shifts = (0.0,) if not period else (0.0, period, -period, 2.0 * period, -2.0 * period)
+        homes = [o for o in outers for s in shifts if shapes[o].buffer(1e-9).contains(shapely.Point(point + [s, 0.0]))]
+        if homes:
+            groups[min(homes, key=lambda o: shapes[o].area)].append(k)
+            continue
+        bands = [f for f in faces if height(f[0]) - 1e-9 <= point[1] <= height(f[1]) + 1e-9] or faces
+        if not bands:
+            raise Refusal("a hole's outline lies in no face", where=_place(loops[k]))
+        bands[0].append(k)
+    return [tuple(loops[k] for k in f) for f in (*faces, *groups.values())]
+
+
+def _area(flat: Floats) -> float:
+    x, y = flat[:, 0], flat[:, 1]
+    return 0.5 * float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum())
+
+
+def _place(loop: Loop) -> str:
+    return spot(loop[0].edge.at(0.0))

@@ -1,0 +1,49 @@
+"""A body with some vertices, edges or faces exchanged; all that is untouched stays the same object."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid
+
+
+def rewrite(
+    body: Body,
+    vertices: Mapping[Vertex, Vertex] | None = None,
+    edges: Mapping[Edge, tuple[Edge, bool]] | None = None,
+    faces: Mapping[Face, tuple[Face, bool]] | None = None,
+) -> Body:
+    """Exchange vertices; edges by (other edge, runs the same way); faces by (other face, same normal).
+
+    Edges that lose a vertex and faces that lose an edge are made anew on the same geometry.
+    """
+    vertices, edges, faces = vertices or {}, edges or {}, faces or {}
+    made: dict[Edge, tuple[Edge, bool]] = dict(edges)
+
+    def edge_for(edge: Edge) -> tuple[Edge, bool]:
+        if edge not in made:
+            start = vertices.get(edge.start, edge.start) if edge.start is not None else None
+            end = vertices.get(edge.end, edge.end) if edge.end is not None else None
+            same = start is edge.start and end is edge.end
+            made[edge] = (edge if same else replace(edge, start=start, end=end, uid=new_uid()), True)
+        return made[edge]
+
+    def loop_for(loop: Loop) -> Loop:
+        out = []
+        for coedge in loop:
+            edge, same = edge_for(coedge.edge)
+            out.append(coedge if edge is coedge.edge else Coedge(edge, coedge.forward == same))
+        return tuple(out)
+
+    uses = []
+    for use in body.uses:
+        if use.face in faces:
+            face, same = faces[use.face]
+            uses.append(FaceUse(face, use.forward == same))
+            continue
+        loops = tuple(loop_for(loop) for loop in use.face.loops)
+        changed = any(a.edge is not b.edge for x, y in zip(loops, use.face.loops, strict=True)
+                      for a, b in zip(x, y, strict=True))
+        uses.append(FaceUse(use.face.with_loops(loops), use.forward) if changed else use)
+    return body.with_uses(uses)

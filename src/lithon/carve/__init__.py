@@ -1,0 +1,1 @@
+"""Cutting bodies apart, and the reference planes to cut at."""

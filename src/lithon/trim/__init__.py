@@ -1,0 +1,1 @@
+"""Removing features so that the neighbours close up."""
