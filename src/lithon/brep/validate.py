@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 import shapely
@@ -94,16 +94,28 @@ def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
         for vertex, point in ((edge.start, ends[0]), (edge.end, ends[1])):
             if vertex is not None and np.linalg.norm(vertex.point - point) > 10.0 * tolerance:
                 out.append(Flaw("gap", "an edge does not reach its vertex", _tuple(point), edge))
-    for face in dict.fromkeys(body.faces):
-        for edge in dict.fromkeys(face.edges()):
-            points = edge.curve.point(np.linspace(edge.t0, edge.t1, 7))
-            off = float(np.abs(face.surface.signed_distance(points)).max())
-            if off > 10.0 * tolerance:
-                out.append(Flaw("gap", f"an edge stands {off:.2g} mm off its face", _tuple(points[3]), edge))
     return out
 
 
+_sound_faces: WeakKeyDictionary[Face, float] = WeakKeyDictionary()
+
+
 def _face_flaws(face: Face, tolerance: float) -> list[Flaw]:
+    """What is wrong with one face; a face once found sound is not looked at again."""
+    if _sound_faces.get(face, -1.0) == tolerance:
+        return []
+    found = _look_at_face(face, tolerance)
+    if not found:
+        _sound_faces[face] = tolerance
+    return found
+
+
+def _look_at_face(face: Face, tolerance: float) -> list[Flaw]:
+    for edge in dict.fromkeys(face.edges()):
+        points = edge.curve.point(np.linspace(edge.t0, edge.t1, 7))
+        off = float(np.abs(face.surface.signed_distance(points)).max())
+        if off > 10.0 * tolerance:
+            return [Flaw("gap", f"an edge stands {off:.2g} mm off its face", _tuple(points[3]), edge)]
     for loop in face.loops:
         for a, b in zip(loop, (*loop[1:], loop[0]), strict=True):
             if a.last is not b.first:
@@ -130,7 +142,3 @@ def _rings(segments: Any, flat: Any) -> list[Any]:
     ends = np.append(starts[1:], len(segments))
     return [flat[segments[a:b, 0]] for a, b in zip(starts, ends, strict=True)]
 
-
-def valence(edges: tuple[Edge, ...]) -> Counter[Any]:
-    """How many edge ends meet at each vertex."""
-    return Counter(v for e in edges for v in (e.start, e.end) if v is not None)

@@ -1,0 +1,158 @@
+"""What stands between this geometry and a mesh at the wanted element size."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from lithon.brep.adjacency import adjacency
+from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.brep.validate import flaws
+from lithon.survey.features import Feature, features
+from lithon.survey.walls import thickness
+
+#: stops: no mesh without doing something; costs: many small elements; note: good to know.
+Severity = Literal["stops", "costs", "note"]
+_RANK = {"stops": 0, "costs": 1, "note": 2}
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Finding:
+    """One card of the Docket. Lengths in mm."""
+
+    kind: str
+    severity: Severity
+    size: float
+    place: tuple[float, float, float]
+    text: str
+    consequence: str
+    remedy: str
+    body: Body
+    faces: tuple[Face, ...] = ()
+    edges: tuple[Edge, ...] = ()
+    #: Which station the card belongs to.
+    station: str = "trim"
+    #: Why it should rather be kept, where there is a reason.
+    keep: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        return {"kind": self.kind, "severity": self.severity, "size_mm": self.size, "place_mm": list(self.place),
+                "text": self.text, "remedy": self.remedy, "body": self.body.name}
+
+
+def findings(model: Model, size: float) -> list[Finding]:
+    """Everything found at this element size, worst first."""
+    out: list[Finding] = []
+    for body in model.bodies:
+        out += _unsound(body, model.tolerance)
+        if any(f.severity == "stops" for f in out if f.body is body):
+            continue
+        walls = _thin_walls(body, size)
+        out += walls
+        known: set[Face] = set()
+        for feature in features(body):
+            card = _feature_card(feature, size, body)
+            if card is not None:
+                out.append(card)
+                known |= set(feature.faces)
+        out += _short_edges(body, size, known)
+        out += _narrow_faces(body, size, known)
+    return sorted(out, key=lambda f: (_RANK[f.severity], f.size))
+
+
+def _xyz(point: Any) -> tuple[float, float, float]:
+    return (float(point[0]), float(point[1]), float(point[2]))
+
+
+def share(length: float, size: float) -> str:
+    """A length in words of the element size: '0.31 of an element', '2.4 elements'."""
+    ratio = length / size
+    return f"{ratio:.2g} of an element" if ratio < 1.0 else f"{ratio:.2g} elements"
+
+
+def _unsound(body: Body, tolerance: float) -> list[Finding]:
+    return [
+        Finding(flaw.kind, "stops", 0.0, flaw.place, flaw.text, "The volume cannot be filled with elements.",
+                "mend", body, station="mend")
+        for flaw in flaws(body, tolerance)
+    ]
+
+
+def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
+    place = _xyz(f.place)
+    if f.kind == "hole" and f.size < size:
+        wall = wall_beside(f)
+        keep = ""
+        if wall is not None and wall < 1.5 * f.size:
+            keep = f"It stands {wall:.3g} mm from the outside: what runs around it may matter to the stress."
+        return Finding("small hole", "costs", f.size, place, f.words(),
+                       f"Its rim asks for elements of {np.pi * f.size / 12.0:.2g} mm.", "clear", body, f.faces, keep=keep)
+    if f.kind == "fillet" and f.size < 0.75 * size:
+        return Finding("small fillet", "costs", f.size, place, f.words(),
+                       f"Its arc asks for elements of {np.pi * f.size / 6.0:.2g} mm along {f.depth:.3g} mm.",
+                       "clear", body, f.faces)
+    if f.kind == "pocket" and min(f.size, f.depth) < 1.5 * size:
+        return Finding("pocket", "costs", min(f.size, f.depth), place, f.words(),
+                       f"{len(f.faces)} faces; its depth is {share(f.depth, size)}.", "clear", body, f.faces)
+    return None
+
+
+def wall_beside(hole: Feature) -> float | None:
+    """The thinnest wall (mm) between a hole and the nearest other face that it does not open into."""
+    where, wall, own, far = thickness(hole.body)
+    index = next(k for k, use in enumerate(hole.body.uses) if use.face is hole.faces[0])
+    mine = (own == index) & (far != index) & np.isfinite(wall)
+    return float(wall[mine].min()) if mine.any() else None
+
+
+def _thin_walls(body: Body, size: float) -> list[Finding]:
+    """Places where the solid is thinner than an element, one card per pair of faces."""
+    where, wall, own, far = thickness(body)
+    pairs: dict[tuple[int, int], int] = {}
+    for k in np.flatnonzero((wall < 0.8 * size) & (far >= 0) & (own != far)).tolist():
+        pair = (min(int(own[k]), int(far[k])), max(int(own[k]), int(far[k])))
+        adj = adjacency(body)
+        a, b = body.uses[pair[0]].face, body.uses[pair[1]].face
+        if b in adj.neighbours(a):
+            continue  # a corner, not a wall
+        if pair not in pairs or wall[k] < wall[pairs[pair]]:
+            pairs[pair] = k
+    out = []
+    for (i, j), k in pairs.items():
+        faces = (body.uses[i].face, body.uses[j].face)
+        out.append(Finding(
+            "thin wall", "costs", float(wall[k]), _xyz(where[k]), f"wall {wall[k]:.3g} mm thick, {share(wall[k], size)}",
+            f"Elements shrink to about {wall[k] / 0.8:.2g} mm there.", "smaller size here, or clear what thins it",
+            body, faces, station="survey"))
+    return out
+
+
+def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
+    adj = adjacency(body)
+    out = []
+    for edge in body.edges():
+        length = edge.length
+        if length >= 0.35 * size or any(use.face in known for use, _ in adj.uses[edge]):
+            continue
+        out.append(Finding("short edge", "costs", length, _xyz(edge.at(0.5)), f"edge {length:.3g} mm long",
+                           f"It is {share(length, size)}: the elements on it are that small.",
+                           "clear the face beside it", body, edges=(edge,)))
+    return out
+
+
+def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
+    """Faces whose width, taken as twice the area over the perimeter, is a fraction of an element."""
+    from lithon.brep.measures import face_area, face_centroid
+
+    out = []
+    for face in body.faces:
+        if face in known:
+            continue
+        width = 2.0 * face_area(face) / sum(e.length for e in face.edges())
+        if width < 0.2 * size:
+            place = face.surface.project(face_centroid(face)[None])[0]
+            out.append(Finding("narrow face", "costs", width, _xyz(place), f"face about {width:.3g} mm wide",
+                               f"It is {share(width, size)} across.", "clear", body, (face,)))
+    return out

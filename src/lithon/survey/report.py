@@ -1,0 +1,50 @@
+"""The survey of a model as plain data, for the command line, scripts and the report."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from lithon.brep.measures import box, mass_properties
+from lithon.brep.topology import Body, Model
+from lithon.brep.validate import flaws
+from lithon.survey.findings import findings
+
+
+def default_size(model: Model) -> float:
+    """A first element size: about thirty along the longest side, as a round number."""
+    import numpy as np
+
+    from lithon.brep.topology import rough_box
+
+    span = rough_box(model.bodies)
+    raw = float((span[1] - span[0]).max()) / 30.0
+    if raw <= 0.0:
+        return 1.0
+    power = 10.0 ** np.floor(np.log10(raw))
+    return float(min((1.0, 2.0, 2.5, 4.0, 5.0, 8.0, 10.0), key=lambda m: abs(m * power - raw)) * power)
+
+
+def body_facts(body: Body, tolerance: float) -> dict[str, Any]:
+    mass = mass_properties(body)
+    kinds = {flaw.kind for flaw in flaws(body, tolerance)}
+    return {
+        "name": body.name,
+        "representation": "exact",
+        "closed": not kinds & {"open edge", "crowded edge", "flipped face", "leak"},
+        "faces": len(body.uses),
+        "edges": len(body.edges()),
+        "volume_mm3": mass.volume,
+        "area_mm2": mass.area,
+        "box_mm": box(body).tolist(),
+        "shortest_edge_mm": min((e.length for e in body.edges()), default=0.0),
+    }
+
+
+def survey(model: Model, size: float | None = None) -> dict[str, Any]:
+    """Facts of each body and the findings at an element size (default: a sensible one)."""
+    used = size if size is not None else default_size(model)
+    return {
+        "size_mm": used,
+        "bodies": [body_facts(body, model.tolerance) for body in model.bodies],
+        "findings": [f.as_json() for f in findings(model, used)],
+    }

@@ -1,0 +1,65 @@
+"""Every size in a model, by lens, for the Sieve."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from lithon.brep.measures import volume
+from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.survey.features import features
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Mark:
+    """One size (mm, or mm3 for bodies) and what has it."""
+
+    value: float
+    faces: tuple[Face, ...] = ()
+    edges: tuple[Edge, ...] = ()
+    body: Body | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Lens:
+    """A kind of size: its key, title, unit, and the question word for a selection of it."""
+
+    key: str
+    title: str
+    unit: str
+    noun: str
+    measure: str
+
+
+LENSES = (
+    Lens("edges", "Edge lengths", "mm", "edges", "length"),
+    Lens("fillets", "Fillet radii", "mm", "fillets", "radius"),
+    Lens("holes", "Hole diameters", "mm", "holes", "diameter"),
+    Lens("volumes", "Body volumes", "mm³", "bodies", "volume"),
+)
+
+
+def _edge_marks(body: Body) -> list[Mark]:
+    return [Mark(edge.length, edges=(edge,), body=body) for edge in body.edges()]
+
+
+def _feature_marks(kind: str) -> Callable[[Body], list[Mark]]:
+    return lambda body: [Mark(f.size, faces=f.faces, body=body) for f in features(body) if f.kind == kind]
+
+
+def _volume_mark(body: Body) -> list[Mark]:
+    return [Mark(volume(body), faces=body.faces, body=body)]
+
+
+_MAKERS: dict[str, Callable[[Body], list[Mark]]] = {
+    "edges": _edge_marks,
+    "fillets": _feature_marks("fillet"),
+    "holes": _feature_marks("hole"),
+    "volumes": _volume_mark,
+}
+
+
+def marks(model: Model, lens: str) -> list[Mark]:
+    """All sizes of one lens, smallest first."""
+    found = [m for body in model.bodies for m in _MAKERS[lens](body)]
+    return sorted(found, key=lambda m: m.value)

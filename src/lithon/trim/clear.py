@@ -1,0 +1,423 @@
+"""Clear: faces go, their neighbours extend or trim until they meet again.
+
+The removed faces leave a wound whose rim is a cycle of neighbour faces. A rim on one face just
+closes. Otherwise the edges between consecutive neighbours are run on, and which neighbours meet
+inside the wound is a triangulation of the rim polygon: each triangle is a corner where three
+faces meet, each diagonal a new edge between two faces. All triangulations are tried and ranked, so
+"other solutions" is the same search.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from lithon.arrays import Floats
+from lithon.brep.adjacency import Adjacency, adjacency
+from lithon.brep.loops import flat_loop
+from lithon.brep.measures import volume
+from lithon.brep.tessellate import edge_points
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal, spot
+from lithon.geometry.curves import Curve, Line
+from lithon.geometry.meet import cross, meet
+from lithon.geometry.surfaces import Surface
+from lithon.progress import SILENT, Progress
+
+_MOST_NEIGHBOURS = 8
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Cleared:
+    """One way to close: the body, how its volume changed (mm3), what was removed."""
+
+    body: Body
+    volume_change: float
+    removed: int
+
+
+def clear(body: Body, faces: Collection[Face], tolerance: float, progress: Progress = SILENT) -> list[Cleared]:
+    """All sound ways to close after removing these faces, the nearest first.
+
+    With several wounds each is closed its nearest way; with one, all its ways are returned.
+    Raises Refusal, naming the place, where a wound cannot close.
+    """
+    chosen = [f for f in body.faces if f in set(faces)]
+    if not chosen:
+        raise Refusal("none of the chosen faces belongs to this body")
+    if len(chosen) == len(body.uses):
+        raise Refusal("all faces of the body are chosen: nothing would remain", remedy="leave some faces out")
+    wounds = _wounds(adjacency(body), chosen)
+    before = volume(body)
+    current = [body]
+    for k, wound in enumerate(wounds):
+        progress.tell(k / len(wounds), f"closing {k + 1} of {len(wounds)}")
+        current = _close(current[0], wound, tolerance)
+    return [Cleared(b, volume(b) - before, len(chosen)) for b in current]
+
+
+def _wounds(adj: Adjacency, chosen: list[Face]) -> list[list[Face]]:
+    """Connected groups of the chosen faces."""
+    left = dict.fromkeys(chosen)
+    out = []
+    while left:
+        stack = [next(iter(left))]
+        left.pop(stack[0])
+        group = []
+        while stack:
+            face = stack.pop()
+            group.append(face)
+            for other in adj.neighbours(face):
+                if other in left:
+                    left.pop(other)
+                    stack.append(other)
+        out.append(group)
+    return out
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Entry:
+    """One neighbour on the rim: its use, and the rim coedges as its loop walks them."""
+
+    use: FaceUse
+    rim: tuple[Coedge, ...]
+
+
+def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
+    adj = adjacency(body)
+    gone = set(wound)
+    here = np.mean([edge_points(e)[1].mean(axis=0) for f in wound for e in f.edges()], axis=0)
+    rim = _rim(adj, gone)
+    if not rim:
+        raise Refusal("the chosen faces are a whole shell of the body", where=spot(here))
+    dropped: dict[Face, set[int]] = {}
+    cycles: list[list[_Entry]] = []
+    for cycle in _cycles(rim):
+        entries = _entries(cycle)
+        if len(entries) == 1:
+            use = entries[0].use
+            index = next((i for i, loop in enumerate(use.face.loops) if any(c is entries[0].rim[0] for c in loop)), -1)
+            if not _may_drop(use.face, index):
+                raise Refusal(
+                    f"the {use.face.surface.kind} face around the wound would lose its outer boundary",
+                    where=spot(edge_points(entries[0].rim[0].edge)[1][0]),
+                    remedy="choose that face as well", entities=(use.face,),
+                )
+            dropped.setdefault(use.face, set()).add(index)
+        else:
+            cycles.append(entries)
+    kept = [_without(use, dropped.get(use.face, set())) for use in body.uses if use.face not in gone]
+    swapped = {old.face: new.face for old, new in zip(
+        (u for u in body.uses if u.face not in gone), kept, strict=True)}
+    base = body.with_uses(kept)
+    if not cycles:
+        return _sound([base], tolerance, here, wound)
+    if len(cycles) > 1:
+        raise Refusal("the wound has several rims that run over different faces", where=spot(here),
+                      remedy="clear its parts one after the other")
+    entries = [_Entry(FaceUse(swapped[e.use.face], e.use.forward), e.rim) for e in cycles[0]]
+    return _sound(list(_regrown(base, adj, gone, entries, here, tolerance)), tolerance, here, wound)
+
+
+def _sound(candidates: list[Body], tolerance: float, here: Floats, wound: list[Face]) -> list[Body]:
+    good, why = [], ""
+    for body in candidates:
+        found = flaws(body, tolerance)
+        if found:
+            why = why or found[0].text
+        else:
+            good.append(body)
+    if not good:
+        reason = f" ({why})" if why else ""
+        raise Refusal(f"the neighbours do not meet again over the wound{reason}", where=spot(here),
+                      remedy="choose the faces beside it as well, or leave it", entities=tuple(wound))
+    return good
+
+
+def _rim(adj: Adjacency, gone: set[Face]) -> list[tuple[FaceUse, Coedge]]:
+    """Neighbours' coedges along the wound."""
+    out = []
+    for edge, uses in adj.uses.items():
+        inside = [u for u, _ in uses if u.face in gone]
+        outside = [(u, c) for u, c in uses if u.face not in gone]
+        if inside and outside:
+            if len(outside) > 1:
+                raise Refusal("a bonded face borders the wound", where=spot(edge.at(0.5)), remedy="clear before bonding")
+            out.append(outside[0])
+    return out
+
+
+def _cycles(rim: list[tuple[FaceUse, Coedge]]) -> list[list[tuple[FaceUse, Coedge]]]:
+    """Closed chains of rim coedges, walked as the removed faces walk them (against the neighbours)."""
+    out = [[(u, c)] for u, c in rim if c.edge.ring]
+    open_rim = [(u, c) for u, c in rim if not c.edge.ring]
+    while open_rim:
+        chain = [open_rim.pop(0)]
+
+        def ends(entry: tuple[FaceUse, Coedge]) -> tuple[Vertex | None, Vertex | None]:
+            use, c = entry
+            return (c.last, c.first) if use.forward else (c.first, c.last)
+
+        start = ends(chain[0])[0]
+        while ends(chain[-1])[1] is not start:
+            at = ends(chain[-1])[1]
+            nxt = [e for e in open_rim if ends(e)[0] is at]
+            if len(nxt) != 1:
+                place = at.point if at is not None else np.zeros(3)
+                raise Refusal("the rim of the wound branches", where=spot(place), remedy="choose fewer faces at once")
+            open_rim.remove(nxt[0])
+            chain.append(nxt[0])
+        out.append(chain)
+    return out
+
+
+def _entries(cycle: list[tuple[FaceUse, Coedge]]) -> list[_Entry]:
+    """Runs of one neighbour along the cycle."""
+    n = len(cycle)
+    starts = [k for k in range(n) if cycle[k][0].face is not cycle[k - 1][0].face]
+    if not starts:
+        return [_Entry(cycle[0][0], tuple(c for _, c in reversed(cycle)))]
+    out = []
+    for a, b in zip(starts, [*starts[1:], starts[0] + n], strict=True):
+        run = [cycle[k % n][1] for k in range(a, b)]
+        out.append(_Entry(cycle[a][0], tuple(run)))
+    return out
+
+
+def _may_drop(face: Face, index: int) -> bool:
+    """Whether a face still has its outline without this loop."""
+    flats = [flat_loop(loop, face.surface, face.along) for loop in face.loops]
+    flat, advance = flats[index]
+    if advance:
+        return False
+    x, y = flat[:, 0], flat[:, 1]
+    return float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()) < 0.0
+
+
+def _without(use: FaceUse, loops: set[int]) -> FaceUse:
+    if not loops:
+        return use
+    face = use.face.with_loops(loop for i, loop in enumerate(use.face.loops) if i not in loops)
+    return FaceUse(face, use.forward)
+
+
+# ---- wounds over several neighbours
+
+
+def _regrown(body: Body, adj: Adjacency, gone: set[Face], entries: list[_Entry], here: Floats,
+             tolerance: float) -> Iterator[Body]:
+    k = len(entries)
+    if k > _MOST_NEIGHBOURS:
+        raise Refusal(f"the wound has {k} neighbours, more than {_MOST_NEIGHBOURS}", where=spot(here),
+                      remedy="clear it in parts")
+    links = [_link(adj, gone, entries[i], entries[(i + 1) % k]) for i in range(k)]
+    if k == 2:
+        made = _joined(body, entries, links, tolerance)
+        if made is not None:
+            yield made
+        return
+    ranked: list[tuple[float, Body]] = []
+    for triangles in _triangulations(k):
+        try:
+            corners = [_corner([entries[i].use.face.surface for i in t], here, tolerance) for t in triangles]
+            reach = max(float(np.linalg.norm(c.point - here)) for c in corners)
+            ranked.append((reach, _rebuilt(body, entries, links, triangles, corners, tolerance)))
+        except Refusal:
+            continue
+    for _, made in sorted(ranked, key=lambda entry: entry[0]):
+        yield made
+
+
+def _link(adj: Adjacency, gone: set[Face], a: _Entry, b: _Entry) -> tuple[Edge, Vertex]:
+    """The edge between two consecutive neighbours that ends at the wound, and where it does."""
+    ends_a = {v for c in a.rim for v in (c.first, c.last)}
+    shared = {v for c in b.rim for v in (c.first, c.last)} & ends_a - {None}
+    rim = {c.edge for c in (*a.rim, *b.rim)}
+    for vertex in shared:
+        assert vertex is not None
+        out = [e for e in adj.at_vertex[vertex] if e not in rim and not any(u.face in gone for u, _ in adj.uses[e])]
+        if len(out) == 1:
+            return out[0], vertex
+        if len(out) > 1:
+            raise Refusal("more than three faces meet at the rim of the wound", where=spot(vertex.point),
+                          remedy="choose the faces beside it as well")
+    raise Refusal("two neighbours of the wound have no edge to run on", where=spot(a.rim[0].edge.at(0.5)),
+                  remedy="choose the faces beside it as well")
+
+
+Triangle = tuple[int, int, int]
+
+
+def _triangulations(k: int) -> Iterator[list[Triangle]]:
+    """All triangulations of a polygon with corners 0..k-1."""
+
+    def over(i: int, j: int) -> Iterator[list[Triangle]]:
+        if j - i < 2:
+            yield []
+            return
+        for m in range(i + 1, j):
+            for left in over(i, m):
+                for right in over(m, j):
+                    yield [*left, (i, m, j), *right]
+
+    yield from over(0, k - 1)
+
+
+def _corner(surfaces: list[Surface], here: Floats, tolerance: float) -> Vertex:
+    """Where three surfaces meet, nearest to the wound."""
+    best: Floats | None = None
+    for a, b, c in ((0, 1, 2), (1, 2, 0), (0, 2, 1)):
+        if surfaces[a].same_as(surfaces[b], tolerance, 1e3):
+            continue
+        for curve in meet(surfaces[a], surfaces[b], tolerance):
+            low, high = (-1e6, 1e6) if curve.period is None else (0.0, curve.period)
+            for p in curve.point(cross(curve, surfaces[c], low, high, tolerance)):
+                if best is None or np.linalg.norm(p - here) < np.linalg.norm(best - here):
+                    best = p
+        if best is not None:
+            return vertex_at(best)
+    raise Refusal("three neighbours do not meet in a point", where=spot(here))
+
+
+@dataclass(slots=True)
+class _Stretch:
+    """An edge whose ends may move along its curve."""
+
+    t0: float
+    t1: float
+    start: Vertex | None
+    end: Vertex | None
+
+
+def _extended(edge: Edge, moves: list[tuple[Vertex, Vertex]], tolerance: float) -> Edge:
+    """An edge with ends run on, or back, to new vertices."""
+    s = _Stretch(edge.t0, edge.t1, edge.start, edge.end)
+    for old, new in moves:
+        t = float(edge.curve.parameter(new.point[None])[0])
+        if float(np.linalg.norm(edge.curve.point(np.array([t]))[0] - new.point)) > 20.0 * tolerance:
+            raise Refusal("an edge cannot be run on to where its faces meet", where=spot(new.point))
+        period = edge.curve.period
+        if s.end is old:
+            s.t1 = t if period is None else s.t0 + float(np.mod(t - s.t0, period))
+            s.end = new
+        else:
+            s.t0 = t if period is None else s.t1 - float(np.mod(s.t1 - t, period))
+            s.start = new
+    if s.t1 - s.t0 <= tolerance:
+        raise Refusal("an edge would run backwards", where=spot(edge.at(0.5)))
+    return Edge(edge.curve, s.t0, s.t1, s.start, s.end)
+
+
+def _between(a: Surface, b: Surface, start: Vertex, end: Vertex, tolerance: float) -> Edge:
+    """A new edge between two corners along where two surfaces meet, the short way round."""
+    for curve in meet(a, b, tolerance):
+        t = curve.parameter(np.stack([start.point, end.point]))
+        if float(np.linalg.norm(curve.point(t) - [start.point, end.point], axis=1).max()) > 20.0 * tolerance:
+            continue
+        return _bounded(curve, float(t[0]), float(t[1]), start, end)
+    raise Refusal("two neighbours do not meet along a curve between the new corners", where=spot(start.point))
+
+
+def _bounded(curve: Curve, t0: float, t1: float, start: Vertex, end: Vertex) -> Edge:
+    if curve.period is None:
+        return Edge(curve, t0, t1, start, end) if t0 < t1 else Edge(curve, t1, t0, end, start)
+    way = float(np.mod(t1 - t0, curve.period))
+    if way <= curve.period / 2.0:
+        return Edge(curve, t0, t0 + way, start, end)
+    return Edge(curve, t1, t1 + curve.period - way, end, start)
+
+
+def _rebuilt(body: Body, entries: list[_Entry], links: list[tuple[Edge, Vertex]], triangles: list[Triangle],
+             corners: list[Vertex], tolerance: float) -> Body:
+    """The body with the wound closed by this triangulation."""
+    k = len(entries)
+    side_corner: dict[int, Vertex] = {}
+    diagonal: dict[tuple[int, int], list[int]] = {}
+    for n, t in enumerate(triangles):
+        for i, j in ((t[0], t[1]), (t[1], t[2]), (t[0], t[2])):
+            if j - i == 1:
+                side_corner[i] = corners[n]
+            elif i == 0 and j == k - 1:
+                side_corner[k - 1] = corners[n]
+            else:
+                diagonal.setdefault((i, j), []).append(n)
+    moves: dict[Edge, list[tuple[Vertex, Vertex]]] = {}
+    for i, (edge, vertex) in enumerate(links):
+        moves.setdefault(edge, []).append((vertex, side_corner[i]))
+    ran = {edge: _extended(edge, m, tolerance) for edge, m in moves.items()}
+    new: dict[tuple[int, int], Edge] = {}
+    for (i, j), (n, m) in diagonal.items():
+        a, b = entries[i].use.face, entries[j].use.face
+        if a is b:
+            raise Refusal("a face would have to meet itself")
+        new[(i, j)] = _between(a.surface, b.surface, corners[n], corners[m], tolerance)
+    inserts: dict[Coedge, list[Edge]] = {}
+    rim: set[Edge] = {c.edge for e in entries for c in e.rim}
+    for i, entry in enumerate(entries):
+        inserts[entry.rim[0]] = [edge for pair, edge in new.items() if i in pair]
+    return body.with_uses(_reloop(use, rim, ran, inserts) for use in body.uses)
+
+
+def _reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[Coedge, list[Edge]]) -> FaceUse:
+    """A face with rim runs replaced by new edges and links by their run-on versions."""
+    if not any(e in rim or e in ran for e in use.face.edges()):
+        return use
+    loops: list[Loop] = []
+    for loop in use.face.loops:
+        out: list[Coedge] = []
+        extra: list[Edge] = []
+        for c in loop:
+            if c.edge in rim:
+                extra += inserts.get(c, [])
+            else:
+                out.append(Coedge(ran[c.edge], c.forward) if c.edge in ran else c)
+        loops.append(_threaded(out, extra) if extra else tuple(out))
+    return FaceUse(use.face.with_loops(loops), use.forward)
+
+
+def _threaded(coedges: list[Coedge], extra: list[Edge]) -> Loop:
+    """Put new edges where the walk is broken, in the order and direction that join it up."""
+    out: list[Coedge] = []
+    pool = list(extra)
+    for here, nxt in zip(coedges, [*coedges[1:], coedges[0]], strict=True):
+        out.append(here)
+        while out[-1].last is not nxt.first:
+            at = out[-1].last
+            hit = next((e for e in pool if at in (e.start, e.end)), None)
+            if hit is None:
+                raise Refusal("a neighbour's outline does not join up again")
+            pool.remove(hit)
+            out.append(Coedge(hit, hit.start is at))
+    if pool:
+        raise Refusal("a neighbour's outline does not join up again")
+    return tuple(out)
+
+
+def _joined(body: Body, entries: list[_Entry], links: list[tuple[Edge, Vertex]], tolerance: float) -> Body | None:
+    """Two neighbours: the edges between them on both sides of the wound become one."""
+    (a, va), (b, vb) = links
+    if a is b or not isinstance(a.curve, Line) or not isinstance(b.curve, Line):
+        return None
+    if float(np.linalg.norm(a.curve.point(a.curve.parameter(vb.point[None]))[0] - vb.point)) > 20.0 * tolerance:
+        return None
+    far_a = a.start if a.end is va else a.end
+    far_b = b.start if b.end is vb else b.end
+    assert far_a is not None and far_b is not None
+    t = a.curve.parameter(np.stack([far_a.point, far_b.point]))
+    one = _bounded(a.curve, float(t[0]), float(t[1]), far_a, far_b)
+    rim = {c.edge for e in entries for c in e.rim}
+    uses = []
+    for use in body.uses:
+        if not any(e in rim or e is a or e is b for e in use.face.edges()):
+            uses.append(use)
+            continue
+        loops: list[Loop] = []
+        for loop in use.face.loops:
+            out = [c for c in loop if c.edge not in rim and c.edge is not a and c.edge is not b]
+            touched = len(out) < len(loop)
+            loops.append(_threaded(out, [one]) if touched and out else tuple(out))
+        uses.append(FaceUse(use.face.with_loops(loops), use.forward))
+    return body.with_uses(uses)
