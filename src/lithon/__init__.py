@@ -1,0 +1,49 @@
+"""Lithon prepares solid geometry for finite-element meshing.
+
+A script does what the window does:
+
+    import lithon
+    work = lithon.open("collar-anchor.step")
+    work.take(lithon.clear_question("holes where diameter <= 2.6 mm"))
+    work.take(lithon.split_step(lithon.plane_at((0, 0, 0), (0, 1, 0))))
+    work.take(lithon.bond_step())
+    mesh = lithon.tetrahedral_mesh(work.model, lithon.SizeRules(4.0))
+    lithon.write_vtu(mesh, "collar-anchor.vtu")
+"""
+
+from lithon.errors import BadFile, Cancelled, LithonError, Refusal, Unresolved
+from lithon.exchange.step_read import parse_step, read_step
+from lithon.exchange.step_write import step_text, write_step
+from lithon.exchange.vtu import write_vtu
+from lithon.mesh.second_order import quadratic
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.tetrahedra import Mesh, tetrahedral_mesh
+from lithon.project.files import load_project, save_project
+from lithon.project.ledger import Ledger, load_recipe, run_recipe
+from lithon.project.questions import ask
+from lithon.project.steps import (
+    bond_step,
+    clear_question,
+    clear_step,
+    keep_step,
+    plane_at,
+    plane_midway,
+    plane_offset,
+    plane_through,
+    split_step,
+)
+from lithon.survey.features import features
+from lithon.survey.findings import findings
+from lithon.survey.forecast import forecast
+from lithon.survey.report import survey
+
+__version__ = "0.1.0"
+
+open = Ledger.open  # noqa: A001 - lithon.open reads as what it does
+
+__all__ = [
+    "BadFile", "Cancelled", "Ledger", "LithonError", "Mesh", "Refusal", "SizeRules", "Unresolved", "ask", "bond_step",
+    "clear_question", "clear_step", "features", "findings", "forecast", "keep_step", "load_project", "load_recipe",
+    "open", "parse_step", "plane_at", "plane_midway", "plane_offset", "plane_through", "quadratic", "read_step",
+    "run_recipe", "save_project", "split_step", "step_text", "survey", "tetrahedral_mesh", "write_step", "write_vtu",
+]  # fmt: skip

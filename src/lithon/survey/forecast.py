@@ -1,7 +1,8 @@
 """How many elements a mesh will have, before it is made.
 
-The number is the integral of 1 / (volume of an element) over the solid, with the size field that
-the mesh will use, on cells refined until they are no larger than the elements in them.
+Elements fill the volume, and more of them crowd along the surface than their size alone would ask
+for. So the number is a sum of two integrals of the size field h that the mesh will use: of 1/h^3 over
+the solid and of 1/h^2 over its surface, with two factors fitted to meshes of the samples.
 """
 
 from __future__ import annotations
@@ -14,10 +15,12 @@ from numba import njit
 from lithon.arrays import Bools, Floats
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Model
-from lithon.mesh.sizing import SizeRules, size_field
+from lithon.mesh.sizing import SizeField, SizeRules, size_field
 
-#: Elements per cube of the size, calibrated on meshes of the samples.
-_PER_CUBE = 8.2
+#: Elements per cube and per square of the size, fitted over sizes from 2 to 8 mm with and without
+#: small features; the fit lies within 15 % of each of those meshes.
+_PER_CUBE = 8.28
+_PER_SQUARE = 1.88
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +58,7 @@ def forecast(model: Model, size: float, rules: SizeRules | None = None) -> Forec
     """The number of tetrahedra at this element size and the smallest size asked for."""
     rules = replace(rules or SizeRules(size), size=float(size))
     field = size_field(model.bodies, rules)
-    count, smallest = 0.0, float(size)
+    count, squares, smallest = 0.0, 0.0, float(size)
     for body in model.bodies:
         points, triangles, _ = body_mesh(body)
         corners = points[triangles]
@@ -90,4 +93,15 @@ def forecast(model: Model, size: float, rules: SizeRules | None = None) -> Forec
             cells = (cells[:, None, :] + side * corner.reshape(-1, 3)).reshape(-1, 3)
             side *= 0.5
         smallest = min(smallest, float(field.at(points).min()))
-    return Forecast(int(round(_PER_CUBE * count)), smallest)
+        squares += _squares(corners, field)
+    return Forecast(int(round(_PER_CUBE * count + _PER_SQUARE * squares)), smallest)
+
+
+def _squares(corners: Floats, field: SizeField) -> float:
+    """Integral of 1/h^2 over triangles (m,3,3), each cut into 64."""
+    for _ in range(3):
+        a, b, c = corners[:, 0], corners[:, 1], corners[:, 2]
+        ab, bc, ca = 0.5 * (a + b), 0.5 * (b + c), 0.5 * (c + a)
+        corners = np.concatenate([np.stack(t, axis=1) for t in ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca))])
+    area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    return float((area / field.at(corners.mean(axis=1)) ** 2).sum())

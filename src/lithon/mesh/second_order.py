@@ -1,0 +1,62 @@
+"""Quadratic elements: a node in the middle of every edge, brought onto the true geometry."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from lithon.arrays import Bools, Floats, Ints
+from lithon.mesh.tetrahedra import Mesh
+
+#: Corner pairs of the mid-nodes, in VTK's order for the ten-node tetrahedron.
+_MIDS = np.array([[0, 1], [1, 2], [0, 2], [0, 3], [1, 3], [2, 3]])
+
+
+def quadratic(mesh: Mesh) -> tuple[Mesh, int]:
+    """The mesh with mid-nodes; and how many of them had to stay straight to keep elements valid."""
+    n = len(mesh.points)
+    pairs = np.sort(mesh.corners[:, _MIDS].reshape(-1, 2), axis=1)
+    keys, inverse = np.unique(pairs[:, 0] * n + pairs[:, 1], return_inverse=True)
+    a, b = keys // n, keys % n
+    straight = 0.5 * (mesh.points[a] + mesh.points[b])
+    curved = straight.copy()
+    sides = np.sort(mesh.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1)
+    side_row = np.searchsorted(keys, sides[:, 0] * n + sides[:, 1])
+    side_face = np.repeat(mesh.face, 3)
+    # Alternating projections settle on both surfaces where an edge of the model lies on two.
+    for _ in range(40):
+        for k, face in enumerate(mesh.faces):
+            rows = np.unique(side_row[side_face == k])
+            curved[rows] = face.surface.project(curved[rows])
+    elements = np.concatenate([mesh.corners, n + inverse.reshape(-1, 6)], axis=1)
+    kept = 0
+    points = np.concatenate([mesh.points, curved])
+    for _ in range(10):
+        bad = elements[~_valid(points, elements)][:, 4:] - n
+        rows = np.unique(bad)
+        rows = rows[(curved[rows] != straight[rows]).any(axis=1)]
+        if not len(rows):
+            break
+        kept += len(rows)
+        curved[rows] = straight[rows]
+        points = np.concatenate([mesh.points, curved])
+    return replace(mesh, points=points, elements=elements), kept
+
+
+def _valid(points: Floats, elements: Ints) -> Bools:
+    """Whether the Jacobian is positive at the ten nodes of each element."""
+    nodes = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1], [0.5, 0, 0], [0.5, 0.5, 0], [0, 0.5, 0],
+                      [0, 0, 0.5], [0.5, 0, 0.5], [0, 0.5, 0.5]])
+    x = points[elements]
+    ok = np.ones(len(elements), dtype=bool)
+    for r, s, t in nodes:
+        u = 1.0 - r - s - t
+        grad = np.array([
+            [1 - 4 * u, 1 - 4 * u, 1 - 4 * u], [4 * r - 1, 0, 0], [0, 4 * s - 1, 0], [0, 0, 4 * t - 1],
+            [4 * (u - r), -4 * r, -4 * r], [4 * s, 4 * r, 0], [-4 * s, 4 * (u - s), -4 * s],
+            [-4 * t, -4 * t, 4 * (u - t)], [4 * t, 0, 4 * r], [0, 4 * t, 4 * s],
+        ])  # fmt: skip
+        jacobian = np.einsum("eni,nj->eij", x, grad)
+        ok &= np.linalg.det(jacobian) > 0.0
+    return ok

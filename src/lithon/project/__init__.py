@@ -1,0 +1,1 @@
+"""The model with its history: steps, ledger, recipe, questions, project files."""

@@ -1,0 +1,123 @@
+"""The selection language: `holes where diameter <= 4 mm and depth < 20 mm in "plate"`.
+
+    question = nouns [where condition {and condition}] [in "body name"]
+    condition = measure (< | <= | > | >= | =) number [mm | mm2 | mm3]
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from lark import Lark, Token, Transformer, UnexpectedInput
+
+from lithon.brep.measures import face_area, volume
+from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.errors import LithonError
+from lithon.survey.features import Feature, features
+
+_GRAMMAR = r"""
+start: NOUN ["where" condition ("and" condition)*] ["in" STRING]
+condition: MEASURE OP NUMBER UNIT?
+NOUN: "faces" | "edges" | "holes" | "fillets" | "pockets" | "bosses" | "bodies"
+MEASURE: "diameter" | "radius" | "length" | "area" | "width" | "depth" | "volume"
+OP: "<=" | ">=" | "<" | ">" | "="
+UNIT: /mm[23²³]?/
+%import common.SIGNED_NUMBER -> NUMBER
+%import common.ESCAPED_STRING -> STRING
+%import common.WS
+%ignore WS
+"""
+
+_OPS: dict[str, Callable[[float, float], bool]] = {
+    "<": lambda a, b: a < b,
+    "<=": lambda a, b: a <= b + 1e-9 * max(1.0, abs(b)),
+    ">": lambda a, b: a > b,
+    ">=": lambda a, b: a >= b - 1e-9 * max(1.0, abs(b)),
+    "=": lambda a, b: abs(a - b) <= 1e-6 * max(1.0, abs(b)),
+}
+_MEASURES = {
+    "holes": {"diameter": lambda f: f.size, "radius": lambda f: 0.5 * f.size, "depth": lambda f: f.depth},
+    "fillets": {"radius": lambda f: f.size, "length": lambda f: f.depth},
+    "pockets": {"width": lambda f: f.size, "depth": lambda f: f.depth},
+    "bosses": {"width": lambda f: f.size, "depth": lambda f: f.depth},
+    "faces": {"area": face_area},
+    "edges": {"length": lambda e: e.length},
+    "bodies": {"volume": volume},
+}
+_KINDS = {"holes": "hole", "fillets": "fillet", "pockets": "pocket", "bosses": "boss"}
+
+
+class NotAQuestion(LithonError):
+    """The text does not follow the selection language."""
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    noun: str
+    conditions: tuple[tuple[str, str, float], ...]
+    body: str | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Answer:
+    """What a question finds: `items` counts features, faces, edges or bodies."""
+
+    items: int
+    faces: tuple[Face, ...]
+    edges: tuple[Edge, ...]
+    bodies: tuple[Body, ...]
+
+
+class _Build(Transformer[Token, Any]):
+    def condition(self, parts: list[Any]) -> tuple[str, str, float]:
+        return str(parts[0]), str(parts[1]), float(parts[2])
+
+    def start(self, parts: list[Any]) -> Question:
+        body = next((str(p)[1:-1] for p in parts[1:] if isinstance(p, Token) and p.type == "STRING"), None)
+        return Question(str(parts[0]), tuple(p for p in parts[1:] if isinstance(p, tuple)), body)
+
+
+@lru_cache(maxsize=1)
+def _parser() -> Lark:
+    return Lark(_GRAMMAR, parser="lalr")
+
+
+def parse(text: str) -> Question:
+    """Raises NotAQuestion saying where the text goes wrong and what could stand there."""
+    try:
+        question = _Build().transform(_parser().parse(text.strip()))
+    except UnexpectedInput as error:
+        raise NotAQuestion(
+            f"'{text.strip()}' is not understood from place {getattr(error, 'column', 1)} on",
+            remedy='for example: holes where diameter <= 4 mm',
+        ) from error
+    assert isinstance(question, Question)
+    for measure, _, _ in question.conditions:
+        if measure not in _MEASURES[question.noun]:
+            raise NotAQuestion(f"{question.noun} have no {measure}",
+                               remedy=", ".join(_MEASURES[question.noun]) + " instead")
+    return question
+
+
+def ask(model: Model, text: str) -> Answer:
+    """Evaluate a question on a model."""
+    q = parse(text)
+    bodies = [b for b in model.bodies if q.body is None or b.name == q.body]
+
+    def passes(item: Any) -> bool:
+        return all(_OPS[op](_MEASURES[q.noun][m](item), value) for m, op, value in q.conditions)
+
+    if q.noun in _KINDS:
+        hits: list[Feature] = [f for b in bodies for f in features(b) if f.kind == _KINDS[q.noun] and passes(f)]
+        return Answer(len(hits), tuple(dict.fromkeys(x for f in hits for x in f.faces)), (), ())
+    if q.noun == "faces":
+        faces = tuple(dict.fromkeys(f for b in bodies for f in b.faces if passes(f)))
+        return Answer(len(faces), faces, (), ())
+    if q.noun == "edges":
+        edges = tuple(dict.fromkeys(e for b in bodies for e in b.edges() if passes(e)))
+        return Answer(len(edges), (), edges, ())
+    chosen = tuple(b for b in bodies if passes(b))
+    return Answer(len(chosen), tuple(dict.fromkeys(f for b in chosen for f in b.faces)), (), chosen)

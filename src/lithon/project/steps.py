@@ -1,0 +1,183 @@
+"""Steps: what can be done to a model, as plain data that runs, is recorded and is replayed.
+
+A step is {"do": verb, ...}. Its selections are questions or fingerprints. Running one gives the new
+model and says in words and numbers what changed; it raises Refusal or Unresolved and changes nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from lithon.arrays import frozen, unit
+from lithon.bond.share import bond
+from lithon.brep.measures import volume
+from lithon.brep.topology import Body, Face, Model
+from lithon.carve.split import split
+from lithon.errors import BadFile, Refusal, Unresolved
+from lithon.geometry.surfaces import Plane, midway
+from lithon.progress import SILENT, Progress
+from lithon.project.fingerprints import fingerprint, resolve
+from lithon.project.questions import ask
+from lithon.trim.clear import clear
+
+Step = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Outcome:
+    """A model after a step: words for the ledger, the price, how many other solutions there are."""
+
+    model: Model
+    words: str
+    faces_change: int
+    volume_change: float
+    solutions: int = 1
+    details: list[dict[str, Any]] = field(default_factory=list)
+
+
+def clear_step(model: Model, faces: Sequence[Face], solution: int = 0) -> Step:
+    return {"do": "clear", "select": {"faces": [fingerprint(model, f) for f in faces]}, "solution": solution}
+
+
+def clear_question(question: str) -> Step:
+    return {"do": "clear", "select": {"question": question}}
+
+
+def split_step(plane: dict[str, Any], bodies: Sequence[str] | None = None) -> Step:
+    return {"do": "split", "plane": plane, **({"bodies": list(bodies)} if bodies is not None else {})}
+
+
+def plane_at(origin: Sequence[float], normal: Sequence[float]) -> dict[str, Any]:
+    return {"origin": [float(c) for c in origin], "normal": [float(c) for c in normal]}
+
+
+def plane_midway(model: Model, a: Face, b: Face) -> dict[str, Any]:
+    return {"midway": [fingerprint(model, a), fingerprint(model, b)]}
+
+
+def plane_offset(model: Model, face: Face, by: float) -> dict[str, Any]:
+    return {"offset": fingerprint(model, face), "by": float(by)}
+
+
+def plane_through(points: Sequence[Sequence[float]]) -> dict[str, Any]:
+    return {"through": [[float(c) for c in p] for p in points]}
+
+
+def bond_step(gap: float | None = None) -> Step:
+    return {"do": "bond", **({"gap": gap} if gap is not None else {})}
+
+
+def keep_step(model: Model, faces: Sequence[Face], reason: str) -> Step:
+    """Record that something stays, and why."""
+    return {"do": "keep", "select": {"faces": [fingerprint(model, f) for f in faces]}, "reason": reason}
+
+
+def run_step(model: Model, step: Step, progress: Progress = SILENT) -> Outcome:
+    """Run one step on a model."""
+    verb = step.get("do")
+    if verb not in _VERBS:
+        raise BadFile(f"a recorded step wants to do {verb!r}, which Lithon does not know")
+    try:
+        return _VERBS[str(verb)](model, step, progress)
+    except (KeyError, TypeError, ValueError, IndexError) as error:
+        raise BadFile(f"a recorded step '{verb}' is not well formed ({error})") from error
+
+
+def selected_faces(model: Model, select: Any) -> list[Face]:
+    if "question" in select:
+        answer = ask(model, str(select["question"]))
+        if not answer.faces:
+            raise Unresolved(f"'{select['question']}' finds nothing on this model")
+        return list(answer.faces)
+    return resolve(model, select["faces"])
+
+
+def plane_of(model: Model, spec: dict[str, Any]) -> Plane:
+    """The plane of a recorded description. Raises Refusal where it describes none."""
+    if "midway" in spec:
+        a, b = resolve(model, spec["midway"])
+        if not (isinstance(a.surface, Plane) and isinstance(b.surface, Plane)):
+            raise Refusal("a plane midway needs two plane faces", remedy="choose two plane faces")
+        return midway(a.surface, b.surface)
+    if "offset" in spec:
+        (face,) = resolve(model, [spec["offset"]])
+        if not isinstance(face.surface, Plane):
+            raise Refusal("an offset plane needs a plane face", remedy="choose a plane face")
+        outward = next(use.outward(face.surface.frame.origin[None])[0]
+                       for body in model.owners(face) for use in body.uses if use.face is face)
+        return Plane.of(face.surface.frame.origin + float(spec["by"]) * outward, outward, face.surface.frame.x)
+    if "through" in spec:
+        p = np.array(spec["through"], dtype=float)
+        normal = np.cross(p[1] - p[0], p[2] - p[0])
+        longest = max(float(np.linalg.norm(p[i] - p[j])) for i, j in ((0, 1), (1, 2), (2, 0)))
+        if p.shape != (3, 3) or not float(np.linalg.norm(normal)) > 1e-9 * longest**2:
+            raise Refusal("three points on one line give no plane", remedy="choose points that form a triangle")
+        return Plane.of(frozen(p[0]), unit(normal))
+    return Plane.of([float(c) for c in spec["origin"]], [float(c) for c in spec["normal"]])
+
+
+def _total(model: Model) -> float:
+    return sum(volume(b) for b in model.bodies)
+
+
+def _outcome(before: Model, after: Model, words: str, **more: Any) -> Outcome:
+    return Outcome(after, words, len(after.faces()) - len(before.faces()), _total(after) - _total(before), **more)
+
+
+def _clear(model: Model, step: Step, progress: Progress) -> Outcome:
+    faces = selected_faces(model, step["select"])
+    wanted = int(step.get("solution", 0))
+    out, solutions = model, 1
+    for body in model.bodies:
+        own = [f for f in faces if f in body.faces]
+        if not own:
+            continue
+        if any(len(model.owners(f)) > 1 for f in own):
+            raise Refusal("a bonded face is among the chosen ones", remedy="clear before bonding")
+        ways = clear(body, own, model.tolerance, progress)
+        solutions = max(solutions, len(ways))
+        out = out.replaced(body, [ways[min(wanted, len(ways) - 1)].body])
+    select = step["select"]
+    what = select["question"].split(" where")[0] if "question" in select else ""
+    words = f"clear {what}".strip() if what else f"clear {len(faces)} face{'s' if len(faces) > 1 else ''}"
+    return _outcome(model, out, words, solutions=solutions)
+
+
+def _split(model: Model, step: Step, progress: Progress) -> Outcome:
+    names = step.get("bodies")
+    bodies: list[Body] = [b for b in model.bodies if names is None or b.name in names]
+    if not bodies:
+        raise Unresolved(f"no body is called {names}")
+    plane = plane_of(model, step["plane"])
+    out = split(model, bodies, plane, progress)
+    axis = _axis_words(plane)
+    return _outcome(model, out, f"carve {axis}")
+
+
+def _axis_words(plane: Plane) -> str:
+    for k, name in enumerate("xyz"):
+        if abs(abs(float(plane.frame.z[k])) - 1.0) < 1e-9:
+            return f"{name} = {round(float(plane.frame.origin[k]), 6) + 0.0:g}"
+    return "at a plane"
+
+
+def _bond(model: Model, step: Step, progress: Progress) -> Outcome:
+    gap = step.get("gap")
+    out, contacts = bond(model, None, float(gap) if gap is not None else None, progress)
+    shared = [c for c in contacts if c.verdict == "shared"]
+    details = [{"first": c.first, "second": c.second, "area_mm2": c.area, "verdict": c.verdict} for c in contacts]
+    return _outcome(model, out, f"bond {len(shared)} contact{'s' if len(shared) != 1 else ''}", details=details)
+
+
+def _keep(model: Model, step: Step, progress: Progress) -> Outcome:
+    selected_faces(model, step["select"])
+    return _outcome(model, model, f"keep: {step.get('reason', '')}".rstrip(": "))
+
+
+_VERBS: dict[str, Callable[[Model, Step, Progress], Outcome]] = {
+    "clear": _clear, "split": _split, "bond": _bond, "keep": _keep,
+}
