@@ -1,0 +1,202 @@
+"""The command line. JSON alone on stdout; messages on stderr; one clear line on bad input."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+import lithon
+from lithon.errors import LithonError, Refusal
+from lithon.progress import Progress
+
+
+class _Commands(click.Group):
+    """A group whose arguments, where they name no command, are files for the window."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        if not args or (args[0] not in self.commands and not args[0].startswith("-")):
+            args = ["window", *args]
+        return super().parse_args(ctx, args)
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(lithon.__version__, prog_name="lithon")
+def cli() -> None:
+    """Prepare solid geometry for finite-element meshing.
+
+    Without a command the files are opened in the window.
+    """
+
+
+@cli.command()
+@click.argument("files", nargs=-1, type=click.Path())
+def window(files: tuple[str, ...]) -> None:
+    """Open files in the window."""
+    from lithon.app.main import run_window
+
+    sys.exit(run_window([Path(f) for f in files]))
+
+
+@cli.command()
+@click.option("--out", default="demo-output", show_default=True, help="Where files go when there is no display.")
+def demo(out: str) -> None:
+    """Open the collar anchor; without a display, run the whole example into a folder."""
+    from lithon.app.demo import demo_file, run_example
+
+    if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
+        from lithon.app.main import run_window
+
+        sys.exit(run_window([demo_file()]))
+    run_example(Path(out), lambda text: click.echo(text))
+
+
+@cli.command()
+@click.argument("file", type=click.Path())
+@click.option("--size", type=float, help="Element size in mm.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def survey(file: str, size: float | None, as_json: bool) -> None:
+    """What is in a file, and what stands in the way of a mesh."""
+    _positive(size)
+    arrival = lithon.read_step(file)
+    for note in arrival.notes:
+        click.echo(f"note: {note}", err=True)
+    facts = lithon.survey(arrival.model, size)
+    if as_json:
+        _print(facts)
+        return
+    for b in facts["bodies"]:
+        closed = "closed" if b["closed"] else "open"
+        click.echo(f"{b['name']}: {b['faces']} faces, {b['edges']} edges, {closed}, {b['volume_mm3']:.3f} mm3")
+    click.echo(f"{len(facts['findings'])} findings at elements of {facts['size_mm']:g} mm")
+    for f in facts["findings"]:
+        click.echo(f"  {f['severity']:5}  {f['kind']}: {f['text']} - {f['remedy']}")
+
+
+@cli.command()
+@click.argument("file", type=click.Path())
+@click.option("--size", type=float, required=True, help="Element size in mm.")
+@click.option("--elements", type=click.Choice(["tet", "hex", "auto"]), default="auto", show_default=True)
+@click.option("--order", type=click.Choice(["1", "2"]), default="1", show_default=True)
+@click.option("--out", type=click.Path(), required=True, help="The VTU file to write.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: bool) -> None:
+    """Mesh a file."""
+    _positive(size)
+    if elements == "hex":
+        raise Refusal("hexahedra are not made yet", remedy="--elements tet or auto")
+    model = lithon.read_step(file).model
+    facts: dict[str, Any] = {"nodes": 0, "elements": {}, "min_scaled_jacobian": None, "volume_ratio": None,
+                             "conformal": False, "failures": []}
+    try:
+        made = lithon.tetrahedral_mesh(model, lithon.SizeRules(size), _progress())
+    except Refusal as refusal:
+        facts["failures"] = [{"what": refusal.what, "where": refusal.where, "remedy": refusal.remedy}]
+        if as_json:
+            _print(facts)
+        raise
+    result = lithon.quadratic(made)[0] if order == "2" else made
+    _write(lambda: lithon.write_vtu(result, out), out)
+    facts.update(
+        nodes=len(result.points), elements={"tet": len(result.elements)},
+        min_scaled_jacobian=float(made.quality.scaled_jacobian.min()), volume_ratio=made.volume_ratio,
+        conformal=made.conformal(), min_dihedral_degrees=float(made.quality.smallest_dihedral.min()),
+    )
+    if as_json:
+        _print(facts)
+    else:
+        click.echo(f"{facts['nodes']} nodes, {len(result.elements)} tetrahedra, "
+                   f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}, written to {out}")
+
+
+@cli.command("run")
+@click.argument("recipe", type=click.Path())
+@click.argument("file", type=click.Path())
+@click.option("--out", type=click.Path(), required=True, help="The folder to write to.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
+    """Replay a recipe on a file: prepared geometry, mesh, report and project into a folder."""
+    try:
+        text = Path(recipe).read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise lithon.BadFile(f"{Path(recipe).name} cannot be read: {error}") from error
+    steps = lithon.load_recipe(text)
+    work = lithon.open(file)
+    troubles = lithon.run_recipe(work, steps, _progress())
+    folder = Path(out)
+    stem = Path(file).stem
+    made, failures = None, []
+    try:
+        made = lithon.tetrahedral_mesh(work.model, lithon.SizeRules(work.size), _progress())
+    except Refusal as refusal:
+        failures.append(str(refusal))
+    from lithon.project.report import report_html
+
+    def write() -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        lithon.write_step(work.model, folder / f"{stem}.step", stem)
+        lithon.save_project(work, folder / f"{stem}.lithon")
+        (folder / f"{stem}.html").write_text(report_html(work, made), "utf-8")
+        if made is not None:
+            lithon.write_vtu(made, folder / f"{stem}.vtu")
+
+    _write(write, out)
+    facts = lithon.survey(work.model, work.size)
+    facts.update(
+        steps=[{"words": e.outcome.words, "faces_change": e.outcome.faces_change,
+                "volume_change_mm3": e.outcome.volume_change} for e in work.entries],
+        unresolved=troubles, failures=failures, shared_faces=len(work.model.shared()),
+        elements={"tet": len(made.elements)} if made is not None else {},
+    )
+    if as_json:
+        _print(facts)
+    for trouble in (*troubles, *failures):
+        click.echo(f"lithon: {trouble}", err=True)
+    if not as_json:
+        click.echo(f"{len(work.entries)} of {len(steps['steps'])} steps taken; results in {folder}")
+    if troubles or failures:
+        sys.exit(3)
+
+
+def _positive(size: float | None) -> None:
+    if size is not None and not 0.0 < size < 1e9:
+        raise LithonError("the element size must be a positive length in mm")
+
+
+def _write(action: Any, out: str) -> None:
+    try:
+        action()
+    except OSError as error:
+        raise LithonError(f"{out} cannot be written: {error.strerror or error}") from error
+
+
+def _progress() -> Progress:
+    """Progress on a terminal's stderr; nothing where it is redirected."""
+    if not sys.stderr.isatty():
+        return Progress()
+    return Progress(lambda share, what: print(f"\r{share:4.0%} {what:40}", end="", file=sys.stderr, flush=True))
+
+
+def _print(facts: dict[str, Any]) -> None:
+    click.echo(json.dumps(facts, indent=1, ensure_ascii=False))
+
+
+def main() -> None:
+    try:
+        cli(standalone_mode=False)
+    except click.exceptions.Abort:
+        sys.exit(130)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(error.exit_code)
+    except LithonError as error:
+        click.echo(f"lithon: {error}", err=True)
+        sys.exit(1)
+
+
+if __name__ == "__main__":
+    main()

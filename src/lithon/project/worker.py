@@ -1,0 +1,119 @@
+"""The worker process: long operations run here, so that the window never stalls and a crash there
+loses nothing. Jobs are plain functions of plain arguments; see `JOBS`."""
+
+from __future__ import annotations
+
+import multiprocessing
+import time
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from multiprocessing.synchronize import Event
+from typing import Any
+
+from lithon.brep.topology import Model
+from lithon.errors import LithonError
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.tetrahedra import Mesh, tetrahedral_mesh
+from lithon.progress import Progress
+from lithon.project.steps import Outcome, Step, run_step
+from lithon.project.wire import Wire
+from lithon.survey.findings import Finding, findings
+from lithon.survey.forecast import Forecast, forecast
+
+
+def _step(progress: Progress, model: Model, step: Step) -> Outcome:
+    return run_step(model, step, progress)
+
+
+def _mesh(progress: Progress, model: Model, size: float) -> Mesh:
+    return tetrahedral_mesh(model, SizeRules(size), progress)
+
+
+def _survey(progress: Progress, model: Model, size: float) -> list[Finding]:
+    return findings(model, size)
+
+
+def _forecast(progress: Progress, model: Model, size: float) -> Forecast:
+    return forecast(model, size)
+
+
+def _rest(progress: Progress, seconds: float) -> str:
+    """Do nothing for a while; lets the tests see progress and stopping without a heavy part."""
+    start = time.monotonic()
+    while (gone := time.monotonic() - start) < seconds:
+        progress.tell(gone / seconds, "resting")
+        time.sleep(0.01)
+    return "rested"
+
+
+JOBS: dict[str, Callable[..., Any]] = {
+    "step": _step, "mesh": _mesh, "survey": _survey, "forecast": _forecast, "rest": _rest,
+}
+
+
+def serve(connection: Connection, stop: Event) -> None:
+    """Answer jobs until the connection closes. Messages: ('progress', id, share, what),
+    ('done', id, result), ('failed', id, error)."""
+    wire = Wire()
+    last = 0.0
+    while True:
+        try:
+            number, name, args = wire.unpack(connection.recv_bytes())
+        except (EOFError, OSError):
+            return
+        current = number
+
+        def report(share: float, what: str, number: int = current) -> None:
+            nonlocal last
+            now = time.monotonic()
+            if now - last > 0.05:
+                last = now
+                connection.send_bytes(wire.pack(("progress", number, share, what)))
+
+        try:
+            result = JOBS[name](Progress(report, stop.is_set), *args)
+            answer = ("done", number, result)
+        except LithonError as error:
+            answer = ("failed", number, error)
+        except Exception as error:  # noqa: BLE001 - whatever went wrong must reach the window in words
+            answer = ("failed", number, LithonError(f"an unexpected {type(error).__name__} ({error})",
+                                                    remedy="the model is unchanged; please report this"))
+        stop.clear()
+        connection.send_bytes(wire.pack(answer))
+
+
+class WorkerHandle:
+    """The near end: starts the process, sends jobs, reads answers. Restarts after a crash."""
+
+    def __init__(self) -> None:
+        self._context = multiprocessing.get_context("spawn")
+        self._numbers = 0
+        self.start()
+
+    def start(self) -> None:
+        near, far = self._context.Pipe()
+        self.stop = self._context.Event()
+        self.process = self._context.Process(target=serve, args=(far, self.stop), daemon=True)
+        self.process.start()
+        far.close()
+        self.connection = near
+        self.wire = Wire()
+
+    def submit(self, name: str, *args: Any) -> int:
+        """Send a job; its number comes back with the answer."""
+        self._numbers += 1
+        self.connection.send_bytes(self.wire.pack((self._numbers, name, args)))
+        return self._numbers
+
+    def receive(self) -> Any:
+        """The next message. Raises EOFError when the process is gone."""
+        return self.wire.unpack(self.connection.recv_bytes())
+
+    def cancel(self) -> None:
+        self.stop.set()
+
+    def close(self) -> None:
+        self.connection.close()
+        if self.process.is_alive():
+            self.process.terminate()
+        self.process.join(timeout=2.0)
