@@ -3,11 +3,13 @@ loses nothing. Jobs are plain functions of plain arguments; see `JOBS`."""
 
 from __future__ import annotations
 
-import multiprocessing
+import signal
+import subprocess
+import sys
 import time
 from collections.abc import Callable
+from multiprocessing import Pipe
 from multiprocessing.connection import Connection
-from multiprocessing.synchronize import Event
 from typing import Any
 
 from lithon.brep.topology import Model
@@ -51,17 +53,26 @@ JOBS: dict[str, Callable[..., Any]] = {
 }
 
 
-def serve(connection: Connection, stop: Event) -> None:
+def serve(connection: Connection) -> None:
     """Answer jobs until the connection closes. Messages: ('progress', id, share, what),
-    ('done', id, result), ('failed', id, error)."""
+    ('done', id, result), ('failed', id, error). SIGUSR1 asks the running job to stop."""
     wire = Wire()
     last = 0.0
+    stop = False
+
+    def on_signal(number: int, frame: object) -> None:
+        nonlocal stop
+        stop = True
+
+    signal.signal(signal.SIGUSR1, on_signal)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     while True:
         try:
             number, name, args = wire.unpack(connection.recv_bytes())
         except (EOFError, OSError):
             return
         current = number
+        stop = False
 
         def report(share: float, what: str, number: int = current) -> None:
             nonlocal last
@@ -71,30 +82,26 @@ def serve(connection: Connection, stop: Event) -> None:
                 connection.send_bytes(wire.pack(("progress", number, share, what)))
 
         try:
-            result = JOBS[name](Progress(report, stop.is_set), *args)
+            result = JOBS[name](Progress(report, lambda: stop), *args)
             answer = ("done", number, result)
         except LithonError as error:
             answer = ("failed", number, error)
         except Exception as error:  # noqa: BLE001 - whatever went wrong must reach the window in words
             answer = ("failed", number, LithonError(f"an unexpected {type(error).__name__} ({error})",
                                                     remedy="the model is unchanged; please report this"))
-        stop.clear()
         connection.send_bytes(wire.pack(answer))
 
 
 class WorkerHandle:
-    """The near end: starts the process, sends jobs, reads answers. Restarts after a crash."""
+    """The near end: starts the process, sends jobs, reads answers. After a crash make another one."""
 
     def __init__(self) -> None:
-        self._context = multiprocessing.get_context("spawn")
         self._numbers = 0
-        self.start()
-
-    def start(self) -> None:
-        near, far = self._context.Pipe()
-        self.stop = self._context.Event()
-        self.process = self._context.Process(target=serve, args=(far, self.stop), daemon=True)
-        self.process.start()
+        near, far = Pipe()
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "lithon.project.worker", str(far.fileno())], pass_fds=(far.fileno(),),
+            preexec_fn=lambda: signal.signal(signal.SIGUSR1, signal.SIG_IGN),  # until it listens itself
+        )
         far.close()
         self.connection = near
         self.wire = Wire()
@@ -110,10 +117,16 @@ class WorkerHandle:
         return self.wire.unpack(self.connection.recv_bytes())
 
     def cancel(self) -> None:
-        self.stop.set()
+        """Ask the running job to stop."""
+        if self.process.poll() is None:
+            self.process.send_signal(signal.SIGUSR1)
 
     def close(self) -> None:
         self.connection.close()
-        if self.process.is_alive():
-            self.process.terminate()
-        self.process.join(timeout=2.0)
+        if self.process.poll() is None:
+            self.process.kill()
+        self.process.wait()
+
+
+if __name__ == "__main__":
+    serve(Connection(int(sys.argv[1])))

@@ -1,0 +1,1 @@
+"""The window. Everything that knows Qt or VTK is in here."""

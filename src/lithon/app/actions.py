@@ -1,0 +1,81 @@
+"""Every action of the desk, declared once: menus, keys and the help sheet are made from this table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from lithon.app.desk import Desk
+
+Run = Callable[["Desk"], object]
+Test = Callable[["Desk"], bool]
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """id, words, key; the group it stands under on the sheet; what it does; when it can be done.
+    `station`: offered as a button there; `main`: as the one to press first."""
+
+    id: str
+    title: str
+    key: str
+    group: str
+    run: Run
+    enabled: Test = lambda desk: True
+    station: str = ""
+    main: bool = False
+    tip: str = ""
+
+
+def _open(desk: Desk) -> bool:
+    return desk.work.ledger is not None
+
+
+def _has_faces(desk: Desk) -> bool:
+    return _open(desk) and bool(desk.work.faces)
+
+
+def _has_mesh(desk: Desk) -> bool:
+    return desk.work.mesh is not None
+
+
+ACTIONS: tuple[Action, ...] = (
+    Action("open", "Open…", "Ctrl+O", "File", lambda d: d.ask_open(), station="Intake", main=True),
+    Action("save", "Save project", "Ctrl+S", "File", lambda d: d.save(), _open, station="Deliver"),
+    Action("save-as", "Save project as…", "Ctrl+Shift+S", "File", lambda d: d.save_as(), _open),
+    Action("undo", "Undo", "Ctrl+Z", "File", lambda d: d.work.undo(), _open),
+    Action("redo", "Redo", "Ctrl+Shift+Z", "File", lambda d: d.work.redo(), _open),
+    Action("next", "Next card", "N", "Docket", lambda d: d.docket.next(), _open),
+    Action("show", "Show me", "S", "Docket", lambda d: d.docket.show(), _open),
+    Action("remedy", "Take the remedy", "R", "Docket", lambda d: d.docket.remedy(), _open),
+    Action("alike", "All like this, up to its size", "A", "Docket", lambda d: d.docket.all_like_this(), _open),
+    Action("keep", "Keep it", "K", "Docket", lambda d: d.docket.keep(), _open),
+    Action("clear", "Clear what is chosen", "C", "Trim", lambda d: d.clear_chosen(), _has_faces, station="Trim",
+           tip="the chosen faces go and their neighbours close up"),
+    Action("carve", "Carve at a plane", "V", "Carve", lambda d: d.carve(), _open, station="Carve", main=True,
+           tip="midway between two chosen faces, offset from one, through three points, or across the middle"),
+    Action("points", "Pick three points", "P", "Carve", lambda d: d.pick_points(), _open, station="Carve"),
+    Action("bond", "Bond what touches", "B", "Bond", lambda d: d.bond(), _open, station="Bond", main=True),
+    Action("mesh", "Mesh", "M", "Prove", lambda d: d.work.propose_mesh(), _open, station="Prove", main=True),
+    Action("worst", "Fly to the worst element", "X", "Prove", lambda d: d.show_worst(), _has_mesh, station="Prove"),
+    Action("inside", "Look inside the mesh", "I", "Prove", lambda d: d.toggle_inside(), _has_mesh, station="Prove"),
+    Action("step", "Geometry as STEP…", "", "Deliver", lambda d: d.deliver("step"), _open, station="Deliver"),
+    Action("vtu", "Mesh as VTU…", "", "Deliver", lambda d: d.deliver("vtu"), _has_mesh, station="Deliver"),
+    Action("recipe", "Steps as a recipe…", "", "Deliver", lambda d: d.deliver("recipe"), _open, station="Deliver"),
+    Action("report", "Report…", "", "Deliver", lambda d: d.deliver("report"), _open, station="Deliver"),
+    Action("whole", "See the whole", "W", "Look", lambda d: d.see_whole(), _open),
+    Action("straight", "Look straight at the chosen face", "L", "Look", lambda d: d.look_straight(), _has_faces),
+    Action("glass", "See through", "G", "Look", lambda d: d.toggle_glass(), _open),
+    Action("question", "Ask a question", "/", "Look", lambda d: d.question.begin(), _open),
+    Action("sheet", "This sheet", "?", "Look", lambda d: d.toggle_sheet()),
+)
+
+#: What the hand does in the view, for the sheet; the view itself carries it out.
+HAND = (
+    ("left click", "choose a face or an edge"), ("Ctrl + click", "add or take away"), ("right drag", "turn"),
+    ("middle drag", "pan"), ("wheel", "zoom at the cursor"), ("hold Space", "the solid as it was read in"),
+    ("Enter", "take the proposal"), ("Esc", "drop the proposal, stop what runs"), ("Tab", "the next solution"),
+    ("drag in the Sieve", "brush a range of sizes; drag the handle for the element size"),
+)  # fmt: skip

@@ -1,0 +1,219 @@
+"""The bars of the desk: the path of stations on top, the Ledger below, the Question line."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtWidgets import QDoubleSpinBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QSizePolicy, QWidget
+
+from lithon.app import theme
+from lithon.app.parts import button, label, number, restyle, signed, title
+from lithon.app.work import STATIONS, Work
+from lithon.errors import LithonError
+from lithon.project.questions import Answer, ask
+
+
+class Path(QWidget):
+    """The eight stations as stones on a line, each with its number of open cards."""
+
+    went = Signal(str)
+
+    def __init__(self, work: Work, counts: Callable[[], dict[str, int]]):
+        super().__init__()
+        self.work, self.counts = work, counts
+        self.setFixedHeight(46)
+        self.setMouseTracking(True)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        for signal in (work.station_changed, work.findings_changed, work.model_changed, work.opened):
+            signal.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(640, 46)
+
+    def centre(self, k: int) -> float:
+        step = self.width() / len(STATIONS)
+        return (k + 0.5) * step
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        step = self.width() / len(STATIONS)
+        y = 13.0
+        p.setPen(QPen(QColor(theme.HAIR), 2.0))
+        p.drawLine(int(self.centre(0)), int(y), int(self.centre(len(STATIONS) - 1)), int(y))
+        counts = self.counts()
+        for k, name in enumerate(STATIONS):
+            here = name == self.work.station
+            n = counts.get(name, 0)
+            x = self.centre(k)
+            radius = 9.0 if n else 5.0
+            p.setPen(QPen(QColor(theme.INK if here else theme.INK2), 1.4))
+            p.setBrush(QColor(theme.INK if here else theme.GROUND))
+            p.drawEllipse(QRectF(x - radius, y - radius, 2 * radius, 2 * radius))
+            if n:
+                p.setFont(theme.font(7.5, 600))
+                p.setPen(QColor(theme.PANEL if here else theme.INK))
+                p.drawText(QRectF(x - 12, y - 9, 24, 18), Qt.AlignmentFlag.AlignCenter, str(n))
+            p.setFont(theme.font(9.5, 600 if here else 400))
+            p.setPen(QColor(theme.INK if here else theme.INK2))
+            p.drawText(QRectF(x - step / 2, 24, step, 20), Qt.AlignmentFlag.AlignHCenter, name)
+
+    def mousePressEvent(self, event) -> None:
+        k = int(event.position().x() / (self.width() / len(STATIONS)))
+        self.went.emit(STATIONS[min(max(k, 0), len(STATIONS) - 1)])
+
+
+class SizeField(QDoubleSpinBox):
+    """The element size, in words: typed here, dragged in the Sieve."""
+
+    def __init__(self, work: Work):
+        super().__init__()
+        self.setRange(1e-6, 1e9)
+        self.setDecimals(4)
+        self.setSuffix(" mm")
+        self.setKeyboardTracking(False)
+        self.setFixedWidth(96)
+        self.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setToolTip("the element size everywhere")
+        self.work = work
+        work.size_changed.connect(self._show)
+        work.size_dragged.connect(self._show)
+        self.valueChanged.connect(self._typed)
+
+    def textFromValue(self, value: float) -> str:
+        return f"{value:.4g}"
+
+    def _show(self, size: float) -> None:
+        self.blockSignals(True)
+        self.setValue(size)
+        self.blockSignals(False)
+
+    def _typed(self, value: float) -> None:
+        self.work.set_size(value)
+        self.clearFocus()
+
+
+class LedgerBar(QFrame):
+    """Each step a chip. Pointing at one tells what it changed; a click switches it off or on."""
+
+    def __init__(self, work: Work):
+        super().__init__()
+        self.setObjectName("panel")
+        self.setFixedHeight(44)
+        self.work = work
+        outer = QHBoxLayout(self)
+        outer.setContentsMargins(12, 4, 12, 4)
+        outer.setSpacing(8)
+        outer.addWidget(title("LEDGER"))
+        inside = QWidget()
+        inside.setObjectName("scroll")
+        self.chips = QHBoxLayout(inside)
+        self.chips.setContentsMargins(0, 0, 0, 0)
+        self.chips.setSpacing(6)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        area.setWidget(inside)
+        outer.addWidget(area, 1)
+        self.totals = label("", wrap=False)
+        outer.addWidget(self.totals)
+        self.buttons: list[QPushButton] = []
+        for signal in (work.model_changed, work.forecast_changed, work.opened):
+            signal.connect(self.refresh)
+
+    def refresh(self) -> None:
+        while self.chips.count():
+            item = self.chips.takeAt(0)
+            if item.widget() is not None:
+                item.widget().hide()
+                item.widget().deleteLater()
+        self.buttons = []
+        ledger = self.work.ledger
+        if ledger is None:
+            self.totals.setText("")
+            return
+        read = button(f"read {ledger.source.name}", lambda: None, "chip", "the file as it came; hold Space to see it")
+        self.chips.addWidget(read)
+        for k, entry in enumerate(ledger.entries):
+            words = entry.outcome.words
+            words = words if len(words) < 34 else words[:32] + "…"
+            chip = button(words, lambda k=k: self.work.switch(k), "chip", self._tip(entry))
+            restyle(chip, undone=k >= ledger.position, off=not entry.on, trouble=bool(entry.trouble))
+            chip.setEnabled(k < ledger.position)
+            self.chips.addWidget(chip)
+            self.buttons.append(chip)
+        self.chips.addStretch(1)
+        before, after = len(ledger.base.faces()), len(ledger.model.faces())
+        forecast = self.work.forecast
+        elements = f"~{number(forecast.elements, 3)}" if forecast is not None else "…"
+        self.totals.setText(f"faces {before} → {after}    elements {elements}")
+
+    def _tip(self, entry) -> str:
+        if entry.trouble:
+            return entry.trouble
+        o = entry.outcome
+        return (f"{o.words}\nfaces {o.faces_change:+d}, volume {signed(o.volume_change)} mm³\n"
+                f"click to switch {'off' if entry.on else 'on'}")
+
+
+class QuestionLine(QFrame):
+    """The selection language, with a live count; Enter chooses, Esc lets go."""
+
+    def __init__(self, work: Work, leave: Callable[[], None]):
+        super().__init__()
+        self.setObjectName("panel")
+        self.work = work
+        self.leave = leave
+        lay = QHBoxLayout(self)
+        lay.setContentsMargins(12, 5, 12, 5)
+        lay.addWidget(title("QUESTION"))
+        self.line = QLineEdit()
+        self.line.setPlaceholderText("holes where diameter <= 4 mm")
+        lay.addWidget(self.line, 1)
+        self.count = label("", "dim", wrap=False)
+        lay.addWidget(self.count)
+        self.line.textChanged.connect(self._look)
+        self.line.returnPressed.connect(self._take)
+        self.hide()
+
+    def begin(self) -> None:
+        self.show()
+        self.line.setFocus()
+        self.line.selectAll()
+
+    def answer(self) -> Answer | None:
+        if self.work.model is None:
+            return None
+        try:
+            return ask(self.work.model, self.line.text())
+        except LithonError:
+            return None
+
+    def _look(self) -> None:
+        answer = self.answer()
+        self.count.setText("…" if answer is None else f"{answer.items} found")
+
+    def _take(self) -> None:
+        try:
+            answer = ask(self.work.model, self.line.text())
+        except LithonError as error:
+            self.count.setText(str(error))
+            return
+        self.work.choose(answer.faces, answer.edges)
+        self.end()
+
+    def end(self) -> None:
+        self.hide()
+        self.leave()
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.end()
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,64 @@
+"""The demo: where its file is, and the whole example without a window."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import lithon
+from lithon.project.report import report_html
+from lithon.project.steps import keep_step
+from lithon.samples import collar_anchor
+
+
+def demo_file() -> Path:
+    """The collar anchor as a STEP file, made afresh in the user's cache."""
+    from platformdirs import user_cache_dir
+
+    path = Path(user_cache_dir("lithon")) / "collar-anchor.step"
+    text = lithon.step_text(collar_anchor(), "collar anchor")
+    if not path.exists() or path.read_text("ascii") != text:
+        lithon.write_step(collar_anchor(), path, "collar anchor")
+    return path
+
+
+def prepare(work: lithon.Ledger) -> None:
+    """The example's judgement: the weep holes, rounds and pocket go, the grease hole stays, then the
+    part is cut at its mirror plane and the halves are bonded."""
+    grease = lithon.ask(work.model, "holes where diameter = 3 mm")
+    work.take(keep_step(work.model, grease.faces, "hole of 3 mm beside a thin wall: it may matter to the stress"))
+    for question in ("holes where diameter <= 2.6 mm", "fillets where radius <= 2 mm", "pockets where depth < 5 mm"):
+        work.take(lithon.clear_question(question))
+    work.take(lithon.split_step(lithon.plane_at((0.0, 0.0, 0.0), (0.0, 1.0, 0.0))))
+    work.take(lithon.bond_step())
+
+
+def run_example(folder: Path, say: Callable[[str], None]) -> None:
+    """Prepare and mesh the collar anchor; leave geometry, mesh, report, pictures, project, recipe."""
+    from lithon.app.pictures import picture_of_mesh, picture_of_model
+
+    folder.mkdir(parents=True, exist_ok=True)
+    source = folder / "collar-anchor.step"
+    lithon.write_step(collar_anchor(), source, "collar anchor")
+    work = lithon.open(source)
+    say(f"read {source}: {len(work.model.faces())} faces; elements of {work.size:g} mm")
+    before = lithon.forecast(work.model, work.size).elements
+    pictures = [("as-read.png", "The collar anchor as it was read.")]
+    picture_of_model(work.model, folder / "as-read.png")
+    prepare(work)
+    for entry in work.entries:
+        say(f"  {entry.outcome.words}: faces {entry.outcome.faces_change:+d}, "
+            f"volume {entry.outcome.volume_change:+.3f} mm3")
+    mesh = lithon.tetrahedral_mesh(work.model, lithon.SizeRules(work.size))
+    say(f"meshed: {len(mesh.elements)} tetrahedra (about {before} without the preparation), smallest dihedral angle "
+        f"{mesh.quality.smallest_dihedral.min():.1f} degrees, conformal: {'yes' if mesh.conformal() else 'no'}")
+    picture_of_model(work.model, folder / "prepared.png")
+    picture_of_mesh(mesh, folder / "mesh.png")
+    pictures += [("prepared.png", "Cleared, carved at the mirror plane and bonded."), ("mesh.png", "The mesh.")]
+    lithon.write_step(work.model, folder / "collar-anchor-prepared.step", "collar anchor")
+    lithon.write_vtu(mesh, folder / "collar-anchor.vtu")
+    lithon.save_project(work, folder / "collar-anchor.lithon")
+    (folder / "collar-anchor.recipe.json").write_text(json.dumps(work.recipe(), indent=1), "utf-8")
+    (folder / "report.html").write_text(report_html(work, mesh, pictures), "utf-8")
+    say(f"look at {folder / 'report.html'}; geometry, mesh, project and recipe are beside it")

@@ -1,0 +1,249 @@
+"""The Docket: what to look at next in the present station, and its verbs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PySide6.QtCore import Signal
+
+from lithon.app import theme
+from lithon.app.histogram import Histogram
+from lithon.app.parts import Card, Panel, button, label, number, restyle, row
+from lithon.app.work import STATIONS, Work
+from lithon.project.steps import clear_question, clear_step
+from lithon.survey.findings import Finding, share
+
+_ORDER = {"stops": 0, "costs": 1, "note": 2}
+_NOUNS = {"small hole": ("holes", "diameter"), "small fillet": ("fillets", "radius"), "pocket": ("pockets", "depth")}
+
+
+@dataclass(slots=True)
+class Group:
+    """Findings of one kind and size: one card."""
+
+    findings: list[Finding]
+
+    @property
+    def first(self) -> Finding:
+        return self.findings[0]
+
+    @property
+    def faces(self) -> list:
+        return list(dict.fromkeys(f for x in self.findings for f in x.faces))
+
+    @property
+    def edges(self) -> list:
+        return [e for x in self.findings for e in x.edges]
+
+
+def grouped(findings: list[Finding]) -> list[Group]:
+    """Like findings together; what should rather be kept stands alone. Worst first."""
+    table: dict[tuple, list[Finding]] = {}
+    for f in findings:
+        table.setdefault((f.kind, round(f.size, 3), f.text, bool(f.keep)), []).append(f)
+    groups = [Group(v) for v in table.values()]
+    return sorted(groups, key=lambda g: (_ORDER[g.first.severity], bool(g.first.keep), g.first.size))
+
+
+class Docket(Panel):
+    show_me = Signal(list, list)
+
+    def __init__(self, work: Work, verbs: Callable[[str], list[tuple[str, Callable[[], object], str, bool]]]):
+        super().__init__("DOCKET")
+        self.work = work
+        self.verbs = verbs
+        self.current = 0
+        self.groups: list[Group] = []
+        self.cards: list[Card] = []
+        work.findings_changed.connect(self.refresh)
+        work.station_changed.connect(self.refresh)
+        work.mesh_changed.connect(self.refresh)
+        work.selection_changed.connect(self._selection_moved)
+        work.opened.connect(self.refresh)
+
+    # ---- what stands on it
+
+    def shown(self) -> list[Group]:
+        station = self.work.station.lower()
+        found = self.work.open_findings() if self.work.ledger is not None else []
+        if station not in ("survey", "mend", "trim"):
+            return []
+        return grouped([f for f in found if station == "survey" or f.station == station])
+
+    def counts(self) -> dict[str, int]:
+        """Open cards by station, for the path."""
+        found = self.work.open_findings() if self.work.ledger is not None else []
+        out = {s: len(grouped([f for f in found if f.station == s.lower()])) for s in ("Mend", "Trim")}
+        out["Survey"] = len(grouped(found))
+        return out
+
+    def refresh(self) -> None:
+        self.clear()
+        self.cards, self.groups = [], self.shown()
+        self.current = min(self.current, max(0, len(self.groups) - 1))
+        station = self.work.station
+        self.heading.setText(f"DOCKET · {station.upper()}")
+        if self.work.ledger is None:
+            self.add(label("Nothing is open yet.", "dim"))
+            return
+        self._station_head(station)
+        for k, group in enumerate(self.groups):
+            card = self._card(group)
+            card.pressed = lambda k=k: self.choose(k)
+            self.cards.append(card)
+            self.add(card)
+        if station in ("Survey", "Mend", "Trim"):
+            if not self.work.findings_ready:
+                self.add(label("Looking at the solid…", "dim"))
+            elif not self.groups:
+                self.add(label(f"Nothing stands in the way at elements of {self.work.ledger.size:g} mm.", "dim"))
+        self._way_on(station)
+        self._mark()
+
+    def _way_on(self, station: str) -> None:
+        """The next station, one press away."""
+        k = STATIONS.index(station)
+        if k + 1 < len(STATIONS):
+            nxt = STATIONS[k + 1]
+            self.add(row(button(f"On to {nxt} ›", lambda: self.work.go(nxt), "quiet")))
+
+    def _station_head(self, station: str) -> None:
+        maker = getattr(self, f"_head_{station.lower()}", None)
+        if maker is not None:
+            maker()
+        verbs = self.verbs(station)
+        if verbs:
+            finished = (station == "Bond" and bool(self.work.model.shared())) or (
+                station == "Prove" and self.work.mesh is not None)
+            for text, pressed, tip, main in verbs:
+                b = button(text, pressed, "main" if main and not finished else "", tip)
+                self.add(row(b))
+
+    def _head_intake(self) -> None:
+        ledger = self.work.ledger
+        self.add(Card("●", theme.VERDIGRIS, ledger.source.name, f"{len(ledger.source.data) // 1024 + 1} kB of STEP, "
+                      f"{len(ledger.base.bodies)} solid, {len(ledger.base.faces())} faces",
+                      "Lengths in millimetres. Seams dropped.", "The file itself is never touched."))
+        for note in ledger.arrival.notes:
+            self.add(Card(*theme.SEVERITY["note"][1::-1], note))
+
+    def _head_carve(self) -> None:
+        self.add(label("Choose two plane faces for a cut midway, one for an offset, or three points. "
+                       "With nothing chosen the cut stands across the middle.", "dim"))
+
+    def _head_bond(self) -> None:
+        model = self.work.model
+        shared = model.shared()
+        if len(model.bodies) < 2:
+            self.add(label("One body only: there is nothing to share. Carve first.", "dim"))
+        elif not shared:
+            self.add(label(f"{len(model.bodies)} bodies stand apart. Shared faces make their meshes match "
+                           "node for node.", "dim"))
+        from lithon.brep.measures import face_area
+
+        for face in shared:
+            a, b = model.owners(face)
+            card = Card("▨", theme.VERDIGRIS, f"{a.name}  +  {b.name}", f"shared over {number(face_area(face))} mm²")
+            card.pressed = lambda face=face: self.work.choose(faces=[face])
+            self.add(card)
+
+    def _head_prove(self) -> None:
+        mesh = self.work.mesh
+        if mesh is None:
+            self.add(label(f"A conformal mesh of all bodies at {self.work.ledger.size:g} mm. "
+                           "Boundaries and shared faces are recovered in full.", "dim"))
+            return
+        q = mesh.quality
+        smallest = float(q.smallest_dihedral.min())
+        good = smallest > 8.0
+        matched = "all shared faces match" if mesh.conformal() else "not conformal"
+        self.add(Card("✓" if good else "▲", theme.VERDIGRIS if good else theme.OCHRE,
+                      f"{number(len(mesh.elements), 3)} tetrahedra, {number(len(mesh.points), 3)} nodes",
+                      f"boundary recovered, {matched}",
+                      f"volume {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact solid"))
+        self.add(Histogram("smallest dihedral angle, degrees", q.smallest_dihedral, 0.0, 72.0, 10.0))
+        self.add(Histogram("scaled Jacobian", q.scaled_jacobian, 0.0, 1.0, 0.1))
+        self.add(label(f"Worst element {smallest:.1f}°, its Jacobian {q.scaled_jacobian[q.worst(1)[0]]:.2f}; "
+                       "the twelve worst are drawn in madder.", "dim"))
+
+    def _head_deliver(self) -> None:
+        mesh = self.work.mesh
+        self.add(label("Geometry as STEP, the mesh as VTU with body ids, the steps as a recipe that runs without "
+                       "a window, and a report.", "dim"))
+        if mesh is None:
+            self.add(label("No mesh yet: make one in Prove to write it.", "dim"))
+
+    def _card(self, group: Group) -> Card:
+        f = group.first
+        colour, mark, word = theme.SEVERITY[f.severity]
+        n = len(group.findings)
+        size = self.work.ledger.size
+        text = (f"{n} × " if n > 1 else "") + f.text
+        measure = share(f.size, size) if f.size > 0.0 else ""
+        lead = f"{measure}. " if measure and measure not in f.text else ""
+        card = Card(mark, colour, text, lead + f.consequence, f.keep)
+        card.setToolTip(word)
+        card.add_button("Show me", lambda g=group: self.show(g))
+        if f.remedy == "clear" and f.faces:
+            card.add_button(f"Clear all {n}" if n > 1 else "Clear", lambda g=group: self.remedy(g))
+            card.add_button("Keep", lambda g=group: self.keep(g))
+        return card
+
+    # ---- doing
+
+    def _mark(self) -> None:
+        for k, card in enumerate(self.cards):
+            restyle(card, chosen=k == self.current)
+
+    def choose(self, k: int) -> None:
+        """Make a card the current one and choose what it is about."""
+        if not self.groups:
+            return
+        self.current = k % len(self.groups)
+        self._mark()
+        group = self.groups[self.current]
+        self.work.choose(group.faces, group.edges)
+        self.area.ensureWidgetVisible(self.cards[self.current])
+
+    def next(self) -> None:
+        self.choose(self.current + 1)
+
+    def show(self, group: Group | None = None) -> None:
+        group = group or (self.groups[self.current] if self.groups else None)
+        if group is not None:
+            self.work.choose(group.faces, group.edges)
+            self.show_me.emit(group.faces, group.edges)
+
+    def remedy(self, group: Group | None = None) -> None:
+        """Propose the remedy of a card."""
+        group = group or (self.groups[self.current] if self.groups else None)
+        if group is None or group.first.remedy != "clear" or not group.faces:
+            return
+        self.work.choose(group.faces)
+        n = len(group.findings)
+        subject = (f"{n} × " if n > 1 else "") + group.first.text
+        self.work.propose("clear", "Clear", clear_step(self.work.model, group.faces), subject)
+
+    def all_like_this(self) -> None:
+        """Propose the remedy for everything of this kind up to this size."""
+        if not self.groups:
+            return
+        f = self.groups[self.current].first
+        if f.kind in _NOUNS:
+            noun, measure = _NOUNS[f.kind]
+            question = f"{noun} where {measure} <= {f.size + 1e-9:.6g} mm"
+            self.work.propose("clear", "Clear", clear_question(question), question)
+
+    def keep(self, group: Group | None = None) -> None:
+        group = group or (self.groups[self.current] if self.groups else None)
+        if group is not None and group.faces:
+            reason = group.first.keep or "kept by hand"
+            self.work.keep(group.faces, f"{group.first.text}. {reason}")
+
+    def _selection_moved(self) -> None:
+        if self.work.station == "Carve":
+            self.refresh()
+
+
+__all__ = ["Docket", "Group", "grouped"]

@@ -1,0 +1,77 @@
+"""Pictures of models and meshes without a window."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import vtkmodules.vtkRenderingOpenGL2  # noqa: F401 - registers the drawing back end
+from vtkmodules.vtkIOImage import vtkPNGWriter
+from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer, vtkRenderWindow, vtkWindowToImageFilter
+
+from lithon.app import scene, theme
+from lithon.arrays import Floats
+from lithon.brep.topology import Model
+from lithon.mesh.delaunay import FACE
+from lithon.mesh.tetrahedra import Mesh
+
+
+def _render(actors: list[vtkActor], points: Floats, path: Path) -> None:
+    from lithon.app.lighting import lights
+
+    renderer = vtkRenderer()
+    renderer.GradientBackgroundOn()
+    renderer.SetBackground(*theme.rgb(theme.VIEW_LOW))
+    renderer.SetBackground2(*theme.rgb(theme.VIEW_TOP))
+    lights(renderer)
+    for a in actors:
+        renderer.AddActor(a)
+    camera = renderer.GetActiveCamera()
+    camera.SetViewAngle(24.0)
+    camera.SetPosition(0.52, -0.72, 0.46)
+    camera.SetFocalPoint(0.0, 0.0, 0.0)
+    camera.SetViewUp(0.0, 0.0, 1.0)
+    low, high = points.min(axis=0), points.max(axis=0)
+    renderer.ResetCamera([low[0], high[0], low[1], high[1], low[2], high[2]])
+    camera.Zoom(1.25)
+    window = vtkRenderWindow()
+    window.SetOffScreenRendering(1)
+    window.SetMultiSamples(4)
+    window.SetSize(960, 640)
+    window.AddRenderer(renderer)
+    window.Render()
+    grab = vtkWindowToImageFilter()
+    grab.SetInput(window)
+    grab.ReadFrontBufferOff()
+    writer = vtkPNGWriter()
+    writer.SetFileName(str(path))
+    writer.SetInputConnection(grab.GetOutputPort())
+    writer.Write()
+    window.Finalize()
+
+
+def picture_of_model(model: Model, path: Path) -> None:
+    """A shaded picture of all bodies with their edges."""
+    actors, points = [], []
+    for k, body in enumerate(model.bodies):
+        pic = scene.picture(Model((body,), model.tolerance), set())
+        data = scene.surface_data(pic.points, pic.triangles, pic.normals)
+        actors.append(scene.actor(data, theme.STONES[k % len(theme.STONES)][1]))
+        actors.append(scene.actor(scene.line_data(scene.edge_runs(pic.edges)), theme.INK, width=1.4, lit=False, lift=2.0))
+        points.append(pic.points)
+    _render(actors, np.concatenate(points), path)
+
+
+def picture_of_mesh(mesh: Mesh, path: Path) -> None:
+    """The outside of a mesh, body by body, with its element edges."""
+    actors = []
+    for b in range(len(mesh.bodies)):
+        sides = mesh.corners[mesh.body == b][:, FACE].reshape(-1, 3)
+        _, index, count = np.unique(np.sort(sides, axis=1), axis=0, return_index=True, return_counts=True)
+        skin = scene.surface_data(mesh.points, sides[index[count == 1]][:, ::-1])
+        a = scene.actor(skin, theme.STONES[b % len(theme.STONES)][1])
+        a.GetProperty().SetInterpolationToFlat()
+        a.GetProperty().EdgeVisibilityOn()
+        a.GetProperty().SetEdgeColor(*theme.rgb("#6C665B"))
+        actors.append(a)
+    _render(actors, mesh.points, path)

@@ -1,0 +1,138 @@
+"""The Roster: bodies with their verdict; and In hand: what is chosen, measured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+
+from lithon.app import theme
+from lithon.app.parts import Panel, button, label, number, restyle
+from lithon.app.work import Work
+from lithon.brep.measures import angle_between, face_area, volume
+from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.survey.features import feature_of
+
+
+class Roster(Panel):
+    def __init__(self, work: Work, redraw: Callable[[], None]):
+        super().__init__("ROSTER")
+        self.work = work
+        self.redraw = redraw
+        work.model_changed.connect(self.refresh)
+        work.findings_changed.connect(self.refresh)
+
+    def refresh(self) -> None:
+        self.clear()
+        model = self.work.model
+        if model is None:
+            return
+        self.heading.setText(f"ROSTER · {len(model.bodies)} BOD{'IES' if len(model.bodies) != 1 else 'Y'}")
+        stopped = {f.body for f in self.work.findings if f.severity == "stops"}
+        for k, body in enumerate(model.bodies):
+            self.add(self._row(k, body, body in stopped))
+
+    def _row(self, k: int, body: Body, blocked: bool) -> QFrame:
+        out = QFrame()
+        out.setObjectName("card")
+        lay = QVBoxLayout(out)
+        lay.setContentsMargins(8, 6, 6, 6)
+        lay.setSpacing(1)
+        head = QHBoxLayout()
+        swatch = label("■", wrap=False)
+        swatch.setStyleSheet(f"color: {theme.STONES[k % len(theme.STONES)][1]}; font-size: 13pt;")
+        head.addWidget(swatch)
+        head.addWidget(label(body.name), 1)
+        hidden = body.name in self.work.hidden
+        head.addWidget(button("show" if hidden else "hide", lambda: self._toggle(body), "quiet"))
+        lay.addLayout(head)
+        verdict = "■ blocked" if blocked else "tetrahedra"
+        lay.addWidget(label(f"{verdict} · {len(body.uses)} faces", "dim"))
+        lay.addWidget(label(f"{number(volume(body))} mm³", "dim"))
+        restyle(out)
+        return out
+
+    def _toggle(self, body: Body) -> None:
+        self.work.hidden ^= {body.name}
+        self.refresh()
+        self.redraw()
+
+
+class InHand(Panel):
+    """What is picked, in words and numbers."""
+
+    def __init__(self, work: Work):
+        super().__init__("IN HAND")
+        self.work = work
+        work.selection_changed.connect(self.refresh)
+        work.opened.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        self.clear()
+        work = self.work
+        if not (work.faces or work.edges or work.points):
+            self.add(label("Click a face or an edge. Ctrl adds and takes away.", "dim"))
+            return
+        for line in in_words(work.model, work.faces, work.edges, work.points):
+            self.add(label(line))
+        if len(work.faces) == 1 and work.model is not None:
+            body = work.chosen_body()
+            feature = feature_of(body, work.faces[0]) if body is not None else None
+            if feature is not None and len(feature.faces) > 1:
+                self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
+            if feature is not None:
+                self.add(button(f"All {feature.kind}s of this size", lambda: self._alike(feature), "quiet"))
+
+    def _alike(self, feature) -> None:
+        from lithon.survey.features import features
+
+        hits = [f for b in self.work.model.bodies for f in features(b)
+                if f.kind == feature.kind and abs(f.size - feature.size) < 1e-6 * max(1.0, feature.size)]
+        self.work.choose([x for f in hits for x in f.faces])
+
+
+def in_words(model: Model | None, faces: list[Face], edges: list[Edge], points: list) -> list[str]:
+    """Kind, size and relations of what is chosen."""
+    out: list[str] = []
+    for p in points:
+        out.append("point  " + ", ".join(f"{c:.4g}" for c in p) + " mm")
+    if len(faces) + len(edges) > 3:
+        if faces:
+            out.append(f"{len(faces)} faces, {number(sum(face_area(f) for f in faces))} mm²")
+        if edges:
+            out.append(f"{len(edges)} edges, {number(sum(e.length for e in edges))} mm")
+        return out
+    for f in faces:
+        out.append(_face_words(model, f))
+    for e in edges:
+        radius = f", radius {e.curve.major:.6g} mm" if e.curve.kind == "circle" else ""
+        out.append(f"{e.curve.kind}{' ring' if e.ring else ''}, {e.length:.6g} mm{radius}")
+    if len(faces) == 2:
+        out += _between(*faces)
+    if len(edges) == 2 and all(e.curve.kind == "line" for e in edges):
+        out.append(f"angle {np.degrees(angle_between(edges[0].direction(0.5), edges[1].direction(0.5))):.7g}°")
+    return out
+
+
+def _face_words(model: Model | None, f: Face) -> str:
+    size = f", radius {f.surface.radius:.6g} mm" if isinstance(f.surface, Cylinder) else ""
+    owners = model.owners(f) if model is not None else ()
+    bonded = "bonded " if len(owners) > 1 else ""
+    return f"{bonded}{f.surface.kind}{size}, {face_area(f):.6g} mm²"
+
+
+def _between(a: Face, b: Face) -> list[str]:
+    if isinstance(a.surface, Plane) and isinstance(b.surface, Plane):
+        angle = angle_between(a.surface.frame.z, b.surface.frame.z)
+        angle = min(angle, np.pi - angle)
+        if angle < 1e-9:
+            return [f"parallel, {abs(float(a.surface.signed_distance(b.surface.frame.origin))):.6g} mm apart"]
+        return [f"angle {np.degrees(angle):.7g}°"]
+    if isinstance(a.surface, Cylinder) and isinstance(b.surface, Cylinder):
+        if np.linalg.norm(np.cross(a.surface.frame.z, b.surface.frame.z)) < 1e-9:
+            away = a.surface.frame.local(b.surface.frame.origin)
+            return [f"parallel axes, {float(np.hypot(away[0], away[1])):.6g} mm apart"]
+    return []

@@ -1,0 +1,197 @@
+"""From models and meshes to VTK's arrays. Only drawing; no engine's work is done here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
+from vtkmodules.vtkCommonCore import vtkPoints
+from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
+from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
+
+from lithon.app import theme
+from lithon.arrays import Floats, Ints
+from lithon.brep.patches import flat_shape
+from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.topology import Body, Edge, Face, Model
+
+
+@dataclass(slots=True)
+class Picture:
+    """What is drawn of a model: triangles (m,3) over points (n,3), normals (n,3), and for each
+    triangle its face; edges as runs of points for picking."""
+
+    points: Floats
+    normals: Floats
+    triangles: Ints
+    owner: Ints
+    faces: list[Face]
+    stone: list[int]
+    edges: list[Edge]
+    edge_points: Floats
+    edge_of: Ints
+
+
+def picture(model: Model, hidden: set[str]) -> Picture:
+    """The visible bodies of a model; a shared face is drawn once, with its first body's stone."""
+    points, normals, triangles, owner = [], [], [], []
+    faces: list[Face] = []
+    stone: list[int] = []
+    seen: set[Face] = set()
+    total = 0
+    shown = [(k, b) for k, b in enumerate(model.bodies) if b.name not in hidden]
+    for k, body in shown:
+        for use in body.uses:
+            if use.face in seen:
+                continue
+            seen.add(use.face)
+            mesh = face_mesh(use.face)
+            points.append(mesh.points)
+            normals.append(use.outward(mesh.points))
+            corners = mesh.triangles if use.forward else mesh.triangles[:, ::-1]
+            triangles.append(corners + total)
+            owner.append(np.full(len(corners), len(faces)))
+            faces.append(use.face)
+            stone.append(k % len(theme.STONES))
+            total += len(mesh.points)
+    edges = list(dict.fromkeys(e for _, b in shown for e in b.edges()))
+    runs = [_closed(e) for e in edges]
+    empty = np.zeros((0, 3))
+    return Picture(
+        np.concatenate(points) if points else empty, np.concatenate(normals) if normals else empty,
+        np.concatenate(triangles) if triangles else np.zeros((0, 3), dtype=np.int64),
+        np.concatenate(owner) if owner else np.zeros(0, dtype=np.int64), faces, stone, edges,
+        np.concatenate(runs) if runs else empty,
+        np.repeat(np.arange(len(runs)), [len(r) for r in runs]) if runs else np.zeros(0, dtype=np.int64),
+    )
+
+
+def _closed(edge: Edge) -> Floats:
+    points = edge_points(edge)[1]
+    return np.vstack([points, points[:1]]) if edge.ring else points
+
+
+def surface_data(points: Floats, triangles: Ints, normals: Floats | None = None) -> vtkPolyData:
+    data = vtkPolyData()
+    p = vtkPoints()
+    p.SetData(numpy_to_vtk(np.ascontiguousarray(points, dtype=float), deep=True))
+    data.SetPoints(p)
+    cells = vtkCellArray()
+    rows = np.hstack([np.full((len(triangles), 1), 3, dtype=np.int64), triangles]).ravel()
+    cells.ImportLegacyFormat(numpy_to_vtkIdTypeArray(np.ascontiguousarray(rows), deep=True))
+    data.SetPolys(cells)
+    if normals is not None:
+        array = numpy_to_vtk(np.ascontiguousarray(normals, dtype=np.float32), deep=True)
+        data.GetPointData().SetNormals(array)
+    return data
+
+
+def line_data(runs: list[Floats]) -> vtkPolyData:
+    """Polylines, one per run of points (n,3)."""
+    data = vtkPolyData()
+    if not runs:
+        return data
+    p = vtkPoints()
+    p.SetData(numpy_to_vtk(np.ascontiguousarray(np.concatenate(runs), dtype=float), deep=True))
+    data.SetPoints(p)
+    rows, at = [], 0
+    for run in runs:
+        rows.append(np.concatenate([[len(run)], np.arange(at, at + len(run))]))
+        at += len(run)
+    cells = vtkCellArray()
+    cells.ImportLegacyFormat(numpy_to_vtkIdTypeArray(np.concatenate(rows).astype(np.int64), deep=True))
+    data.SetLines(cells)
+    return data
+
+
+def edge_runs(edges: list[Edge]) -> list[Floats]:
+    return [_closed(e) for e in edges]
+
+
+def dashed(runs: list[Floats], dash: float) -> list[Floats]:
+    """Runs cut into dashes of this length with gaps as long."""
+    out = []
+    for run in runs:
+        step = np.linalg.norm(np.diff(run, axis=0), axis=1)
+        along = np.concatenate([[0.0], np.cumsum(step)])
+        for start in np.arange(0.0, along[-1], 2.0 * dash):
+            s = np.array([start, min(start + dash, along[-1])])
+            inner = along[(along > s[0]) & (along < s[1])]
+            s = np.concatenate([s[:1], inner, s[1:]])
+            out.append(np.stack([np.interp(s, along, run[:, k]) for k in range(3)], axis=1))
+    return out
+
+
+def hatch(face: Face, spacing: float) -> list[Floats]:
+    """Fine parallel lines over a face: the sign of a bonded contact."""
+    shape, mirror = flat_shape(face)
+    low_x, low_y, high_x, high_y = shape.bounds
+    reach = (high_x - low_x) + (high_y - low_y)
+    offsets = np.arange(low_x - low_y - (high_y - low_y), high_x - low_y + 1e-9, spacing * np.sqrt(2.0))
+    lines = shapely.MultiLineString([[(c, low_y), (c + reach, low_y + reach)] for c in offsets])
+    out = []
+    for part in shapely.get_parts(shapely.intersection(shape, lines)):
+        if part.geom_type == "LineString":
+            flat = shapely.segmentize(part, spacing * 4.0)
+            out.append(face.surface.point(np.asarray(flat.coords) * np.array([mirror, 1.0])))
+    return out
+
+
+def actor(data: vtkPolyData, colour: str, *, width: float = 1.0, opacity: float = 1.0, lit: bool = True,
+          lift: float = 0.0) -> vtkActor:
+    """An actor in one colour; `lift` draws it before what lies at the same depth."""
+    mapper = vtkPolyDataMapper()
+    mapper.SetInputData(data)
+    mapper.ScalarVisibilityOff()
+    if lift:
+        mapper.SetResolveCoincidentTopologyToPolygonOffset()
+        mapper.SetRelativeCoincidentTopologyLineOffsetParameters(0.0, -lift)
+        mapper.SetRelativeCoincidentTopologyPolygonOffsetParameters(0.0, -lift)
+    out = vtkActor()
+    out.SetMapper(mapper)
+    prop = out.GetProperty()
+    prop.SetColor(*theme.rgb(colour))
+    prop.SetLineWidth(width)
+    prop.SetOpacity(opacity)
+    if not lit:
+        prop.LightingOff()
+    else:
+        prop.SetAmbient(0.34)
+        prop.SetDiffuse(0.80)
+        prop.SetSpecular(0.04)
+    return out
+
+
+def painted(data: vtkPolyData, colours: Ints, see_through: bool) -> vtkActor:
+    """An actor whose triangles have their own colours (m,4), red, green, blue, alpha in 0..255."""
+    data.GetCellData().SetScalars(numpy_to_vtk(np.ascontiguousarray(colours, dtype=np.uint8), deep=True))
+    mapper = vtkPolyDataMapper()
+    mapper.SetInputData(data)
+    mapper.SetResolveCoincidentTopologyToPolygonOffset()
+    mapper.SetRelativeCoincidentTopologyPolygonOffsetParameters(1.0, 1.0)
+    out = vtkActor()
+    out.SetMapper(mapper)
+    out.SetForceTranslucent(see_through)
+    prop = out.GetProperty()
+    prop.SetAmbient(0.34)
+    prop.SetDiffuse(0.80)
+    prop.SetSpecular(0.04)
+    return out
+
+
+def size_tetrahedron(at: Floats, normal: Floats, size: float) -> Floats:
+    """Corners (4,3) of a regular tetrahedron of this edge, one face on the surface at a point."""
+    helper = np.eye(3)[int(np.argmin(np.abs(normal)))]
+    u = np.cross(normal, helper)
+    u /= np.linalg.norm(u)
+    v = np.cross(normal, u)
+    r = size / np.sqrt(3.0)
+    base = [at + r * (np.cos(a) * u + np.sin(a) * v) for a in (0.0, 2.0943951, 4.1887902)]
+    return np.array([*base, at + normal * size * np.sqrt(2.0 / 3.0)])
+
+
+def body_of_face(model: Model, face: Face) -> Body | None:
+    owners = model.owners(face)
+    return owners[0] if owners else None

@@ -1,0 +1,264 @@
+"""The Sieve: every size in the model on one log axis, with the element size as a handle to drag."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from lithon.app import theme
+from lithon.app.parts import title
+from lithon.app.work import Work
+from lithon.survey.sizes import LENSES, Lens, Mark, marks
+
+_BIN = 7.0  # pixels between stacks of marks
+
+
+class Axis(QWidget):
+    """The axis itself. Emits sizes while the handle is dragged and a range when one is brushed."""
+
+    dragged = Signal(float)
+    dropped = Signal(float)
+    brushed = Signal(float, float)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setMouseTracking(True)
+        self.setMinimumHeight(84)
+        self.lens: Lens = LENSES[0]
+        self.values = np.zeros(0)
+        self.chosen = np.zeros(0, dtype=bool)
+        self.size = 1.0
+        self.range = (0.1, 100.0)
+        self._grab = ""
+        self._brush: tuple[float, float] | None = None
+
+    # ---- values and pixels
+
+    def set(self, lens: Lens, values: np.ndarray, chosen: np.ndarray, size: float) -> None:
+        self.lens, self.values, self.chosen, self.size = lens, values, chosen, size
+        inside = np.append(values[values > 0], size) if lens.unit == "mm" else values[values > 0]
+        if not len(inside):
+            inside = np.array([1.0, 10.0])
+        low, high = float(inside.min()) / 2.2, float(inside.max()) * 2.2
+        self.range = (low, high)
+        self.update()
+
+    def x(self, value: float) -> float:
+        low, high = self.range
+        return 10.0 + (self.width() - 20.0) * np.log(value / low) / np.log(high / low)
+
+    def value(self, x: float) -> float:
+        low, high = self.range
+        share = np.clip((x - 10.0) / (self.width() - 20.0), 0.0, 1.0)
+        return float(low * (high / low) ** share)
+
+    @property
+    def has_handle(self) -> bool:
+        return self.lens.unit == "mm"
+
+    # ---- drawing
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setFont(theme.font(8.0))
+        base = self.height() - 20.0
+        self._paint_scale(p, base)
+        if self._brush is not None:
+            a, b = sorted(self._brush)
+            p.fillRect(QRectF(a, 16.0, b - a, base - 16.0), QColor(44, 122, 107, 45))
+        if self.has_handle:
+            x = self.x(self.size)
+            p.fillRect(QRectF(10.0, 18.0, max(0.0, x - 10.0), base - 18.0), QColor(181, 127, 40, 26))
+        self._paint_marks(p, base)
+        if self.has_handle:
+            self._paint_handle(p, base)
+        elif len(self.values) > 1:
+            self._paint_gap(p, base)
+
+    def _paint_scale(self, p: QPainter, base: float) -> None:
+        p.setPen(QPen(QColor(theme.INK2), 1.0))
+        p.drawLine(QPointF(10.0, base), QPointF(self.width() - 10.0, base))
+        low, high = self.range
+        last = -1e9
+        for decade in range(int(np.floor(np.log10(low))), int(np.ceil(np.log10(high))) + 1):
+            for step in (1, 2, 5):
+                v = step * 10.0**decade
+                if not low <= v <= high:
+                    continue
+                x = self.x(v)
+                p.setPen(QPen(QColor(theme.INK2), 1.0))
+                p.drawLine(QPointF(x, base), QPointF(x, base + 4.0))
+                if x - last > 46.0 and 24.0 < x < self.width() - 30.0:
+                    p.drawText(QRectF(x - 40, base + 4, 80, 15), Qt.AlignmentFlag.AlignHCenter,
+                               f"{v:,.10g}".replace(",", " ") + f" {self.lens.unit}")
+                    last = x
+
+    def _paint_marks(self, p: QPainter, base: float) -> None:
+        if not len(self.values):
+            p.setPen(QColor(theme.INK2))
+            p.drawText(QRectF(10, 20, self.width() - 20, base - 24), Qt.AlignmentFlag.AlignCenter,
+                       f"no {self.lens.noun} in this model")
+            return
+        column = np.round(np.array([self.x(v) for v in self.values]) / _BIN).astype(int)
+        tallest = max(1, int(np.bincount(column - column.min()).max()))
+        rise = min(6.0, (base - 26.0) / tallest)
+        height: dict[int, int] = {}
+        for c, value, chosen in zip(column.tolist(), self.values, self.chosen, strict=True):
+            n = height.get(c, 0)
+            height[c] = n + 1
+            below = self.has_handle and value < self.size
+            colour = theme.VERDIGRIS if chosen else (theme.OCHRE if below else theme.INK2)
+            box = QRectF(c * _BIN - 2.6, base - 2.0 - (n + 1) * rise, 5.2, max(1.2, rise - 1.2))
+            if chosen or below or rise < 3.0:
+                p.fillRect(box, QColor(colour))
+            else:
+                p.setPen(QPen(QColor(colour), 1.0))
+                p.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
+
+    def _paint_handle(self, p: QPainter, base: float) -> None:
+        x = self.x(self.size)
+        p.setPen(QPen(QColor(theme.INK), 1.6))
+        p.drawLine(QPointF(x, 15.0), QPointF(x, base + 3.0))
+        text = f"element {self.size:.3g} mm"
+        width = p.fontMetrics().horizontalAdvance(text) + 14.0
+        left = min(max(x - width / 2.0, 0.0), self.width() - width)
+        p.setBrush(QColor(theme.INK))
+        p.drawPolygon(QPolygonF([QPointF(left, 0), QPointF(left + width, 0), QPointF(left + width, 15),
+                                 QPointF(x + 4, 15), QPointF(x, 20), QPointF(x - 4, 15), QPointF(left, 15)]))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        p.setPen(QColor(theme.PANEL))
+        p.drawText(QRectF(left, 0, width, 15), Qt.AlignmentFlag.AlignCenter, text)
+
+    def _paint_gap(self, p: QPainter, base: float) -> None:
+        """The widest gap in the row is where crumbs part from bodies."""
+        v = np.sort(self.values)
+        k = int(np.argmax(v[1:] / v[:-1]))
+        if v[k + 1] / v[k] < 3.0:
+            return
+        x = self.x(float(np.sqrt(v[k] * v[k + 1])))
+        p.setPen(QPen(QColor(theme.OCHRE), 1.2, Qt.PenStyle.DashLine))
+        p.drawLine(QPointF(x, 12.0), QPointF(x, base))
+        p.drawText(QRectF(x - 60, 0, 120, 14), Qt.AlignmentFlag.AlignHCenter, "widest gap")
+
+    # ---- the hand
+
+    def mousePressEvent(self, event) -> None:
+        x = event.position().x()
+        if self.has_handle and abs(x - self.x(self.size)) < 9.0:
+            self._grab = "handle"
+        else:
+            self._grab, self._brush = "brush", (x, x)
+
+    def mouseMoveEvent(self, event) -> None:
+        x = event.position().x()
+        if self._grab == "handle":
+            self.size = round_size(self.value(x))
+            self.dragged.emit(self.size)
+            self.update()
+        elif self._grab == "brush" and self._brush is not None:
+            self._brush = (self._brush[0], x)
+            self.update()
+        else:
+            near = self.has_handle and abs(x - self.x(self.size)) < 9.0
+            self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.CrossCursor)
+
+    def mouseReleaseEvent(self, event) -> None:
+        if self._grab == "handle":
+            self.dropped.emit(self.size)
+        elif self._brush is not None:
+            a, b = sorted(self._brush)
+            if b - a > 3.0:
+                self.brushed.emit(self.value(a), self.value(b))
+        self._grab, self._brush = "", None
+        self.update()
+
+
+def round_size(value: float) -> float:
+    """To two and a half significant digits, so that a dragged size is a sayable number."""
+    power = 10.0 ** (np.floor(np.log10(value)) - 1.0)
+    return float(f"{np.round(value / power * 2.0) / 2.0 * power:.6g}")
+
+
+class Sieve(QFrame):
+    """Lenses at the left, the axis at the right."""
+
+    lit = Signal(object, object)  # faces set, edges list
+
+    def __init__(self, work: Work):
+        super().__init__()
+        self.setObjectName("panel")
+        self.work = work
+        self.lens = LENSES[0]
+        self.marks: list[Mark] = []
+        lay = QHBoxLayout(self)
+        lay.setContentsMargins(12, 8, 12, 6)
+        lay.setSpacing(14)
+        left = QVBoxLayout()
+        left.setSpacing(1)
+        left.addWidget(title("SIEVE"))
+        self.group = QButtonGroup(self)
+        self.lens_buttons: dict[str, QPushButton] = {}
+        for lens in LENSES:
+            b = QPushButton(lens.title)
+            b.setObjectName("quiet")
+            b.setCheckable(True)
+            b.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+            b.clicked.connect(lambda _, lens=lens: self.use(lens))
+            self.group.addButton(b)
+            self.lens_buttons[lens.key] = b
+            left.addWidget(b)
+        left.addStretch(1)
+        side = QWidget()
+        side.setLayout(left)
+        side.setFixedWidth(150)
+        lay.addWidget(side)
+        self.axis = Axis()
+        lay.addWidget(self.axis, 1)
+        self.axis.dragged.connect(self._dragged)
+        self.axis.dropped.connect(self._dropped)
+        self.axis.brushed.connect(self._brushed)
+        work.model_changed.connect(self.refresh)
+        work.size_changed.connect(lambda _: self.refresh())
+        work.selection_changed.connect(self.recolour)
+        self._bold()
+
+    def use(self, lens: Lens) -> None:
+        self.lens = lens
+        self._bold()
+        self.refresh()
+
+    def _bold(self) -> None:
+        for key, b in self.lens_buttons.items():
+            on = key == self.lens.key
+            b.setChecked(on)
+            b.setStyleSheet(f"color: {theme.INK if on else theme.INK2}; font-weight: {600 if on else 400};")
+            b.setText(("▸ " if on else "   ") + next(x.title for x in LENSES if x.key == key))
+
+    def refresh(self) -> None:
+        model = self.work.model
+        self.marks = marks(model, self.lens.key) if model is not None else []
+        self.recolour()
+
+    def recolour(self) -> None:
+        if self.work.ledger is None:
+            return
+        faces, edges = set(self.work.faces), set(self.work.edges)
+        chosen = np.array([bool((m.faces and set(m.faces) <= faces) or (m.edges and set(m.edges) <= edges))
+                           for m in self.marks], dtype=bool)
+        self.axis.set(self.lens, np.array([m.value for m in self.marks]), chosen, self.work.ledger.size)
+
+    def _dragged(self, size: float) -> None:
+        below = [m for m in self.marks if m.value < size]
+        self.lit.emit({f for m in below for f in m.faces}, [e for m in below for e in m.edges])
+        self.work.size_dragged.emit(size)
+
+    def _dropped(self, size: float) -> None:
+        self.lit.emit(set(), [])
+        self.work.set_size(size)
+
+    def _brushed(self, low: float, high: float) -> None:
+        hits = [m for m in self.marks if low <= m.value <= high]
+        self.work.choose(list(dict.fromkeys(f for m in hits for f in m.faces)), [e for m in hits for e in m.edges])

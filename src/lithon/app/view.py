@@ -1,0 +1,536 @@
+"""The solid on screen: drawing, picking, and moving the eye.
+
+Left hand picks, right drag turns, middle drag pans, the wheel zooms at the cursor.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import vtkmodules.qt
+
+vtkmodules.qt.PyQtImpl = "PySide6"
+import vtkmodules.vtkInteractionStyle  # noqa: F401, E402 - registers what the interactor needs
+import vtkmodules.vtkRenderingOpenGL2  # noqa: F401, E402 - registers the drawing back end
+from PySide6.QtCore import QPoint, Qt, QTimer, Signal  # noqa: E402
+from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor  # noqa: E402
+from vtkmodules.vtkInteractionStyle import vtkInteractorStyleUser  # noqa: E402
+from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer  # noqa: E402
+
+from lithon.app import scene, theme  # noqa: E402
+from lithon.app.lighting import lights  # noqa: E402
+from lithon.app.work import Work  # noqa: E402
+from lithon.arrays import Floats, Ints  # noqa: E402
+from lithon.brep.topology import Edge, Face  # noqa: E402
+from lithon.mesh.delaunay import FACE  # noqa: E402
+from lithon.mesh.tetrahedra import Mesh  # noqa: E402
+from lithon.survey.walls import ray_hits  # noqa: E402
+
+_NEAR = 6.0  # pixels within which an edge is meant
+_LAYERS = ("body", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points", "plane")
+
+
+class SolidView(QVTKRenderWindowInteractor):
+    """The middle of the desk. It shows the Work and turns clicks into choices."""
+
+    picked = Signal(object, object)  # face or None, edge or None
+
+    def __init__(self, work: Work, parent=None):
+        super().__init__(parent)
+        self.work = work
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.renderer = vtkRenderer()
+        self.renderer.GradientBackgroundOn()
+        self.renderer.SetBackground(*theme.rgb(theme.VIEW_LOW))
+        self.renderer.SetBackground2(*theme.rgb(theme.VIEW_TOP))
+        self.renderer.SetUseDepthPeeling(False)
+        lights(self.renderer)
+        window = self.GetRenderWindow()
+        window.SetMultiSamples(4)
+        window.AddRenderer(self.renderer)
+        window.GetInteractor().SetInteractorStyle(vtkInteractorStyleUser())
+        self.Initialize()
+        self.glass = False
+        self.picking_points = False
+        self.showing_original = False
+        self.cut_open = False
+        self._layers: dict[str, list[vtkActor]] = {name: [] for name in _LAYERS}
+        self._picture: scene.Picture | None = None
+        self._hover: Face | Edge | None = None
+        self._hover_at: Floats | None = None
+        self._lit: set[Face] = set()
+        self._lit_edges: list[Edge] = []
+        self._press: QPoint | None = None
+        self._last: QPoint | None = None
+        self._focus: set[Face] | None = None
+        self._drawn = QTimer(self, singleShot=True, interval=15)
+        self._drawn.timeout.connect(self._render_now)
+        work.model_changed.connect(self.rebuild)
+        work.selection_changed.connect(self.recolour)
+        work.proposal_changed.connect(self._draw_proposal)
+        work.mesh_changed.connect(self._draw_mesh)
+        work.station_changed.connect(self.rebuild)
+
+    # ---- drawing
+
+    def redraw(self) -> None:
+        """Draw soon; several requests in one turn become one."""
+        if not self._drawn.isActive():
+            self._drawn.start()
+
+    def _render_now(self) -> None:
+        if self.isVisible():
+            self.GetRenderWindow().Render()
+
+    def _put(self, layer: str, actors: list[vtkActor]) -> None:
+        for old in self._layers[layer]:
+            self.renderer.RemoveActor(old)
+        self._layers[layer] = actors
+        for new in actors:
+            self.renderer.AddActor(new)
+        self.redraw()
+
+    @property
+    def diagonal(self) -> float:
+        if self._picture is None or not len(self._picture.points):
+            return 1.0
+        p = self._picture.points
+        return float(np.linalg.norm(p.max(axis=0) - p.min(axis=0)))
+
+    def shown_model(self):
+        ledger = self.work.ledger
+        if ledger is None:
+            return None
+        return ledger.base if self.showing_original else ledger.model
+
+    def rebuild(self) -> None:
+        """Draw the model afresh."""
+        model = self.shown_model()
+        if model is None:
+            for layer in _LAYERS:
+                self._put(layer, [])
+            return
+        pic = self._picture = scene.picture(model, self.work.hidden)
+        self._hover = None
+        self._put("edges", [scene.actor(scene.line_data(scene.edge_runs(pic.edges)), theme.INK, width=1.2, lit=False,
+                                        lift=1.0)] if pic.edges else [])
+        self._draw_shared()
+        self.recolour()
+        self._draw_mesh()
+        self._draw_proposal()
+
+    def _draw_shared(self) -> None:
+        model = self.shown_model()
+        shared = [f for f in model.shared() if self._picture is not None and f in self._picture.faces]
+        if not shared or self.work.station not in ("Bond", "Carve", "Deliver"):
+            self._put("shared", [])
+            return
+        lines = [run for f in shared for run in scene.hatch(f, self.diagonal / 110.0)]
+        outline = scene.edge_runs(list(dict.fromkeys(e for f in shared for e in f.edges())))
+        self._put("shared", [
+            scene.actor(scene.line_data(lines), theme.VERDIGRIS, width=1.3, lit=False, lift=1.5),
+            scene.actor(scene.line_data(outline), theme.VERDIGRIS, width=2.5, lit=False, lift=2.0),
+        ])
+
+    def _see_through(self) -> bool:
+        shared = self.work.station == "Bond" and bool(self.shown_model() and self.shown_model().shared())
+        return self.glass or shared
+
+    def _paint(self) -> Ints:
+        """Red, green, blue, alpha of every face (n,4), from what is chosen, lit, hovered, going."""
+        work, pic = self.work, self._picture
+        chosen = set(work.faces)
+        ghost = work.proposal.ghost if work.proposal is not None else None
+        gone = set(ghost.gone) if ghost is not None else set()
+        glass = self._see_through() or (ghost is not None and work.proposal.kind == "carve")
+        table = np.empty((len(pic.faces), 4), dtype=np.uint8)
+        for k, face in enumerate(pic.faces):
+            base = np.array(theme.rgb(theme.STONES[pic.stone[k]][1]))
+            alpha = 255
+            if face in self._lit:
+                base = 0.25 * base + 0.75 * np.array(theme.rgb(theme.OCHRE))
+            if face in chosen:
+                base = 0.2 * base + 0.8 * np.array(theme.rgb(theme.VERDIGRIS))
+            if face is self._hover:
+                base = 0.72 * base + 0.28
+            if (glass and face not in chosen) or face in gone:
+                alpha = 85
+            if self._focus is not None and face not in self._focus and face not in chosen:
+                alpha = min(alpha, 60)
+            table[k, :3] = np.clip(255 * base, 0, 255)
+            table[k, 3] = alpha
+        return table
+
+    def recolour(self) -> None:
+        """Draw the faces in their present colours, the see-through ones apart; overlays for edges."""
+        pic, work = self._picture, self.work
+        if pic is None:
+            return
+        table = self._paint()
+        clear = (table[:, 3] < 255)[pic.owner] if len(pic.owner) else np.zeros(0, dtype=bool)
+        bodies = []
+        for rows, see_through in ((~clear, False), (clear, True)):
+            if rows.any():
+                data = scene.surface_data(pic.points, pic.triangles[rows], pic.normals)
+                bodies.append(scene.painted(data, table[pic.owner[rows]], see_through))
+        for a in bodies:
+            a.SetVisibility(not self._mesh_shown())
+        self._put("body", bodies)
+        marks = []
+        if work.edges:
+            marks.append(scene.actor(scene.line_data(scene.edge_runs(work.edges)), theme.VERDIGRIS, width=4.0,
+                                     lit=False, lift=3.0))
+        if isinstance(self._hover, Edge):
+            marks.append(scene.actor(scene.line_data(scene.edge_runs([self._hover])), theme.INK, width=3.0, lit=False,
+                                     lift=3.0))
+        # Chosen faces get a heavy outline too: colour alone says nothing.
+        outline = list(dict.fromkeys(e for f in work.faces for e in f.edges()))
+        if outline:
+            marks.append(scene.actor(scene.line_data(scene.edge_runs(outline)), theme.VERDIGRIS, width=3.0, lit=False,
+                                     lift=2.0))
+        self._put("chosen", marks)
+        lit = [scene.actor(scene.line_data(scene.edge_runs(self._lit_edges)), theme.OCHRE, width=3.5, lit=False,
+                           lift=2.5)] if self._lit_edges else []
+        self._put("lit", lit)
+        self._draw_points()
+
+    def _draw_points(self) -> None:
+        runs = []
+        r = self.diagonal / 90.0
+        for p in self.work.points:
+            for axis in np.eye(3):
+                runs.append(np.array([np.array(p) - r * axis, np.array(p) + r * axis]))
+        self._put("points", [scene.actor(scene.line_data(runs), theme.VERDIGRIS, width=3.0, lit=False, lift=5.0)]
+                  if runs else [])
+
+    def light(self, faces: set[Face], edges: list[Edge]) -> None:
+        """Light up faces and edges (the Sieve does, while its handle is dragged)."""
+        if faces != self._lit or edges != self._lit_edges:
+            self._lit, self._lit_edges = faces, edges
+            self.recolour()
+
+    def _draw_proposal(self) -> None:
+        p = self.work.proposal
+        if p is None or p.ghost is None or self._picture is None:
+            self._put("ghost", [])
+            self._put("gone", [])
+            self._put("plane", [])
+            if self._picture is not None:
+                self.recolour()
+            return
+        actors = []
+        if len(p.ghost.triangles):
+            actors.append(scene.actor(scene.surface_data(p.ghost.points, p.ghost.triangles), theme.VERDIGRIS,
+                                      opacity=0.62, lift=2.0))
+        old = set(self.work.model.edges())
+        fresh = [e for e in p.outcome.model.edges() if e not in old and _is_new(e, self._picture)]
+        if fresh:
+            actors.append(scene.actor(scene.line_data(scene.edge_runs(fresh)), theme.VERDIGRIS, width=2.5, lit=False,
+                                      lift=4.0))
+        self._put("ghost", actors)
+        going = list(dict.fromkeys(e for f in p.ghost.gone for e in f.edges()))
+        dashes = scene.dashed(scene.edge_runs(going), self.diagonal / 180.0)
+        self._put("gone", [scene.actor(scene.line_data(dashes), theme.MADDER, width=2.0, lit=False, lift=3.5)]
+                  if dashes else [])
+        self.recolour()
+
+    def _draw_mesh(self) -> None:
+        mesh = self.work.mesh
+        show = self._mesh_shown()
+        for layer in ("body", "edges"):
+            for a in self._layers[layer]:
+                a.SetVisibility(not show)
+        if not show:
+            self._put("mesh", [])
+            self._put("worst", [])
+            return
+        self._put("mesh", self._mesh_actors(mesh))
+        worst = mesh.quality.worst(12)
+        self._put("worst", [scene.actor(scene.line_data(_tet_runs(mesh, worst)), theme.MADDER, width=2.5, lit=False,
+                                        lift=6.0)])
+
+    def _mesh_shown(self) -> bool:
+        return self.work.mesh is not None and self.work.station == "Prove" and not self.showing_original
+
+    def _mesh_actors(self, mesh: Mesh) -> list[vtkActor]:
+        """Elements body by body; cut open, whole elements on the near side are left away."""
+        if self.cut_open:
+            centre = mesh.points[mesh.corners].mean(axis=1)
+            middle = 0.5 * (mesh.points.min(axis=0) + mesh.points.max(axis=0))
+            toward = np.array(self.renderer.GetActiveCamera().GetDirectionOfProjection())
+            axis = np.eye(3)[int(np.argmax(np.abs(toward)))] * np.sign(toward[int(np.argmax(np.abs(toward)))])
+            keep = (centre - middle) @ axis > -0.05 * self.diagonal
+        else:
+            keep = np.ones(len(mesh.elements), dtype=bool)
+        out = []
+        for b in range(len(mesh.bodies)):
+            if mesh.bodies[b].name in self.work.hidden:
+                continue
+            corners = mesh.corners[keep & (mesh.body == b)]
+            if not len(corners):
+                continue
+            sides = corners[:, FACE].reshape(-1, 3)
+            _, index, count = np.unique(np.sort(sides, axis=1), axis=0, return_index=True, return_counts=True)
+            skin = sides[index[count == 1]][:, ::-1]
+            a = scene.actor(scene.surface_data(mesh.points, skin), theme.STONES[b % len(theme.STONES)][1])
+            a.GetProperty().SetInterpolationToFlat()
+            a.GetProperty().EdgeVisibilityOn()
+            a.GetProperty().SetEdgeColor(*theme.rgb("#6C665B"))
+            a.GetProperty().SetLineWidth(0.5)
+            out.append(a)
+        return out
+
+    # ---- the eye
+
+    def fit(self, points: Floats | None = None, spare: float = 1.15) -> None:
+        """Bring the whole solid, or some points, into view without turning."""
+        p = points if points is not None else (self._picture.points if self._picture is not None else None)
+        if p is None or not len(p):
+            return
+        camera = self.renderer.GetActiveCamera()
+        middle = 0.5 * (p.min(axis=0) + p.max(axis=0))
+        forward = np.array(camera.GetDirectionOfProjection())
+        up = np.array(camera.GetViewUp())
+        right = np.cross(forward, up)
+        right /= np.linalg.norm(right)
+        up = np.cross(right, forward)
+        w, h = max(1, self.width()), max(1, self.height())
+        tangent = np.tan(np.radians(camera.GetViewAngle()) / 2.0)
+        q = p - middle
+        depth = q @ forward
+        need = max(float((np.abs(q @ up) / tangent - depth).max()),
+                   float((np.abs(q @ right) / (tangent * w / h) - depth).max()))
+        distance = max(need * spare, 1e-6 * self.diagonal + 1e-9)
+        camera.SetFocalPoint(*middle)
+        camera.SetPosition(*(middle - forward * distance))
+        self._range()
+
+    def _range(self) -> None:
+        self.renderer.ResetCameraClippingRange()
+        self.redraw()
+
+    def look_along(self, direction: Floats, up: Floats) -> None:
+        camera = self.renderer.GetActiveCamera()
+        camera.SetViewAngle(24.0)
+        camera.SetFocalPoint(0.0, 0.0, 0.0)
+        camera.SetPosition(*(-np.asarray(direction)))
+        camera.SetViewUp(*up)
+        self.fit()
+
+    def look_from_front(self) -> None:
+        """The first look at a solid: from the front, a little from the right and above."""
+        self._focus = None
+        self.rebuild()
+        self.look_along(np.array([-0.52, 0.72, -0.46]), np.array([0.0, 0.0, 1.0]))
+
+    def look_straight(self, face: Face) -> None:
+        """Look straight at a face."""
+        at = scene.face_mesh(face).points.mean(axis=0)[None]
+        body = scene.body_of_face(self.shown_model(), face)
+        normal = (body.outward(face, at) if body is not None else face.normal(at))[0]
+        up = np.array([0.0, 0.0, 1.0]) if abs(normal[2]) < 0.9 else np.array([0.0, 1.0, 0.0])
+        self.look_along(-normal, up)
+
+    def show_only(self, faces: list[Face], edges: list[Edge] | None = None) -> None:
+        """Fly to faces or edges and let the rest fade."""
+        runs = [scene.face_mesh(f).points for f in faces] + scene.edge_runs(edges or [])
+        if not runs:
+            return
+        self._focus = set(faces) if faces else None
+        p = np.concatenate(runs)
+        spare = 0.10 * self.diagonal
+        middle = 0.5 * (p.min(axis=0) + p.max(axis=0))
+        around = np.vstack([p, middle + spare * np.vstack([np.eye(3), -np.eye(3)])])
+        self.recolour()
+        self.fit(around, spare=1.6)
+
+    def unfocus(self) -> None:
+        if self._focus is not None:
+            self._focus = None
+            self.recolour()
+
+    def hold_original(self, on: bool) -> None:
+        if self.work.ledger is not None and on != self.showing_original:
+            self.showing_original = on
+            self.rebuild()
+
+    # ---- picking
+
+    def _ray(self, x: float, y: float) -> tuple[Floats, Floats]:
+        ratio = self.devicePixelRatioF()
+        ends = []
+        for z in (0.0, 1.0):
+            self.renderer.SetDisplayPoint(x * ratio, (self.height() - 1 - y) * ratio, z)
+            self.renderer.DisplayToWorld()
+            w = np.array(self.renderer.GetWorldPoint())
+            ends.append(w[:3] / w[3])
+        direction = ends[1] - ends[0]
+        return ends[0], direction / np.linalg.norm(direction)
+
+    def _project(self, points: Floats) -> Floats:
+        """World points (n,3) to widget pixels and depth (n,3)."""
+        w, h = max(1, self.width()), max(1, self.height())
+        matrix = self.renderer.GetActiveCamera().GetCompositeProjectionTransformMatrix(w / h, -1.0, 1.0)
+        m = np.array([[matrix.GetElement(i, j) for j in range(4)] for i in range(4)])
+        q = np.c_[points, np.ones(len(points))] @ m.T
+        q = q[:, :3] / q[:, 3:]
+        return np.stack([(q[:, 0] + 1.0) * w / 2.0, (1.0 - q[:, 1]) * h / 2.0, q[:, 2]], axis=1)
+
+    def at(self, x: float, y: float) -> tuple[Face | None, Edge | None, Floats | None]:
+        """Face, near edge and surface point under a pixel."""
+        pic = self._picture
+        if pic is None or not len(pic.triangles):
+            return None, None, None
+        start, ray = self._ray(x, y)
+        distance, index = ray_hits(start[None], ray[None], pic.points, pic.triangles, 0.0)
+        face, place = None, None
+        if index[0] >= 0:
+            face = pic.faces[int(pic.owner[index[0]])]
+            place = start + distance[0] * ray
+        return face, self._edge_near(x, y, start, ray, float(distance[0])), place
+
+    def _edge_near(self, x: float, y: float, start: Floats, ray: Floats, seen: float) -> Edge | None:
+        pic = self._picture
+        screen = self._project(pic.edge_points)
+        same = pic.edge_of[1:] == pic.edge_of[:-1]
+        a, b = screen[:-1, :2][same], screen[1:, :2][same]
+        d = b - a
+        t = np.clip(((np.array([x, y]) - a) * d).sum(axis=1) / np.maximum((d**2).sum(axis=1), 1e-12), 0.0, 1.0)
+        gap = np.linalg.norm(a + t[:, None] * d - [x, y], axis=1)
+        order = np.argsort(gap)[:8]
+        world_a, world_b = pic.edge_points[:-1][same], pic.edge_points[1:][same]
+        for k in order:
+            if gap[k] > _NEAR:
+                break
+            p = world_a[k] + t[k] * (world_b[k] - world_a[k])
+            depth = float((p - start) @ ray)
+            if depth < seen + 0.01 * self.diagonal:
+                return pic.edges[int(pic.edge_of[:-1][same][k])]
+        return None
+
+    def pixel_of(self, point: Floats) -> QPoint:
+        """Where a world point is in the widget; for tests and for labels."""
+        x, y, _ = self._project(np.asarray(point, dtype=float)[None])[0]
+        return QPoint(round(float(x)), round(float(y)))
+
+    # ---- the hand
+
+    def mousePressEvent(self, event) -> None:
+        self.setFocus()
+        self._press = self._last = event.position().toPoint()
+
+    def mouseMoveEvent(self, event) -> None:
+        here = event.position().toPoint()
+        if event.buttons() & Qt.MouseButton.RightButton and self._last is not None:
+            self._turn(here - self._last)
+        elif event.buttons() & Qt.MouseButton.MiddleButton and self._last is not None:
+            self._pan(here - self._last)
+        elif not event.buttons():
+            self._hovered(here)
+        self._last = here
+
+    def mouseReleaseEvent(self, event) -> None:
+        here = event.position().toPoint()
+        if event.button() == Qt.MouseButton.LeftButton and self._press is not None:
+            if (here - self._press).manhattanLength() < 5:
+                self._click(here, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+        self._press = None
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        self.mousePressEvent(event)
+
+    def leaveEvent(self, event) -> None:
+        self._hover = self._hover_at = None
+        self._put("size", [])
+        self.recolour()
+
+    def _click(self, here: QPoint, toggle: bool) -> None:
+        face, edge, place = self.at(here.x(), here.y())
+        if self.picking_points and place is not None:
+            self.work.choose_point(tuple(float(c) for c in self._snapped(here, place)))
+            return
+        if face is None and edge is None:
+            if not toggle:
+                self.unfocus()
+                self.work.choose()
+            return
+        if edge is not None:
+            self.work.choose(edges=[edge], toggle=toggle)
+        else:
+            self.work.choose(faces=[face], toggle=toggle)
+        self.picked.emit(face, edge)
+
+    def _snapped(self, here: QPoint, place: Floats) -> Floats:
+        """A vertex within ten pixels, else the place itself."""
+        vertices = [v.point for e in self._picture.edges for v in (e.start, e.end) if v is not None]
+        if not vertices:
+            return place
+        p = np.array(vertices)
+        gap = np.linalg.norm(self._project(p)[:, :2] - [here.x(), here.y()], axis=1)
+        depth_ok = np.linalg.norm(p - place, axis=1) < 0.2 * self.diagonal
+        gap = np.where(depth_ok, gap, np.inf)
+        return p[int(gap.argmin())] if gap.min() < 10.0 else place
+
+    def _hovered(self, here: QPoint) -> None:
+        face, edge, place = self.at(here.x(), here.y())
+        now = edge if edge is not None else face
+        if now is not self._hover:
+            self._hover = now
+            self.recolour()
+        self._draw_size_ghost(face, place)
+
+    def _draw_size_ghost(self, face: Face | None, place: Floats | None) -> None:
+        if place is None or face is None or self.work.ledger is None or self.work.mesh is not None:
+            self._put("size", [])
+            return
+        body = scene.body_of_face(self.shown_model(), face)
+        if body is None:
+            return
+        corners = scene.size_tetrahedron(place, body.outward(face, place[None])[0], self.work.ledger.size)
+        runs = [corners[[i, j]] for i in range(4) for j in range(i + 1, 4)]
+        self._put("size", [scene.actor(scene.line_data(runs), theme.INK2, width=1.4, lit=False, lift=4.0)])
+
+    def _turn(self, by: QPoint) -> None:
+        camera = self.renderer.GetActiveCamera()
+        camera.Azimuth(-0.4 * by.x())
+        camera.Elevation(0.4 * by.y())
+        camera.OrthogonalizeViewUp()
+        self._range()
+
+    def _pan(self, by: QPoint) -> None:
+        camera = self.renderer.GetActiveCamera()
+        forward, up = np.array(camera.GetDirectionOfProjection()), np.array(camera.GetViewUp())
+        right = np.cross(forward, up)
+        scale = 2.0 * camera.GetDistance() * np.tan(np.radians(camera.GetViewAngle()) / 2.0) / max(1, self.height())
+        shift = scale * (-by.x() * right + by.y() * up)
+        camera.SetFocalPoint(*(np.array(camera.GetFocalPoint()) + shift))
+        camera.SetPosition(*(np.array(camera.GetPosition()) + shift))
+        self._range()
+
+    def wheelEvent(self, event) -> None:
+        factor = 0.85 ** (event.angleDelta().y() / 120.0)
+        position = event.position()
+        start, ray = self._ray(position.x(), position.y())
+        camera = self.renderer.GetActiveCamera()
+        eye, focus = np.array(camera.GetPosition()), np.array(camera.GetFocalPoint())
+        forward = np.array(camera.GetDirectionOfProjection())
+        # The point under the cursor in the plane of the focus stays where it is.
+        anchor = eye + ray * camera.GetDistance() / max(1e-9, float(ray @ forward))
+        camera.SetPosition(*(anchor + factor * (eye - anchor)))
+        camera.SetFocalPoint(*(anchor + factor * (focus - anchor)))
+        self._range()
+
+
+def _is_new(edge: Edge, pic: scene.Picture) -> bool:
+    """Whether an edge lies where no edge was: one that was only trimmed does not count."""
+    middle = edge.at(0.5)
+    scale = float(np.ptp(pic.edge_points, axis=0).max()) if len(pic.edge_points) else 1.0
+    same = pic.edge_of[1:] == pic.edge_of[:-1]
+    a, b = pic.edge_points[:-1][same], pic.edge_points[1:][same]
+    d = b - a
+    t = np.clip(((middle - a) * d).sum(axis=1) / np.maximum((d**2).sum(axis=1), 1e-300), 0.0, 1.0)
+    return bool(np.linalg.norm(a + t[:, None] * d - middle, axis=1).min() > 1e-4 * scale)
+
+
+def _tet_runs(mesh: Mesh, rows: Ints) -> list[Floats]:
+    return [mesh.points[mesh.elements[t][[i, j]]] for t in rows for i in range(4) for j in range(i + 1, 4)]

@@ -1,0 +1,443 @@
+"""The state of the desk: what is open, chosen, proposed and found. Views listen to its signals.
+
+Long operations go to the worker process; answers come back as Qt events.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, QSocketNotifier, QTimer, Signal
+
+from lithon.brep.patches import Change, change
+from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.errors import Cancelled, LithonError
+from lithon.mesh.tetrahedra import Mesh
+from lithon.project.files import SUFFIX, load_project, save_project
+from lithon.project.fingerprints import resolve
+from lithon.project.ledger import Ledger
+from lithon.project.steps import Outcome, Step, keep_step
+from lithon.project.worker import WorkerHandle
+from lithon.survey.findings import Finding
+from lithon.survey.forecast import Forecast
+
+STATIONS = ("Intake", "Survey", "Mend", "Trim", "Carve", "Bond", "Prove", "Deliver")
+
+
+@dataclass(slots=True)
+class Proposal:
+    """A command before it is taken: its parameters, its ghost, its price."""
+
+    kind: str
+    title: str
+    step: Step | None
+    subject: str = ""
+    state: str = "thinking"  # thinking, ready, refused
+    outcome: Outcome | None = None
+    ghost: Change | None = None
+    error: LithonError | None = None
+    share: float = 0.0
+    what: str = ""
+    elements: tuple[int, int] | None = None
+    #: Whether the answer is taken as soon as it is there (a mesh has nothing to weigh first).
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class _Job:
+    name: str
+    done: Callable[[Any], None]
+    failed: Callable[[LithonError], None]
+    progress: Callable[[float, str], None]
+
+
+class Work(QObject):
+    opened = Signal()
+    model_changed = Signal()
+    size_changed = Signal(float)
+    size_dragged = Signal(float)
+    selection_changed = Signal()
+    findings_changed = Signal()
+    proposal_changed = Signal()
+    mesh_changed = Signal()
+    station_changed = Signal()
+    forecast_changed = Signal()
+    show_faces = Signal(list)
+    told = Signal(str, str)  # text, kind: plain, good, bad
+
+    def __init__(self, parent: QObject | None = None):
+        super().__init__(parent)
+        self.ledger: Ledger | None = None
+        self.path: Path | None = None
+        self.saved_as: Path | None = None
+        self.station = "Intake"
+        self.faces: list[Face] = []
+        self.edges: list[Edge] = []
+        self.points: list[tuple[float, float, float]] = []
+        self.hidden: set[str] = set()
+        self.findings: list[Finding] = []
+        self.findings_ready = False
+        self.proposal: Proposal | None = None
+        self.mesh: Mesh | None = None
+        self.forecast: Forecast | None = None
+        self._jobs: dict[int, _Job] = {}
+        self._worker: WorkerHandle | None = None
+        self._notifier: QSocketNotifier | None = None
+        self._turn = 0
+        self._patience = QTimer(self, singleShot=True, interval=4000)
+        self._patience.timeout.connect(self._restart)
+
+    # ---- the worker
+
+    def _ensure_worker(self) -> WorkerHandle:
+        if self._worker is None:
+            self._worker = WorkerHandle()
+            self._notifier = QSocketNotifier(self._worker.connection.fileno(), QSocketNotifier.Type.Read, self)
+            self._notifier.activated.connect(self._answers)
+        return self._worker
+
+    def job(self, name: str, *args: Any, done: Callable[[Any], None], failed: Callable[[LithonError], None] | None = None,
+            progress: Callable[[float, str], None] | None = None) -> int:
+        """Run a job in the worker; the callbacks come later, in this thread."""
+        fail = failed if failed is not None else (lambda error: self.told.emit(str(error), "bad"))
+        number = self._ensure_worker().submit(name, *args)
+        self._jobs[number] = _Job(name, done, fail, progress if progress is not None else (lambda share, what: None))
+        return number
+
+    def _answers(self) -> None:
+        worker = self._worker
+        if worker is None:
+            return
+        try:
+            while worker.connection.poll():
+                kind, number, *rest = worker.receive()
+                job = self._jobs.get(number)
+                if kind == "progress":
+                    if job is not None:
+                        job.progress(*rest)
+                    continue
+                self._jobs.pop(number, None)
+                self._patience.stop()
+                if job is not None:
+                    (job.done if kind == "done" else job.failed)(rest[0])
+        except (EOFError, OSError):
+            self._restart(crashed=True)
+
+    def _restart(self, crashed: bool = False) -> None:
+        """A worker that died, or does not stop when asked, is replaced; nothing is lost but its job."""
+        lost, self._jobs = list(self._jobs.values()), {}
+        self.close()
+        error: LithonError = (
+            LithonError("the worker process ended unexpectedly", remedy="the model is unchanged; try again or save first")
+            if crashed else Cancelled()
+        )
+        for job in lost:
+            job.failed(error)
+
+    def close(self) -> None:
+        if self._notifier is not None:
+            self._notifier.setEnabled(False)
+            self._notifier = None
+        if self._worker is not None:
+            self._worker.close()
+            self._worker = None
+
+    def stop(self) -> None:
+        """Ask the running job to stop; if it does not within four seconds, the worker is replaced."""
+        if self._worker is not None and self._jobs:
+            self._worker.cancel()
+            self._patience.start()
+
+    @property
+    def busy(self) -> bool:
+        return any(job.name in ("step", "mesh") for job in self._jobs.values())
+
+    # ---- opening and saving
+
+    @property
+    def model(self) -> Model | None:
+        return self.ledger.model if self.ledger is not None else None
+
+    def open(self, path: Path) -> None:
+        """Open a STEP file or a project. On an error what was open stays open."""
+        troubles: list[str] = []
+        try:
+            if path.suffix.lower() == SUFFIX:
+                ledger, troubles = load_project(path)
+            else:
+                ledger = Ledger.open(path)
+        except LithonError as error:
+            self.told.emit(str(error), "bad")
+            return
+        self.ledger, self.path = ledger, path
+        self.saved_as = path if path.suffix.lower() == SUFFIX else None
+        self.drop()
+        self.hidden.clear()
+        self._clear_selection()
+        self.opened.emit()
+        self.station = "Survey"
+        self.station_changed.emit()
+        self._model_moved()
+        self.size_changed.emit(ledger.size)
+        for text in (*troubles, *ledger.arrival.notes):
+            self.told.emit(text, "bad")
+        if not troubles:
+            bodies = len(ledger.model.bodies)
+            self.told.emit(f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {len(ledger.model.faces())} faces, in mm", "good")
+
+    def save(self, path: Path | None = None) -> bool:
+        """Save the project. Returns whether a file was written; without a path and a name, it was not."""
+        target = path or self.saved_as
+        if self.ledger is None or target is None:
+            return False
+        try:
+            save_project(self.ledger, target)
+        except LithonError as error:
+            self.told.emit(str(error), "bad")
+            return False
+        self.saved_as = target
+        self.told.emit(f"saved as {target.name}", "good")
+        return True
+
+    def write(self, path: Path, writer: Callable[[Path], None]) -> bool:
+        """Write a delivery; failures are told."""
+        try:
+            writer(path)
+        except LithonError as error:
+            self.told.emit(str(error), "bad")
+            return False
+        except OSError as error:
+            self.told.emit(f"{path.name} cannot be written: {error.strerror or error}", "bad")
+            return False
+        self.told.emit(f"wrote {path.name} ({os.path.getsize(path) // 1024} kB)", "good")
+        return True
+
+    # ---- the model and its size
+
+    def _model_moved(self) -> None:
+        self.mesh = None
+        self._clear_selection()
+        self.model_changed.emit()
+        self.mesh_changed.emit()
+        self.resurvey()
+
+    def set_size(self, size: float) -> None:
+        if self.ledger is None or not size > 0.0 or size == self.ledger.size:
+            return
+        self.ledger.size = float(size)
+        self.mesh = None
+        self.size_changed.emit(self.ledger.size)
+        self.mesh_changed.emit()
+        self.resurvey()
+
+    def resurvey(self) -> None:
+        """Look again at the present model and size; answers to older questions are dropped."""
+        if self.ledger is None:
+            return
+        self._turn += 1
+        turn = self._turn
+        self.findings_ready = False
+        self.forecast = None
+        self.forecast_changed.emit()
+        self.findings_changed.emit()
+        model, size = self.ledger.model, self.ledger.size
+
+        def found(result: list[Finding]) -> None:
+            if turn == self._turn:
+                self.findings, self.findings_ready = result, True
+                self.findings_changed.emit()
+
+        def foreseen(result: Forecast) -> None:
+            if turn == self._turn:
+                self.forecast = result
+                self.forecast_changed.emit()
+
+        self.job("survey", model, size, done=found)
+        self.job("forecast", model, size, done=foreseen)
+
+    def open_findings(self) -> list[Finding]:
+        """Findings on what is not marked as kept."""
+        kept = self.kept_faces()
+        return [f for f in self.findings if not (f.faces and set(f.faces) <= kept)]
+
+    def kept_faces(self) -> set[Face]:
+        if self.ledger is None:
+            return set()
+        out: set[Face] = set()
+        for entry in self.ledger.entries[: self.ledger.position]:
+            if entry.on and entry.step.get("do") == "keep":
+                for mark in entry.step["select"]["faces"]:
+                    try:
+                        out |= set(resolve(self.ledger.model, [mark]))
+                    except LithonError:
+                        continue
+        return out
+
+    def go(self, station: str) -> None:
+        if station != self.station:
+            self.station = station
+            self.station_changed.emit()
+
+    # ---- choosing
+
+    def _clear_selection(self) -> None:
+        self.faces, self.edges, self.points = [], [], []
+        self.selection_changed.emit()
+
+    def choose(self, faces: Sequence[Face] = (), edges: Sequence[Edge] = (), toggle: bool = False) -> None:
+        """Choose faces and edges; with `toggle`, those already chosen are let go."""
+        if toggle:
+            for item in faces:
+                self.faces.remove(item) if item in self.faces else self.faces.append(item)
+            for item in edges:
+                self.edges.remove(item) if item in self.edges else self.edges.append(item)
+        else:
+            self.faces, self.edges = list(faces), list(edges)
+        self.selection_changed.emit()
+
+    def choose_point(self, point: tuple[float, float, float]) -> None:
+        self.points = [*self.points, point][-3:]
+        self.selection_changed.emit()
+
+    def chosen_body(self) -> Body | None:
+        model = self.model
+        owners = {b for f in self.faces for b in model.owners(f)} if model is not None else set()
+        return owners.pop() if len(owners) == 1 else None
+
+    # ---- proposals
+
+    def propose(self, kind: str, title: str, step: Step, subject: str = "", **options: Any) -> None:
+        """Try a step in the worker and show what it would give."""
+        if self.ledger is None:
+            return
+        self._abandon()
+        proposal = Proposal(kind, title, step, subject, options=options)
+        self.proposal = proposal
+        before = self.ledger.model
+        size = self.ledger.size
+
+        def done(outcome: Outcome) -> None:
+            if self.proposal is not proposal:
+                return
+            proposal.outcome, proposal.state = outcome, "ready"
+            proposal.ghost = change(before, outcome.model)
+            self.proposal_changed.emit()
+            if outcome.model is not before:
+                self.job("forecast", outcome.model, size, done=priced, failed=lambda error: None)
+
+        def priced(result: Forecast) -> None:
+            if self.proposal is proposal and self.forecast is not None:
+                proposal.elements = (self.forecast.elements, result.elements)
+                self.proposal_changed.emit()
+
+        def failed(error: LithonError) -> None:
+            if self.proposal is proposal:
+                proposal.error, proposal.state = error, "refused"
+                self.proposal_changed.emit()
+
+        self.job("step", before, step, done=done, failed=failed, progress=lambda *p: self._progress(proposal, *p))
+        self.proposal_changed.emit()
+
+    def propose_mesh(self) -> None:
+        """Mesh the model; the result is shown as soon as it is there."""
+        if self.ledger is None:
+            return
+        self._abandon()
+        proposal = Proposal("mesh", "Mesh", None, f"tetrahedra of {self.ledger.size:g} mm")
+        self.proposal = proposal
+        model = self.ledger.model
+
+        def done(mesh: Mesh) -> None:
+            if self.proposal is proposal:
+                self.proposal = None
+                self.proposal_changed.emit()
+            if self.ledger is not None and self.ledger.model is model:
+                self.mesh = mesh
+                self.station = "Prove"
+                self.station_changed.emit()
+                self.mesh_changed.emit()
+
+        def failed(error: LithonError) -> None:
+            if self.proposal is not proposal:
+                return
+            if isinstance(error, Cancelled):
+                self.proposal = None
+                self.told.emit("meshing stopped; nothing has changed", "plain")
+            else:
+                proposal.error, proposal.state = error, "refused"
+            self.proposal_changed.emit()
+
+        self.job("mesh", model, self.ledger.size, done=done, failed=failed,
+                 progress=lambda *p: self._progress(proposal, *p))
+        self.proposal_changed.emit()
+
+    def _progress(self, proposal: Proposal, share: float, what: str) -> None:
+        if self.proposal is proposal:
+            proposal.share, proposal.what = share, what
+            self.proposal_changed.emit()
+
+    def _abandon(self) -> None:
+        if self.proposal is not None and self.proposal.state == "thinking":
+            self.stop()
+        self.proposal = None
+
+    def next_solution(self) -> None:
+        p = self.proposal
+        if p is None or p.outcome is None or p.step is None or p.outcome.solutions < 2:
+            return
+        step = {**p.step, "solution": (int(p.step.get("solution", 0)) + 1) % p.outcome.solutions}
+        self.propose(p.kind, p.title, step, p.subject, **p.options)
+
+    def accept(self) -> bool:
+        p = self.proposal
+        if p is None or p.state != "ready" or p.outcome is None or p.step is None or self.ledger is None:
+            return False
+        self.ledger.take(p.step, p.outcome)
+        self.proposal = None
+        self.proposal_changed.emit()
+        self._model_moved()
+        self.told.emit(f"{p.outcome.words}: faces {p.outcome.faces_change:+d}", "good")
+        return True
+
+    def drop(self) -> None:
+        """Let go of the proposal; a running job is asked to stop."""
+        if self.proposal is None:
+            return
+        running = self.proposal.state == "thinking"
+        keep = running and self.proposal.kind == "mesh"
+        if running:
+            self.stop()
+        if not keep:
+            self.proposal = None
+            self.proposal_changed.emit()
+
+    # ---- the ledger
+
+    def keep(self, faces: Sequence[Face], reason: str) -> None:
+        if self.ledger is None:
+            return
+        self.ledger.take(keep_step(self.ledger.model, faces, reason))
+        self._model_moved()
+
+    def undo(self) -> None:
+        if self.ledger is not None and self.ledger.position:
+            self.drop()
+            self.ledger.undo()
+            self._model_moved()
+
+    def redo(self) -> None:
+        if self.ledger is not None and self.ledger.redo():
+            self.drop()
+            self._model_moved()
+
+    def switch(self, index: int) -> None:
+        if self.ledger is not None:
+            self.drop()
+            troubles = self.ledger.switch(index)
+            self._model_moved()
+            for text in troubles:
+                self.told.emit(text, "bad")

@@ -1,0 +1,105 @@
+"""What a change adds to and takes from the surfaces that stay: for ghosts and before-and-after."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.domain import flat_domain
+from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.topology import Face, Model
+from lithon.brep.triangulate import Tangled, triangulate
+from lithon.errors import Refusal
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Change:
+    """Triangles of new surface (points (n,3), corners (m,3)) and the faces that are gone for good."""
+
+    points: Floats
+    triangles: Ints
+    gone: tuple[Face, ...]
+
+
+def flat_shape(face: Face, mirror: float | None = None) -> tuple[shapely.Geometry, float]:
+    """A face as a plane polygon in its flat domain, and the mirroring used."""
+    domain = flat_domain(face, edge_points)
+    rings, start = [], 0
+    seg = domain.segments
+    for k in range(len(seg)):
+        if seg[k, 1] == seg[start, 0]:
+            rings.append(domain.flat[seg[start : k + 1, 0]])
+            start = k + 1
+    shape: shapely.Geometry = shapely.Polygon(rings[0], rings[1:])
+    if mirror is not None and mirror != domain.mirror:
+        shape = shapely.transform(shape, lambda c: c * np.array([-1.0, 1.0]))
+    return shape, domain.mirror
+
+
+def change(before: Model, after: Model) -> Change:
+    """The new surface of a step: whole new faces, and what faces that stay have gained."""
+    old, new = before.faces(), after.faces()
+    old_set, new_set = set(old), set(new)
+    changed = [face for face in old if face not in new_set]
+    points: list[Floats] = []
+    triangles: list[Ints] = []
+    total = 0
+
+    def put(p: Floats, t: Ints) -> None:
+        nonlocal total
+        points.append(p)
+        triangles.append(t + total)
+        total += len(p)
+
+    continued: set[Face] = set()
+    for face in new:
+        if face in old_set:
+            continue
+        origins = [f for f in changed if _same_place(f, face, before.tolerance)]
+        if not origins:
+            mesh = face_mesh(face)
+            put(mesh.points, mesh.triangles)
+            continue
+        continued.update(origins)
+        for p, t in _gained(face, origins):
+            put(p, t)
+    gone = tuple(f for f in changed if f not in continued)
+    if not points:
+        return Change(np.zeros((0, 3)), np.zeros((0, 3), dtype=np.int64), gone)
+    return Change(np.concatenate(points), np.concatenate(triangles), gone)
+
+
+def _same_place(a: Face, b: Face, tolerance: float) -> bool:
+    """Whether two faces lie on one surface; what came from another process is compared by value."""
+    return a.surface is b.surface or a.surface.same_as(b.surface, tolerance, 1.0)
+
+
+def _gained(face: Face, origins: list[Face]) -> list[tuple[Floats, Ints]]:
+    if face.surface.flat_period is not None:
+        return []  # a cylinder that only lost some of its length or got a new end
+    try:
+        shape, mirror = flat_shape(face)
+        for origin in origins:
+            like = Face(face.surface, origin.loops, face.along)
+            shape = shapely.difference(shape, flat_shape(like, mirror)[0].buffer(1e-9))
+    except (Refusal, shapely.errors.GEOSException):
+        return []
+    out = []
+    for part in shapely.get_parts(shape):
+        if part.geom_type != "Polygon" or part.area < 1e-9:
+            continue
+        rings = [np.asarray(r.coords)[:-1] for r in (part.exterior, *part.interiors)]
+        segments, base = [], 0
+        for ring in rings:
+            k = np.arange(len(ring))
+            segments.append(np.stack([base + k, base + (k + 1) % len(ring)], axis=1))
+            base += len(ring)
+        try:
+            region = triangulate(np.concatenate(rings), np.concatenate(segments))
+        except Tangled:
+            continue
+        out.append((face.surface.point(region.plane * np.array([mirror, 1.0])), region.triangles))
+    return out
