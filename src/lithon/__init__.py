@@ -39,7 +39,7 @@ from lithon.survey.report import survey
 
 __version__ = "0.1.0"
 
-open = Ledger.open  # noqa: A001 - lithon.open reads as what it does
+open = Ledger.open
 
 __all__ = [
     "BadFile", "Cancelled", "Ledger", "LithonError", "Mesh", "Refusal", "SizeRules", "Unresolved", "ask", "bond_step",

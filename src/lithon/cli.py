@@ -90,8 +90,14 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: b
     if elements == "hex":
         raise Refusal("hexahedra are not made yet", remedy="--elements tet or auto")
     model = lithon.read_step(file).model
-    facts: dict[str, Any] = {"nodes": 0, "elements": {}, "min_scaled_jacobian": None, "volume_ratio": None,
-                             "conformal": False, "failures": []}
+    facts: dict[str, Any] = {
+        "nodes": 0,
+        "elements": {},
+        "min_scaled_jacobian": None,
+        "volume_ratio": None,
+        "conformal": False,
+        "failures": [],
+    }
     try:
         made = lithon.tetrahedral_mesh(model, lithon.SizeRules(size), _progress())
     except Refusal as refusal:
@@ -102,15 +108,20 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: b
     result = lithon.quadratic(made)[0] if order == "2" else made
     _write(lambda: lithon.write_vtu(result, out), out)
     facts.update(
-        nodes=len(result.points), elements={"tet": len(result.elements)},
-        min_scaled_jacobian=float(made.quality.scaled_jacobian.min()), volume_ratio=made.volume_ratio,
-        conformal=made.conformal(), min_dihedral_degrees=float(made.quality.smallest_dihedral.min()),
+        nodes=len(result.points),
+        elements={"tet": len(result.elements)},
+        min_scaled_jacobian=float(made.quality.scaled_jacobian.min()),
+        volume_ratio=made.volume_ratio,
+        conformal=made.conformal(),
+        min_dihedral_degrees=float(made.quality.smallest_dihedral.min()),
     )
     if as_json:
         _print(facts)
     else:
-        click.echo(f"{facts['nodes']} nodes, {len(result.elements)} tetrahedra, "
-                   f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}, written to {out}")
+        click.echo(
+            f"{facts['nodes']} nodes, {len(result.elements)} tetrahedra, "
+            f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}, written to {out}"
+        )
 
 
 @cli.command("run")
@@ -147,9 +158,17 @@ def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
     _write(write, out)
     facts = lithon.survey(work.model, work.size)
     facts.update(
-        steps=[{"words": e.outcome.words, "faces_change": e.outcome.faces_change,
-                "volume_change_mm3": e.outcome.volume_change} for e in work.entries],
-        unresolved=troubles, failures=failures, shared_faces=len(work.model.shared()),
+        steps=[
+            {
+                "words": e.outcome.words,
+                "faces_change": e.outcome.faces_change,
+                "volume_change_mm3": e.outcome.volume_change,
+            }
+            for e in work.entries
+        ],
+        unresolved=troubles,
+        failures=failures,
+        shared_faces=len(work.model.shared()),
         elements={"tet": len(made.elements)} if made is not None else {},
     )
     if as_json:

@@ -10,8 +10,7 @@ from lithon.errors import Cancelled
 class Progress:
     """Passed down to long operations. `tell` reports a share 0..1 and raises Cancelled on request."""
 
-    def __init__(self, report: Callable[[float, str], None] | None = None,
-                 stopped: Callable[[], bool] | None = None):
+    def __init__(self, report: Callable[[float, str], None] | None = None, stopped: Callable[[], bool] | None = None):
         self._report = report
         self._stopped = stopped
 

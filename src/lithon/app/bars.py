@@ -6,7 +6,16 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
-from PySide6.QtWidgets import QDoubleSpinBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QSizePolicy, QWidget
+from PySide6.QtWidgets import (
+    QDoubleSpinBox,
+    QFrame,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QWidget,
+)
 
 from lithon.app import theme
 from lithon.app.parts import button, label, number, restyle, signed, title
@@ -158,8 +167,10 @@ class LedgerBar(QFrame):
         if entry.trouble:
             return entry.trouble
         o = entry.outcome
-        return (f"{o.words}\nfaces {o.faces_change:+d}, volume {signed(o.volume_change)} mm³\n"
-                f"click to switch {'off' if entry.on else 'on'}")
+        return (
+            f"{o.words}\nfaces {o.faces_change:+d}, volume {signed(o.volume_change)} mm³\n"
+            f"click to switch {'off' if entry.on else 'on'}"
+        )
 
 
 class QuestionLine(QFrame):

@@ -121,8 +121,11 @@ class CarveBar(QFrame):
         except LithonError as error:
             self.hint.setText(str(error))
             return
-        names = {"midway": "midway between two faces", "offset": f"{self.amount.value():g} mm off a face",
-                 "points": "through three points"}
+        names = {
+            "midway": "midway between two faces",
+            "offset": f"{self.amount.value():g} mm off a face",
+            "points": "through three points",
+        }
         subject = names.get(self.way, f"{self.way} = {self.amount.value():g} mm")
         self.work.propose("carve", "Carve", split_step(spec), subject)
 

@@ -48,11 +48,15 @@ def run_example(folder: Path, say: Callable[[str], None]) -> None:
     picture_of_model(work.model, folder / "as-read.png")
     prepare(work)
     for entry in work.entries:
-        say(f"  {entry.outcome.words}: faces {entry.outcome.faces_change:+d}, "
-            f"volume {entry.outcome.volume_change:+.3f} mm3")
+        say(
+            f"  {entry.outcome.words}: faces {entry.outcome.faces_change:+d}, "
+            f"volume {entry.outcome.volume_change:+.3f} mm3"
+        )
     mesh = lithon.tetrahedral_mesh(work.model, lithon.SizeRules(work.size))
-    say(f"meshed: {len(mesh.elements)} tetrahedra (about {before} without the preparation), smallest dihedral angle "
-        f"{mesh.quality.smallest_dihedral.min():.1f} degrees, conformal: {'yes' if mesh.conformal() else 'no'}")
+    say(
+        f"meshed: {len(mesh.elements)} tetrahedra (about {before} without the preparation), smallest dihedral angle "
+        f"{mesh.quality.smallest_dihedral.min():.1f} degrees, conformal: {'yes' if mesh.conformal() else 'no'}"
+    )
     picture_of_model(work.model, folder / "prepared.png")
     picture_of_mesh(mesh, folder / "mesh.png")
     pictures += [("prepared.png", "Cleared, carved at the mirror plane and bonded."), ("mesh.png", "The mesh.")]

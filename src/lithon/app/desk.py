@@ -153,13 +153,22 @@ class Desk(QMainWindow):
         head = label("Put a solid on the table")
         head.setFont(theme.font(19, 400))
         lay.addWidget(head)
-        lay.addWidget(label("Drop a STEP file or a Lithon project here. It is read against the element size you want, "
-                            "and what stands between it and a mesh becomes a worklist.", "dim"))
+        lay.addWidget(
+            label(
+                "Drop a STEP file or a Lithon project here. It is read against the element size you want, "
+                "and what stands between it and a mesh becomes a worklist.",
+                "dim",
+            )
+        )
         lay.addWidget(row(button("Open…", self.ask_open, "main")))
         lay.addSpacing(18)
         lay.addWidget(title("FROM TARNHOW LOCK"))
-        lay.addWidget(row(button("Collar anchor", lambda: self.open(demo_file())),
-                          label("plate and lug: holes, rounds and a pocket to judge, a mirror plane to cut at", "dim", False)))
+        lay.addWidget(
+            row(
+                button("Collar anchor", lambda: self.open(demo_file())),
+                label("plate and lug: holes, rounds and a pocket to judge, a mirror plane to cut at", "dim", False),
+            )
+        )
         lay.addSpacing(18)
         self.recent_title = title("RECENT")
         lay.addWidget(self.recent_title)
@@ -340,8 +349,12 @@ class Desk(QMainWindow):
 
     def clear_chosen(self) -> None:
         faces = self.work.faces
-        self.work.propose("clear", "Clear", clear_step(self.work.model, faces),
-                          f"{len(faces)} chosen face{'s' if len(faces) > 1 else ''}")
+        self.work.propose(
+            "clear",
+            "Clear",
+            clear_step(self.work.model, faces),
+            f"{len(faces)} chosen face{'s' if len(faces) > 1 else ''}",
+        )
 
     def carve(self) -> None:
         self.work.go("Carve")

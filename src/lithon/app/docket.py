@@ -115,22 +115,36 @@ class Docket(Panel):
         verbs = self.verbs(station)
         if verbs:
             finished = (station == "Bond" and bool(self.work.model.shared())) or (
-                station == "Prove" and self.work.mesh is not None)
+                station == "Prove" and self.work.mesh is not None
+            )
             for text, pressed, tip, main in verbs:
                 b = button(text, pressed, "main" if main and not finished else "", tip)
                 self.add(row(b))
 
     def _head_intake(self) -> None:
         ledger = self.work.ledger
-        self.add(Card("●", theme.VERDIGRIS, ledger.source.name, f"{len(ledger.source.data) // 1024 + 1} kB of STEP, "
-                      f"{len(ledger.base.bodies)} solid, {len(ledger.base.faces())} faces",
-                      "Lengths in millimetres. Seams dropped.", "The file itself is never touched."))
+        self.add(
+            Card(
+                "●",
+                theme.VERDIGRIS,
+                ledger.source.name,
+                f"{len(ledger.source.data) // 1024 + 1} kB of STEP, "
+                f"{len(ledger.base.bodies)} solid, {len(ledger.base.faces())} faces",
+                "Lengths in millimetres. Seams dropped.",
+                "The file itself is never touched.",
+            )
+        )
         for note in ledger.arrival.notes:
             self.add(Card(*theme.SEVERITY["note"][1::-1], note))
 
     def _head_carve(self) -> None:
-        self.add(label("Choose two plane faces for a cut midway, one for an offset, or three points. "
-                       "With nothing chosen the cut stands across the middle.", "dim"))
+        self.add(
+            label(
+                "Choose two plane faces for a cut midway, one for an offset, or three points. "
+                "With nothing chosen the cut stands across the middle.",
+                "dim",
+            )
+        )
 
     def _head_bond(self) -> None:
         model = self.work.model
@@ -138,8 +152,12 @@ class Docket(Panel):
         if len(model.bodies) < 2:
             self.add(label("One body only: there is nothing to share. Carve first.", "dim"))
         elif not shared:
-            self.add(label(f"{len(model.bodies)} bodies stand apart. Shared faces make their meshes match "
-                           "node for node.", "dim"))
+            self.add(
+                label(
+                    f"{len(model.bodies)} bodies stand apart. Shared faces make their meshes match node for node.",
+                    "dim",
+                )
+            )
         from lithon.brep.measures import face_area
 
         for face in shared:
@@ -151,26 +169,46 @@ class Docket(Panel):
     def _head_prove(self) -> None:
         mesh = self.work.mesh
         if mesh is None:
-            self.add(label(f"A conformal mesh of all bodies at {self.work.ledger.size:g} mm. "
-                           "Boundaries and shared faces are recovered in full.", "dim"))
+            self.add(
+                label(
+                    f"A conformal mesh of all bodies at {self.work.ledger.size:g} mm. "
+                    "Boundaries and shared faces are recovered in full.",
+                    "dim",
+                )
+            )
             return
         q = mesh.quality
         smallest = float(q.smallest_dihedral.min())
         good = smallest > 8.0
         matched = "all shared faces match" if mesh.conformal() else "not conformal"
-        self.add(Card("✓" if good else "▲", theme.VERDIGRIS if good else theme.OCHRE,
-                      f"{number(len(mesh.elements), 3)} tetrahedra, {number(len(mesh.points), 3)} nodes",
-                      f"boundary recovered, {matched}",
-                      f"volume {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact solid"))
+        self.add(
+            Card(
+                "✓" if good else "▲",
+                theme.VERDIGRIS if good else theme.OCHRE,
+                f"{number(len(mesh.elements), 3)} tetrahedra, {number(len(mesh.points), 3)} nodes",
+                f"boundary recovered, {matched}",
+                f"volume {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact solid",
+            )
+        )
         self.add(Histogram("smallest dihedral angle, degrees", q.smallest_dihedral, 0.0, 72.0, 10.0))
         self.add(Histogram("scaled Jacobian", q.scaled_jacobian, 0.0, 1.0, 0.1))
-        self.add(label(f"Worst element {smallest:.1f}°, its Jacobian {q.scaled_jacobian[q.worst(1)[0]]:.2f}; "
-                       "the twelve worst are drawn in madder.", "dim"))
+        self.add(
+            label(
+                f"Worst element {smallest:.1f}°, its Jacobian {q.scaled_jacobian[q.worst(1)[0]]:.2f}; "
+                "the twelve worst are drawn in madder.",
+                "dim",
+            )
+        )
 
     def _head_deliver(self) -> None:
         mesh = self.work.mesh
-        self.add(label("Geometry as STEP, the mesh as VTU with body ids, the steps as a recipe that runs without "
-                       "a window, and a report.", "dim"))
+        self.add(
+            label(
+                "Geometry as STEP, the mesh as VTU with body ids, the steps as a recipe that runs without "
+                "a window, and a report.",
+                "dim",
+            )
+        )
         if mesh is None:
             self.add(label("No mesh yet: make one in Prove to write it.", "dim"))
 

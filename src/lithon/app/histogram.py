@@ -49,6 +49,9 @@ class Histogram(QWidget):
         for value in np.linspace(self.low, self.high, 5):
             at = left + (value - self.low) / (self.high - self.low) * (right - left)
             box = QRectF(min(max(at - 25, left), right - 50), base + 3, 50, 14)
-            where = Qt.AlignmentFlag.AlignLeft if at < 25 else (
-                Qt.AlignmentFlag.AlignRight if at > right - 25 else Qt.AlignmentFlag.AlignHCenter)
+            where = (
+                Qt.AlignmentFlag.AlignLeft
+                if at < 25
+                else (Qt.AlignmentFlag.AlignRight if at > right - 25 else Qt.AlignmentFlag.AlignHCenter)
+            )
             p.drawText(box, where, f"{value:g}")

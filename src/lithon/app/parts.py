@@ -158,6 +158,6 @@ def signed(value: float) -> str:
 
 def number(value: float, digits: int = 4) -> str:
     """A number with thin spaces between thousands."""
-    if abs(value) >= 10 ** digits:
+    if abs(value) >= 10**digits:
         return f"{round(value):,}".replace(",", " ")
     return f"{value:.{digits}g}"

@@ -95,6 +95,9 @@ class ProposalPanel(QFrame):
         column.addLayout(grid)
         if p.outcome.solutions > 1:
             k = int(p.step.get("solution", 0)) + 1
-            column.addWidget(row(button(f"Solution {k} of {p.outcome.solutions}: next  (Tab)", self.work.next_solution)))
-        column.addWidget(row(button("Take it  (Enter)", self.work.accept, "main"),
-                             button("Drop  (Esc)", self.work.drop)))
+            column.addWidget(
+                row(button(f"Solution {k} of {p.outcome.solutions}: next  (Tab)", self.work.next_solution))
+            )
+        column.addWidget(
+            row(button("Take it  (Enter)", self.work.accept, "main"), button("Drop  (Esc)", self.work.drop))
+        )

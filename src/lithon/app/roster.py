@@ -89,8 +89,12 @@ class InHand(Panel):
     def _alike(self, feature) -> None:
         from lithon.survey.features import features
 
-        hits = [f for b in self.work.model.bodies for f in features(b)
-                if f.kind == feature.kind and abs(f.size - feature.size) < 1e-6 * max(1.0, feature.size)]
+        hits = [
+            f
+            for b in self.work.model.bodies
+            for f in features(b)
+            if f.kind == feature.kind and abs(f.size - feature.size) < 1e-6 * max(1.0, feature.size)
+        ]
         self.work.choose([x for f in hits for x in f.faces])
 
 
@@ -131,8 +135,8 @@ def _between(a: Face, b: Face) -> list[str]:
         if angle < 1e-9:
             return [f"parallel, {abs(float(a.surface.signed_distance(b.surface.frame.origin))):.6g} mm apart"]
         return [f"angle {np.degrees(angle):.7g}°"]
-    if isinstance(a.surface, Cylinder) and isinstance(b.surface, Cylinder):
-        if np.linalg.norm(np.cross(a.surface.frame.z, b.surface.frame.z)) < 1e-9:
-            away = a.surface.frame.local(b.surface.frame.origin)
-            return [f"parallel axes, {float(np.hypot(away[0], away[1])):.6g} mm apart"]
+    both = isinstance(a.surface, Cylinder) and isinstance(b.surface, Cylinder)
+    if both and np.linalg.norm(np.cross(a.surface.frame.z, b.surface.frame.z)) < 1e-9:
+        away = a.surface.frame.local(b.surface.frame.origin)
+        return [f"parallel axes, {float(np.hypot(away[0], away[1])):.6g} mm apart"]
     return []

@@ -60,9 +60,13 @@ def picture(model: Model, hidden: set[str]) -> Picture:
     runs = [_closed(e) for e in edges]
     empty = np.zeros((0, 3))
     return Picture(
-        np.concatenate(points) if points else empty, np.concatenate(normals) if normals else empty,
+        np.concatenate(points) if points else empty,
+        np.concatenate(normals) if normals else empty,
         np.concatenate(triangles) if triangles else np.zeros((0, 3), dtype=np.int64),
-        np.concatenate(owner) if owner else np.zeros(0, dtype=np.int64), faces, stone, edges,
+        np.concatenate(owner) if owner else np.zeros(0, dtype=np.int64),
+        faces,
+        stone,
+        edges,
         np.concatenate(runs) if runs else empty,
         np.repeat(np.arange(len(runs)), [len(r) for r in runs]) if runs else np.zeros(0, dtype=np.int64),
     )
@@ -139,8 +143,9 @@ def hatch(face: Face, spacing: float) -> list[Floats]:
     return out
 
 
-def actor(data: vtkPolyData, colour: str, *, width: float = 1.0, opacity: float = 1.0, lit: bool = True,
-          lift: float = 0.0) -> vtkActor:
+def actor(
+    data: vtkPolyData, colour: str, *, width: float = 1.0, opacity: float = 1.0, lit: bool = True, lift: float = 0.0
+) -> vtkActor:
     """An actor in one colour; `lift` draws it before what lies at the same depth."""
     mapper = vtkPolyDataMapper()
     mapper.SetInputData(data)

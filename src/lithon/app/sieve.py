@@ -92,15 +92,21 @@ class Axis(QWidget):
                 p.setPen(QPen(QColor(theme.INK2), 1.0))
                 p.drawLine(QPointF(x, base), QPointF(x, base + 4.0))
                 if x - last > 46.0 and 24.0 < x < self.width() - 30.0:
-                    p.drawText(QRectF(x - 40, base + 4, 80, 15), Qt.AlignmentFlag.AlignHCenter,
-                               f"{v:,.10g}".replace(",", " ") + f" {self.lens.unit}")
+                    p.drawText(
+                        QRectF(x - 40, base + 4, 80, 15),
+                        Qt.AlignmentFlag.AlignHCenter,
+                        f"{v:,.10g}".replace(",", " ") + f" {self.lens.unit}",
+                    )
                     last = x
 
     def _paint_marks(self, p: QPainter, base: float) -> None:
         if not len(self.values):
             p.setPen(QColor(theme.INK2))
-            p.drawText(QRectF(10, 20, self.width() - 20, base - 24), Qt.AlignmentFlag.AlignCenter,
-                       f"no {self.lens.noun} in this model")
+            p.drawText(
+                QRectF(10, 20, self.width() - 20, base - 24),
+                Qt.AlignmentFlag.AlignCenter,
+                f"no {self.lens.noun} in this model",
+            )
             return
         column = np.round(np.array([self.x(v) for v in self.values]) / _BIN).astype(int)
         tallest = max(1, int(np.bincount(column - column.min()).max()))
@@ -126,8 +132,19 @@ class Axis(QWidget):
         width = p.fontMetrics().horizontalAdvance(text) + 14.0
         left = min(max(x - width / 2.0, 0.0), self.width() - width)
         p.setBrush(QColor(theme.INK))
-        p.drawPolygon(QPolygonF([QPointF(left, 0), QPointF(left + width, 0), QPointF(left + width, 15),
-                                 QPointF(x + 4, 15), QPointF(x, 20), QPointF(x - 4, 15), QPointF(left, 15)]))
+        p.drawPolygon(
+            QPolygonF(
+                [
+                    QPointF(left, 0),
+                    QPointF(left + width, 0),
+                    QPointF(left + width, 15),
+                    QPointF(x + 4, 15),
+                    QPointF(x, 20),
+                    QPointF(x - 4, 15),
+                    QPointF(left, 15),
+                ]
+            )
+        )
         p.setBrush(Qt.BrushStyle.NoBrush)
         p.setPen(QColor(theme.PANEL))
         p.drawText(QRectF(left, 0, width, 15), Qt.AlignmentFlag.AlignCenter, text)
@@ -246,8 +263,10 @@ class Sieve(QFrame):
         if self.work.ledger is None:
             return
         faces, edges = set(self.work.faces), set(self.work.edges)
-        chosen = np.array([bool((m.faces and set(m.faces) <= faces) or (m.edges and set(m.edges) <= edges))
-                           for m in self.marks], dtype=bool)
+        chosen = np.array(
+            [bool((m.faces and set(m.faces) <= faces) or (m.edges and set(m.edges) <= edges)) for m in self.marks],
+            dtype=bool,
+        )
         self.axis.set(self.lens, np.array([m.value for m in self.marks]), chosen, self.work.ledger.size)
 
     def _dragged(self, size: float) -> None:

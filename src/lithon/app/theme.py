@@ -23,7 +23,11 @@ STONES = (
 )  # fmt: skip
 
 #: Severity: colour, the mark that goes with it, and the word.
-SEVERITY = {"stops": (MADDER, "■", "stops the mesh"), "costs": (OCHRE, "▲", "costs elements"), "note": (INK2, "○", "note")}
+SEVERITY = {
+    "stops": (MADDER, "■", "stops the mesh"),
+    "costs": (OCHRE, "▲", "costs elements"),
+    "note": (INK2, "○", "note"),
+}
 
 
 def rgb(colour: str) -> tuple[float, float, float]:
@@ -73,7 +77,8 @@ QProgressBar {{ background: {HAIR}; border: none; border-radius: 2px; max-height
 QProgressBar::chunk {{ background: {VERDIGRIS}; border-radius: 2px; }}
 QScrollBar:vertical {{ background: transparent; width: 8px; }}
 QScrollBar::handle:vertical {{ background: {HAIR}; border-radius: 4px; min-height: 24px; }}
-QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ height: 0; background: none; }}
+QScrollBar::add-line, QScrollBar::sub-line,
+QScrollBar::add-page, QScrollBar::sub-page {{ height: 0; background: none; }}
 QMenu {{ background: {RAISED}; border: 1px solid {HAIR}; }}
 QMenu::item {{ padding: 4px 22px; }}
 QMenu::item:selected {{ background: {HAIR}; }}

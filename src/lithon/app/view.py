@@ -9,8 +9,8 @@ import numpy as np
 import vtkmodules.qt
 
 vtkmodules.qt.PyQtImpl = "PySide6"
-import vtkmodules.vtkInteractionStyle  # noqa: F401, E402 - registers what the interactor needs
-import vtkmodules.vtkRenderingOpenGL2  # noqa: F401, E402 - registers the drawing back end
+import vtkmodules.vtkInteractionStyle  # noqa: E402 - registers what the interactor needs
+import vtkmodules.vtkRenderingOpenGL2  # noqa: E402 - registers the drawing back end
 from PySide6.QtCore import QPoint, Qt, QTimer, Signal  # noqa: E402
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor  # noqa: E402
 from vtkmodules.vtkInteractionStyle import vtkInteractorStyleUser  # noqa: E402
@@ -20,10 +20,10 @@ from lithon.app import scene, theme  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
+from lithon.brep.thickness import ray_hits  # noqa: E402
 from lithon.brep.topology import Edge, Face  # noqa: E402
 from lithon.mesh.delaunay import FACE  # noqa: E402
 from lithon.mesh.tetrahedra import Mesh  # noqa: E402
-from lithon.survey.walls import ray_hits  # noqa: E402
 
 _NEAR = 6.0  # pixels within which an edge is meant
 _LAYERS = ("body", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points", "plane")
@@ -112,8 +112,12 @@ class SolidView(QVTKRenderWindowInteractor):
             return
         pic = self._picture = scene.picture(model, self.work.hidden)
         self._hover = None
-        self._put("edges", [scene.actor(scene.line_data(scene.edge_runs(pic.edges)), theme.INK, width=1.2, lit=False,
-                                        lift=1.0)] if pic.edges else [])
+        self._put(
+            "edges",
+            [scene.actor(scene.line_data(scene.edge_runs(pic.edges)), theme.INK, width=1.2, lit=False, lift=1.0)]
+            if pic.edges
+            else [],
+        )
         self._draw_shared()
         self.recolour()
         self._draw_mesh()
@@ -127,10 +131,13 @@ class SolidView(QVTKRenderWindowInteractor):
             return
         lines = [run for f in shared for run in scene.hatch(f, self.diagonal / 110.0)]
         outline = scene.edge_runs(list(dict.fromkeys(e for f in shared for e in f.edges())))
-        self._put("shared", [
-            scene.actor(scene.line_data(lines), theme.VERDIGRIS, width=1.3, lit=False, lift=1.5),
-            scene.actor(scene.line_data(outline), theme.VERDIGRIS, width=2.5, lit=False, lift=2.0),
-        ])
+        self._put(
+            "shared",
+            [
+                scene.actor(scene.line_data(lines), theme.VERDIGRIS, width=1.3, lit=False, lift=1.5),
+                scene.actor(scene.line_data(outline), theme.VERDIGRIS, width=2.5, lit=False, lift=2.0),
+            ],
+        )
 
     def _see_through(self) -> bool:
         shared = self.work.station == "Bond" and bool(self.shown_model() and self.shown_model().shared())
@@ -178,19 +185,31 @@ class SolidView(QVTKRenderWindowInteractor):
         self._put("body", bodies)
         marks = []
         if work.edges:
-            marks.append(scene.actor(scene.line_data(scene.edge_runs(work.edges)), theme.VERDIGRIS, width=4.0,
-                                     lit=False, lift=3.0))
+            marks.append(
+                scene.actor(
+                    scene.line_data(scene.edge_runs(work.edges)), theme.VERDIGRIS, width=4.0, lit=False, lift=3.0
+                )
+            )
         if isinstance(self._hover, Edge):
-            marks.append(scene.actor(scene.line_data(scene.edge_runs([self._hover])), theme.INK, width=3.0, lit=False,
-                                     lift=3.0))
+            marks.append(
+                scene.actor(scene.line_data(scene.edge_runs([self._hover])), theme.INK, width=3.0, lit=False, lift=3.0)
+            )
         # Chosen faces get a heavy outline too: colour alone says nothing.
         outline = list(dict.fromkeys(e for f in work.faces for e in f.edges()))
         if outline:
-            marks.append(scene.actor(scene.line_data(scene.edge_runs(outline)), theme.VERDIGRIS, width=3.0, lit=False,
-                                     lift=2.0))
+            marks.append(
+                scene.actor(scene.line_data(scene.edge_runs(outline)), theme.VERDIGRIS, width=3.0, lit=False, lift=2.0)
+            )
         self._put("chosen", marks)
-        lit = [scene.actor(scene.line_data(scene.edge_runs(self._lit_edges)), theme.OCHRE, width=3.5, lit=False,
-                           lift=2.5)] if self._lit_edges else []
+        lit = (
+            [
+                scene.actor(
+                    scene.line_data(scene.edge_runs(self._lit_edges)), theme.OCHRE, width=3.5, lit=False, lift=2.5
+                )
+            ]
+            if self._lit_edges
+            else []
+        )
         self._put("lit", lit)
         self._draw_points()
 
@@ -200,8 +219,10 @@ class SolidView(QVTKRenderWindowInteractor):
         for p in self.work.points:
             for axis in np.eye(3):
                 runs.append(np.array([np.array(p) - r * axis, np.array(p) + r * axis]))
-        self._put("points", [scene.actor(scene.line_data(runs), theme.VERDIGRIS, width=3.0, lit=False, lift=5.0)]
-                  if runs else [])
+        self._put(
+            "points",
+            [scene.actor(scene.line_data(runs), theme.VERDIGRIS, width=3.0, lit=False, lift=5.0)] if runs else [],
+        )
 
     def light(self, faces: set[Face], edges: list[Edge]) -> None:
         """Light up faces and edges (the Sieve does, while its handle is dragged)."""
@@ -220,18 +241,24 @@ class SolidView(QVTKRenderWindowInteractor):
             return
         actors = []
         if len(p.ghost.triangles):
-            actors.append(scene.actor(scene.surface_data(p.ghost.points, p.ghost.triangles), theme.VERDIGRIS,
-                                      opacity=0.62, lift=2.0))
+            actors.append(
+                scene.actor(
+                    scene.surface_data(p.ghost.points, p.ghost.triangles), theme.VERDIGRIS, opacity=0.62, lift=2.0
+                )
+            )
         old = set(self.work.model.edges())
         fresh = [e for e in p.outcome.model.edges() if e not in old and _is_new(e, self._picture)]
         if fresh:
-            actors.append(scene.actor(scene.line_data(scene.edge_runs(fresh)), theme.VERDIGRIS, width=2.5, lit=False,
-                                      lift=4.0))
+            actors.append(
+                scene.actor(scene.line_data(scene.edge_runs(fresh)), theme.VERDIGRIS, width=2.5, lit=False, lift=4.0)
+            )
         self._put("ghost", actors)
         going = list(dict.fromkeys(e for f in p.ghost.gone for e in f.edges()))
         dashes = scene.dashed(scene.edge_runs(going), self.diagonal / 180.0)
-        self._put("gone", [scene.actor(scene.line_data(dashes), theme.MADDER, width=2.0, lit=False, lift=3.5)]
-                  if dashes else [])
+        self._put(
+            "gone",
+            [scene.actor(scene.line_data(dashes), theme.MADDER, width=2.0, lit=False, lift=3.5)] if dashes else [],
+        )
         self.recolour()
 
     def _draw_mesh(self) -> None:
@@ -246,8 +273,10 @@ class SolidView(QVTKRenderWindowInteractor):
             return
         self._put("mesh", self._mesh_actors(mesh))
         worst = mesh.quality.worst(12)
-        self._put("worst", [scene.actor(scene.line_data(_tet_runs(mesh, worst)), theme.MADDER, width=2.5, lit=False,
-                                        lift=6.0)])
+        self._put(
+            "worst",
+            [scene.actor(scene.line_data(_tet_runs(mesh, worst)), theme.MADDER, width=2.5, lit=False, lift=6.0)],
+        )
 
     def _mesh_shown(self) -> bool:
         return self.work.mesh is not None and self.work.station == "Prove" and not self.showing_original
@@ -298,8 +327,10 @@ class SolidView(QVTKRenderWindowInteractor):
         tangent = np.tan(np.radians(camera.GetViewAngle()) / 2.0)
         q = p - middle
         depth = q @ forward
-        need = max(float((np.abs(q @ up) / tangent - depth).max()),
-                   float((np.abs(q @ right) / (tangent * w / h) - depth).max()))
+        need = max(
+            float((np.abs(q @ up) / tangent - depth).max()),
+            float((np.abs(q @ right) / (tangent * w / h) - depth).max()),
+        )
         distance = max(need * spare, 1e-6 * self.diagonal + 1e-9)
         camera.SetFocalPoint(*middle)
         camera.SetPosition(*(middle - forward * distance))
@@ -431,9 +462,9 @@ class SolidView(QVTKRenderWindowInteractor):
 
     def mouseReleaseEvent(self, event) -> None:
         here = event.position().toPoint()
-        if event.button() == Qt.MouseButton.LeftButton and self._press is not None:
-            if (here - self._press).manhattanLength() < 5:
-                self._click(here, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+        still = self._press is not None and (here - self._press).manhattanLength() < 5
+        if event.button() == Qt.MouseButton.LeftButton and still:
+            self._click(here, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
         self._press = None
 
     def mouseDoubleClickEvent(self, event) -> None:
@@ -510,7 +541,7 @@ class SolidView(QVTKRenderWindowInteractor):
     def wheelEvent(self, event) -> None:
         factor = 0.85 ** (event.angleDelta().y() / 120.0)
         position = event.position()
-        start, ray = self._ray(position.x(), position.y())
+        _, ray = self._ray(position.x(), position.y())
         camera = self.renderer.GetActiveCamera()
         eye, focus = np.array(camera.GetPosition()), np.array(camera.GetFocalPoint())
         forward = np.array(camera.GetDirectionOfProjection())

@@ -100,8 +100,14 @@ class Work(QObject):
             self._notifier.activated.connect(self._answers)
         return self._worker
 
-    def job(self, name: str, *args: Any, done: Callable[[Any], None], failed: Callable[[LithonError], None] | None = None,
-            progress: Callable[[float, str], None] | None = None) -> int:
+    def job(
+        self,
+        name: str,
+        *args: Any,
+        done: Callable[[Any], None],
+        failed: Callable[[LithonError], None] | None = None,
+        progress: Callable[[float, str], None] | None = None,
+    ) -> int:
         """Run a job in the worker; the callbacks come later, in this thread."""
         fail = failed if failed is not None else (lambda error: self.told.emit(str(error), "bad"))
         number = self._ensure_worker().submit(name, *args)
@@ -132,8 +138,11 @@ class Work(QObject):
         lost, self._jobs = list(self._jobs.values()), {}
         self.close()
         error: LithonError = (
-            LithonError("the worker process ended unexpectedly", remedy="the model is unchanged; try again or save first")
-            if crashed else Cancelled()
+            LithonError(
+                "the worker process ended unexpectedly", remedy="the model is unchanged; try again or save first"
+            )
+            if crashed
+            else Cancelled()
         )
         for job in lost:
             job.failed(error)
@@ -187,7 +196,9 @@ class Work(QObject):
             self.told.emit(text, "bad")
         if not troubles:
             bodies = len(ledger.model.bodies)
-            self.told.emit(f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {len(ledger.model.faces())} faces, in mm", "good")
+            self.told.emit(
+                f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {len(ledger.model.faces())} faces, in mm", "good"
+            )
 
     def save(self, path: Path | None = None) -> bool:
         """Save the project. Returns whether a file was written; without a path and a name, it was not."""
@@ -371,8 +382,9 @@ class Work(QObject):
                 proposal.error, proposal.state = error, "refused"
             self.proposal_changed.emit()
 
-        self.job("mesh", model, self.ledger.size, done=done, failed=failed,
-                 progress=lambda *p: self._progress(proposal, *p))
+        self.job(
+            "mesh", model, self.ledger.size, done=done, failed=failed, progress=lambda *p: self._progress(proposal, *p)
+        )
         self.proposal_changed.emit()
 
     def _progress(self, proposal: Proposal, share: float, what: str) -> None:

@@ -34,8 +34,9 @@ class Contact:
     place: tuple[float, float, float]
 
 
-def bond(model: Model, bodies: Sequence[Body] | None = None, gap: float | None = None,
-         progress: Progress = SILENT) -> tuple[Model, list[Contact]]:
+def bond(
+    model: Model, bodies: Sequence[Body] | None = None, gap: float | None = None, progress: Progress = SILENT
+) -> tuple[Model, list[Contact]]:
     """Share all contacts among these bodies (default all), and list them.
 
     Raises Refusal when there is nothing to share, saying what contacts there are.
@@ -64,7 +65,8 @@ def bond(model: Model, bodies: Sequence[Body] | None = None, gap: float | None =
         if unlike:
             raise Refusal(
                 f"{len(unlike)} contacts have unlike outlines and cannot be shared without imprinting",
-                where=spot(unlike[0].place), remedy="carve both bodies along the same planes first",
+                where=spot(unlike[0].place),
+                remedy="carve both bodies along the same planes first",
             )
         raise Refusal("no two of these bodies touch", remedy="a gap tolerance above the distance between them")
     return out, contacts
@@ -99,8 +101,11 @@ def _share_pair(a: Body, b: Body, tolerance: float) -> tuple[Body, list[Contact]
                 continue
             edges.update(matched)
             for mine, (other, same) in matched.items():
-                pairs = ((mine.start, other.start), (mine.end, other.end)) if same else (
-                    (mine.start, other.end), (mine.end, other.start))
+                pairs = (
+                    ((mine.start, other.start), (mine.end, other.end))
+                    if same
+                    else ((mine.start, other.end), (mine.end, other.start))
+                )
                 vertices.update({v: w for v, w in pairs if v is not None and w is not None and v is not w})
             at = use_a.face.surface.project(place[None])
             same_normal = float(use_a.face.normal(at)[0] @ use_b.face.normal(at)[0]) > 0.0
@@ -149,7 +154,9 @@ def _same_outline(a: Face, b: Face, tolerance: float) -> dict[Edge, tuple[Edge, 
     if len(pool) != len(mine):
         return None
     for edge in mine:
-        hit = next((t for t in ((other, _same_run(edge, other, tolerance)) for other in pool) if t[1] is not None), None)
+        hit = next(
+            (t for t in ((other, _same_run(edge, other, tolerance)) for other in pool) if t[1] is not None), None
+        )
         if hit is None or hit[1] is None:
             return None
         pool.remove(hit[0])

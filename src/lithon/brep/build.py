@@ -65,14 +65,12 @@ def _tube(frame: Frame, profile: Profile, z0: float, z1: float, solid_inside: bo
     if isinstance(profile, Round):
         centre = frame.world(np.array([*profile.centre, 0.0]))
         about = Frame.of(centre, frame.z, frame.x)
-        rings = [
-            Edge(Circle.about(about.shifted(z * frame.z), profile.radius), 0.0, 2.0 * np.pi) for z in (z0, z1)
-        ]
-        low, high = (Coedge(rings[0], True),), (Coedge(rings[1], True),)
-        loops: tuple[Loop, ...] = (low, (Coedge(rings[1], False),))
+        rings = [Edge(Circle.about(about.shifted(z * frame.z), profile.radius), 0.0, 2.0 * np.pi) for z in (z0, z1)]
+        low_ring, high_ring = (Coedge(rings[0], True),), (Coedge(rings[1], True),)
+        loops: tuple[Loop, ...] = (low_ring, (Coedge(rings[1], False),))
         if not solid_inside:
             loops = tuple(_turned(loop) for loop in loops)
-        return _Tube(low, high, (Face(Cylinder(about, profile.radius), loops, along=solid_inside),))
+        return _Tube(low_ring, high_ring, (Face(Cylinder(about, profile.radius), loops, along=solid_inside),))
     n = len(profile)
     points = [np.array(piece.start, dtype=float) for piece in profile]
     corner = [[Vertex(frozen(frame.world(np.array([*p, z])))) for p in points] for z in (z0, z1)]
@@ -83,9 +81,7 @@ def _tube(frame: Frame, profile: Profile, z0: float, z1: float, solid_inside: bo
     lows, highs, walls = [], [], []
     for k, piece in enumerate(profile):
         nxt = (k + 1) % n
-        low, high = (
-            _side(frame, piece, points[nxt], z, corner[i][k], corner[i][nxt]) for i, z in enumerate((z0, z1))
-        )
+        low, high = (_side(frame, piece, points[nxt], z, corner[i][k], corner[i][nxt]) for i, z in enumerate((z0, z1)))
         loop: Loop = (low, Coedge(posts[nxt], True), high.reversed(), Coedge(posts[k], False))
         if piece.centre is None:
             along = points[nxt] - points[k]
@@ -137,7 +133,8 @@ def face_toward(body: Body, direction: object, through: object = None) -> Face:
     """The plane face with this outward normal; of several, the one through a point, else the farthest."""
     d = unit(np.asarray(direction, dtype=float))
     hits = [
-        use.face for use in body.uses
+        use.face
+        for use in body.uses
         if use.face.surface.kind == "plane" and use.outward(use.face.surface.frame.origin[None])[0] @ d > 1 - 1e-9
     ]
     if through is not None:
@@ -150,8 +147,7 @@ def face_toward(body: Body, direction: object, through: object = None) -> Face:
 
 def _added(body: Body, changes: dict[Face, Loop], new: Sequence[Face]) -> Body:
     uses = [
-        FaceUse(use.face.with_loops((*use.face.loops, changes[use.face])), use.forward)
-        if use.face in changes else use
+        FaceUse(use.face.with_loops((*use.face.loops, changes[use.face])), use.forward) if use.face in changes else use
         for use in body.uses
     ]
     return body.with_uses((*uses, *(FaceUse(f) for f in new)))

@@ -73,9 +73,7 @@ def flat_domain(face: Face, divide: Divide, cut_nodes: CutNodes | None = None) -
         segments.append(_ring(base, len(flat)))
         real.append(np.ones(len(flat), dtype=np.int64))
         base += len(flat)
-    return Domain(
-        np.concatenate(keys), np.concatenate(flats), np.concatenate(segments), np.concatenate(real), mirror
-    )
+    return Domain(np.concatenate(keys), np.concatenate(flats), np.concatenate(segments), np.concatenate(real), mirror)
 
 
 _FlatLoop = tuple[Ints, Floats, Floats, float]
@@ -192,8 +190,9 @@ def _crosses(p: Floats, q: Floats, a: Floats, b: Floats) -> bool:
     inner_p, inner_q = p + 1e-6 * (q - p), q - 1e-6 * (q - p)
 
     def side(o: Floats, d: Floats, x: Floats) -> Floats:
-        return np.asarray((d[..., 0] - o[..., 0]) * (x[..., 1] - o[..., 1])
-                          - (d[..., 1] - o[..., 1]) * (x[..., 0] - o[..., 0]))
+        return np.asarray(
+            (d[..., 0] - o[..., 0]) * (x[..., 1] - o[..., 1]) - (d[..., 1] - o[..., 1]) * (x[..., 0] - o[..., 0])
+        )
 
     s1, s2 = side(inner_p, inner_q, a), side(inner_p, inner_q, b)
     s3, s4 = side(a, b, inner_p), side(a, b, inner_q)

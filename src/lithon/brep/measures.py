@@ -39,8 +39,13 @@ def _integrands(points: Floats, normals: Floats) -> Floats:
     first = x**2 * n / 2.0
     second = x**3 * n / 3.0
     mixed = np.stack(
-        [x[:, 0] ** 2 * x[:, 1] * n[:, 0] / 2.0, x[:, 1] ** 2 * x[:, 2] * n[:, 1] / 2.0,
-         x[:, 2] ** 2 * x[:, 0] * n[:, 2] / 2.0], axis=1)
+        [
+            x[:, 0] ** 2 * x[:, 1] * n[:, 0] / 2.0,
+            x[:, 1] ** 2 * x[:, 2] * n[:, 1] / 2.0,
+            x[:, 2] ** 2 * x[:, 0] * n[:, 2] / 2.0,
+        ],
+        axis=1,
+    )
     ones = np.ones((len(x), 1))
     return np.concatenate([ones, x, flux[:, None], first, second, mixed], axis=1)
 

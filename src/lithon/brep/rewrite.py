@@ -43,7 +43,8 @@ def rewrite(
             uses.append(FaceUse(face, use.forward == same))
             continue
         loops = tuple(loop_for(loop) for loop in use.face.loops)
-        changed = any(a.edge is not b.edge for x, y in zip(loops, use.face.loops, strict=True)
-                      for a, b in zip(x, y, strict=True))
+        changed = any(
+            a.edge is not b.edge for x, y in zip(loops, use.face.loops, strict=True) for a, b in zip(x, y, strict=True)
+        )
         uses.append(FaceUse(use.face.with_loops(loops), use.forward) if changed else use)
     return body.with_uses(uses)

@@ -383,8 +383,9 @@ def _build(p: Ints, order: Ints, tri: Ints, nbr: Ints, fix: Ints, segments: Ints
 
 
 @njit(cache=True)
-def _add(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, candidates: Ints, near: Ints, spare: Floats,
-         first: int) -> tuple[int, int]:
+def _add(
+    p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, candidates: Ints, near: Ints, spare: Floats, first: int
+) -> tuple[int, int]:
     """Insert candidates (k,2), each known to be near triangle `near`, unless closer to the corners
     of its cavity's triangle than `spare` or beyond a forced edge. Returns counts of triangles, points."""
     n = first
@@ -395,7 +396,7 @@ def _add(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, candidates: Ints,
         x, y = candidates[k, 0], candidates[k, 1]
         # Walk; a forced edge on the way means that the candidate is hidden.
         ok = False
-        for step in range(200):
+        for _step in range(200):
             moved = False
             for i in range(3):
                 a, b = tri[t, (i + 1) % 3], tri[t, (i + 2) % 3]

@@ -13,7 +13,7 @@ from lithon.brep.adjacency import adjacency
 from lithon.brep.domain import flat_domain
 from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellate import body_mesh, edge_points, face_mesh, open_edges
-from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.brep.topology import Body, Face, Model
 from lithon.errors import Refusal, spot
 
 
@@ -141,4 +141,3 @@ def _rings(segments: Any, flat: Any) -> list[Any]:
     starts = np.flatnonzero(np.append(True, segments[1:, 0] != segments[:-1, 1]))
     ends = np.append(starts[1:], len(segments))
     return [flat[segments[a:b, 0]] for a, b in zip(starts, ends, strict=True)]
-

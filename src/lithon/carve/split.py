@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, Ints
 from lithon.brep.domain import flat_domain
 from lithon.brep.loops import group, trace
 from lithon.brep.measures import box, uses_volume
@@ -48,13 +48,18 @@ def split(model: Model, bodies: Sequence[Body], plane: Plane, progress: Progress
             if face not in kept and len(model.owners(face)) > 1:
                 raise Refusal(
                     f"a face of {body.name} that is bonded to another body would be cut",
-                    where=spot(face_place(face)), remedy="carve first and bond afterwards", entities=(face,),
+                    where=spot(face_place(face)),
+                    remedy="carve first and bond afterwards",
+                    entities=(face,),
                 )
         cut_any = True
         out = out.replaced(body, pieces)
     if not cut_any:
-        raise Refusal("the plane does not pass through any of these bodies", where=spot(plane.frame.origin),
-                      remedy="move the plane, or choose other bodies")
+        raise Refusal(
+            "the plane does not pass through any of these bodies",
+            where=spot(plane.frame.origin),
+            remedy="move the plane, or choose other bodies",
+        )
     return out
 
 
@@ -220,9 +225,9 @@ def _off_edge(edge: Edge, point: Floats) -> float:
     return float(np.linalg.norm(edge.curve.point(np.array([t]))[0] - point))
 
 
-def _shape(flat: Floats, segments: Floats) -> shapely.Polygon:
+def _shape(flat: Floats, segments: Ints) -> shapely.Polygon:
     rings, start = [], 0
-    seg = np.asarray(segments, dtype=np.int64)
+    seg = segments
     for k in range(len(seg)):
         if seg[k, 1] == seg[start, 0]:
             rings.append(flat[seg[start : k + 1, 0]])
@@ -296,7 +301,8 @@ def _own_cut(body: Body, plane: Plane, tolerance: float) -> Body:
     """Its own copies of all vertices and edges in the plane, so that the halves stand apart."""
     vertices = {v: Vertex(v.point) for v in body.vertices() if _side(plane, v.point, 2.0 * tolerance) == 0}
     edges = {
-        e: (Edge(e.curve, e.t0, e.t1), True) for e in body.edges()
+        e: (Edge(e.curve, e.t0, e.t1), True)
+        for e in body.edges()
         if e.ring and float(np.abs(plane.signed_distance(edge_points(e)[1])).max()) <= 2.0 * tolerance
     }
     return rewrite(body, vertices, edges)

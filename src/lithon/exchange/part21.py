@@ -75,8 +75,10 @@ class Exchange:
         if hit is None:
             text = self.raw.get(number)
             if text is None:
-                raise BadFile(f"entity #{number} is referred to but not in the file",
-                              remedy="export the file again; it looks cut off")
+                raise BadFile(
+                    f"entity #{number} is referred to but not in the file",
+                    remedy="export the file again; it looks cut off",
+                )
             hit = Instance(number, _parse(text, number))
             self._parsed[number] = hit
         if kinds and not any(k in hit.parts for k in kinds):

@@ -96,8 +96,7 @@ class _Reader:
         out: list[tuple[Instance, float]] = []
         seen: set[int] = set()
         kinds = ("MANIFOLD_SOLID_BREP", "BREP_WITH_VOIDS", "SHELL_BASED_SURFACE_MODEL")
-        shapes = ("ADVANCED_BREP_SHAPE_REPRESENTATION", "SHAPE_REPRESENTATION",
-                  "MANIFOLD_SURFACE_SHAPE_REPRESENTATION")
+        shapes = ("ADVANCED_BREP_SHAPE_REPRESENTATION", "SHAPE_REPRESENTATION", "MANIFOLD_SURFACE_SHAPE_REPRESENTATION")
         for shape in self.x.of_kind(*shapes):
             for item in shape.values[1]:
                 instance = self.x.get(item)

@@ -190,8 +190,9 @@ class _Writer:
             line = Line.through(a.point, b.point)
             edge = self.add(f"EDGE_CURVE('',{self._vertex(a)},{self._vertex(b)},{self._curve(line)},.T.)")
             first, second = (loop[k:] + loop[:k] for loop, k in ((around[0], i), (around[1], j)))
-            loops.append([*self._walk(first), self._oriented(edge, True),
-                          *self._walk(second), self._oriented(edge, False)])
+            loops.append(
+                [*self._walk(first), self._oriented(edge, True), *self._walk(second), self._oriented(edge, False)]
+            )
         loops += [self._walk(loop) for loop in face.loops if not any(loop is other for other in around)]
         if seam is None and len(loops) > 1:
             k = _outer_index(face)
@@ -213,8 +214,10 @@ class _Writer:
 
     def _structure(self, solids: list[str]) -> None:
         context = self.add("APPLICATION_CONTEXT('managed model based 3d engineering')")
-        self.add("APPLICATION_PROTOCOL_DEFINITION('international standard',"
-                 f"'ap242_managed_model_based_3d_engineering',2014,{context})")
+        self.add(
+            "APPLICATION_PROTOCOL_DEFINITION('international standard',"
+            f"'ap242_managed_model_based_3d_engineering',2014,{context})"
+        )
         product_context = self.add(f"PRODUCT_CONTEXT('',{context},'mechanical')")
         product = self.add(f"PRODUCT({encode(self.name)},{encode(self.name)},'',({product_context}))")
         formation = self.add(f"PRODUCT_DEFINITION_FORMATION('','',{product})")
@@ -224,8 +227,10 @@ class _Writer:
         mm = self.add("(LENGTH_UNIT()NAMED_UNIT(*)SI_UNIT(.MILLI.,.METRE.))")
         rad = self.add("(NAMED_UNIT(*)PLANE_ANGLE_UNIT()SI_UNIT($,.RADIAN.))")
         sr = self.add("(NAMED_UNIT(*)SI_UNIT($,.STERADIAN.)SOLID_ANGLE_UNIT())")
-        slack = self.add("UNCERTAINTY_MEASURE_WITH_UNIT(LENGTH_MEASURE("
-                         f"{_real(self.model.tolerance)}),{mm},'distance_accuracy_value','')")
+        slack = self.add(
+            "UNCERTAINTY_MEASURE_WITH_UNIT(LENGTH_MEASURE("
+            f"{_real(self.model.tolerance)}),{mm},'distance_accuracy_value','')"
+        )
         where = self.add(
             "(GEOMETRIC_REPRESENTATION_CONTEXT(3)"
             f"GLOBAL_UNCERTAINTY_ASSIGNED_CONTEXT(({slack}))GLOBAL_UNIT_ASSIGNED_CONTEXT(({mm},{rad},{sr}))"

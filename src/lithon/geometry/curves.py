@@ -20,7 +20,8 @@ TURN = 2.0 * np.pi
 class Curve(Protocol):
     """What every curve answers. `period` is None for an open curve."""
 
-    kind: str
+    @property
+    def kind(self) -> str: ...
 
     @property
     def period(self) -> float | None: ...

@@ -20,7 +20,8 @@ TURN = 2.0 * np.pi
 class Surface(Protocol):
     """What every surface answers."""
 
-    kind: str
+    @property
+    def kind(self) -> str: ...
 
     @property
     def frame(self) -> Frame: ...
@@ -94,7 +95,9 @@ class Plane:
 
     def moved(self, motion: Floats) -> Plane:
         normal = motion[:3, :3] @ self.frame.z
-        return Plane(Frame.of(motion[:3, :3] @ self.frame.origin + motion[:3, 3], normal, motion[:3, :3] @ self.frame.x))
+        return Plane(
+            Frame.of(motion[:3, :3] @ self.frame.origin + motion[:3, 3], normal, motion[:3, :3] @ self.frame.x)
+        )
 
     def offset(self, distance: float) -> Plane:
         return Plane(self.frame.shifted(distance * self.frame.z))

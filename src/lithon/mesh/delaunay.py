@@ -43,8 +43,21 @@ def _walk(p: Ints, tet: Ints, nbr: Ints, start: int, q: Ints) -> int:
 
 
 @njit(cache=True)
-def _insert(p: Ints, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, stamp: Ints,
-            keys: Ints, vals: Ints, start: int, v: int, clear: float) -> int:
+def _insert(
+    p: Ints,
+    tet: Ints,
+    nbr: Ints,
+    wall: Ints,
+    lab: Ints,
+    free: Ints,
+    state: Ints,
+    stamp: Ints,
+    keys: Ints,
+    vals: Ints,
+    start: int,
+    v: int,
+    clear: float,
+) -> int:
     """Insert point v lying in tetrahedron `start`; 1 done, 0 refused (nothing changed).
 
     state: [count of rows used, count of free rows, stamp]. `clear` > 0 refuses points nearer than
@@ -188,8 +201,21 @@ def _insert(p: Ints, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, st
 
 
 @njit(cache=True)
-def _insert_all(p: Ints, order: Ints, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints,
-                stamp: Ints, keys: Ints, vals: Ints, inner: bool, clear: Floats) -> Ints:
+def _insert_all(
+    p: Ints,
+    order: Ints,
+    tet: Ints,
+    nbr: Ints,
+    wall: Ints,
+    lab: Ints,
+    free: Ints,
+    state: Ints,
+    stamp: Ints,
+    keys: Ints,
+    vals: Ints,
+    inner: bool,
+    clear: Floats,
+) -> Ints:
     """Insert points in this order; returns which went in. `inner`: only into labelled regions."""
     done = np.zeros(len(order), dtype=np.int64)
     for k in range(len(order)):
@@ -284,8 +310,21 @@ class Tetrahedra:
         done = np.zeros(n, dtype=bool)
         begin = 0
         while begin < n:
-            got = _insert_all(self.p, first + order[begin:], self.tet, self.nbr, self.wall, self.lab, self.free,
-                              self.state, self.stamp, self._keys, self._vals, inner, spare[begin:])
+            got = _insert_all(
+                self.p,
+                first + order[begin:],
+                self.tet,
+                self.nbr,
+                self.wall,
+                self.lab,
+                self.free,
+                self.state,
+                self.stamp,
+                self._keys,
+                self._vals,
+                inner,
+                spare[begin:],
+            )
             done[order[begin:]] = got == 1
             if int(self.state[0]) - int(self.state[1]) + 400 <= len(self.tet):
                 break

@@ -15,8 +15,9 @@ _CELL = 1.10
 _REGULAR = np.sqrt(3.0 / 8.0)  # circumradius of a regular tetrahedron of side one
 
 
-def fill(space: Tetrahedra, surface_points: Floats, surface_triangles: Ints, sizes: SizeField,
-         progress: Progress) -> None:
+def fill(
+    space: Tetrahedra, surface_points: Floats, surface_triangles: Ints, sizes: SizeField, progress: Progress
+) -> None:
     """Insert nodes into all labelled regions until no tetrahedron is too large."""
     centres = surface_points[surface_triangles].mean(axis=1)
     shell = cKDTree(np.vstack([surface_points, centres]))

@@ -87,8 +87,19 @@ def _star(tet: Ints, nbr: Ints, t0: int, v: int, out: Ints, seen: Ints, mark: in
 
 
 @njit(cache=True)
-def _commit(tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, old: Ints, n_old: int,
-            new: Ints, n_new: int, label: int) -> None:
+def _commit(
+    tet: Ints,
+    nbr: Ints,
+    wall: Ints,
+    lab: Ints,
+    free: Ints,
+    state: Ints,
+    old: Ints,
+    n_old: int,
+    new: Ints,
+    n_new: int,
+    label: int,
+) -> None:
     """Replace elements by others that fill the same space. state: rows used, free rows, change count."""
     most = 4 * n_old
     key = np.empty((most, 3), dtype=np.int64)
@@ -201,8 +212,9 @@ def _star_quality(x: Floats, tet: Ints, star: Ints, n: int, stop: float) -> floa
 
 
 @njit(cache=True)
-def _smooth(x: Floats, tet: Ints, nbr: Ints, kind: Ints, places: Floats, t0: int, v: int, star: Ints,
-            seen: Ints, state: Ints) -> bool:
+def _smooth(
+    x: Floats, tet: Ints, nbr: Ints, kind: Ints, places: Floats, t0: int, v: int, star: Ints, seen: Ints, state: Ints
+) -> bool:
     """Move one node to where the worst element around it is best; pattern search with shrinking steps."""
     state[3] += 1
     n = _star(tet, nbr, t0, v, star, seen, state[3])
@@ -303,8 +315,9 @@ def _ring(tet: Ints, nbr: Ints, wall: Ints, t0: int, a: int, b: int, ring: Ints,
 
 
 @njit(cache=True)
-def _remove_edge(x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, t0: int,
-                 a: int, b: int, new: Ints) -> bool:
+def _remove_edge(
+    x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, t0: int, a: int, b: int, new: Ints
+) -> bool:
     """Replace the elements around an edge by the best ones without it, if that is better."""
     ring = np.empty(12, dtype=np.int64)
     tets = np.empty(12, dtype=np.int64)
@@ -349,8 +362,9 @@ def _remove_edge(x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: I
 
 
 @njit(cache=True)
-def _remove_face(x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, t: int, i: int,
-                 new: Ints) -> bool:
+def _remove_face(
+    x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, t: int, i: int, new: Ints
+) -> bool:
     """Replace two elements by three around the edge between their far corners, if that is better."""
     u = nbr[t, i]
     if u < 0 or wall[t, i] >= 0:
@@ -363,8 +377,11 @@ def _remove_face(x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: I
         if c != f0 and c != f1 and c != f2:
             e = c
     worst = min(_q(x, tet, t), _q(x, tet, u)) + 1e-4
-    if (quality(x[e], x[d], x[f0], x[f1]) <= worst or quality(x[e], x[d], x[f1], x[f2]) <= worst
-            or quality(x[e], x[d], x[f2], x[f0]) <= worst):
+    if (
+        quality(x[e], x[d], x[f0], x[f1]) <= worst
+        or quality(x[e], x[d], x[f1], x[f2]) <= worst
+        or quality(x[e], x[d], x[f2], x[f0]) <= worst
+    ):
         return False
     tri = (f0, f1, f2)
     for k in range(3):
@@ -375,8 +392,21 @@ def _remove_face(x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: I
 
 
 @njit(cache=True)
-def _collapse(x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, t0: int, v: int,
-              w: int, star: Ints, seen: Ints, new: Ints) -> bool:
+def _collapse(
+    x: Floats,
+    tet: Ints,
+    nbr: Ints,
+    wall: Ints,
+    lab: Ints,
+    free: Ints,
+    state: Ints,
+    t0: int,
+    v: int,
+    w: int,
+    star: Ints,
+    seen: Ints,
+    new: Ints,
+) -> bool:
     """Move free node v into its neighbour w, if the elements that remain are better than before."""
     state[3] += 1
     n = _star(tet, nbr, t0, v, star, seen, state[3])
@@ -411,8 +441,9 @@ def _faces_quality(x: Floats, new: Ints, m: int, p: Floats, stop: float) -> floa
 
 
 @njit(cache=True)
-def _new_node(x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, cavity: Ints, n: int,
-              new: Ints) -> bool:
+def _new_node(
+    x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, cavity: Ints, n: int, new: Ints
+) -> bool:
     """Replace some elements by a star around a new node, if a place for it makes them better."""
     if state[4] >= len(x):
         return False
@@ -501,8 +532,20 @@ def _peel(x: Floats, tet: Ints, nbr: Ints, wall: Ints, free: Ints, state: Ints, 
 
 
 @njit(cache=True)
-def _pass(x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, seen: Ints, kind: Ints,
-          places: Floats, goal: float, grow: bool) -> int:
+def _pass(
+    x: Floats,
+    tet: Ints,
+    nbr: Ints,
+    wall: Ints,
+    lab: Ints,
+    free: Ints,
+    state: Ints,
+    seen: Ints,
+    kind: Ints,
+    places: Floats,
+    goal: float,
+    grow: bool,
+) -> int:
     """Offer every change to every element below the goal, worst first; how many were made."""
     before = state[2]
     moved = 0
@@ -603,5 +646,6 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     links = nbr[: state[0]][live]
     links = np.where(links >= 0, row[links], -1)
     top = int(state[4])
-    return Cells(x[:top], tet[: state[0]][live], links, wall[: state[0]][live], lab[: state[0]][live],
-                 kind[:top], places[:top])
+    return Cells(
+        x[:top], tet[: state[0]][live], links, wall[: state[0]][live], lab[: state[0]][live], kind[:top], places[:top]
+    )

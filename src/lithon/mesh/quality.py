@@ -60,8 +60,9 @@ class Quality:
     @staticmethod
     def of(points: Floats, tets: Ints) -> Quality:
         angles = tet_dihedral_degrees(points, tets)
-        return Quality(tet_scaled_jacobian(points, tets), angles.min(axis=1), angles.max(axis=1),
-                       tet_edge_ratio(points, tets))
+        return Quality(
+            tet_scaled_jacobian(points, tets), angles.min(axis=1), angles.max(axis=1), tet_edge_ratio(points, tets)
+        )
 
     def worst(self, n: int) -> Ints:
         """The n elements with the smallest dihedral angles, worst first."""

@@ -134,8 +134,7 @@ def _facing(face: Face, points: Floats, triangles: Ints) -> bool:
     return bool(((cross * face.normal(v.mean(axis=1))).sum(axis=1) > 0.0).all())
 
 
-def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints,
-               face_of_edge: dict[Edge, list[Face]]) -> None:
+def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_edge: dict[Edge, list[Face]]) -> None:
     """A node on every model edge's stretch that is not there; else inside the faces that lack something."""
     n = space.points
     have = np.unique(pair_keys(tet_edges(space.tet[space.live]), n))
@@ -229,12 +228,19 @@ def wall_off(surface: SurfaceMesh, space: Tetrahedra) -> list[Failure]:
     if not len(leaks):
         return []
     middle = space.world()[tet[region == leaks[0]]].mean(axis=(0, 1))
-    return [Failure("two bodies, or a body and the outside, run into each other", None,
-                    (float(middle[0]), float(middle[1]), float(middle[2])), "check the bodies for overlaps")]
+    return [
+        Failure(
+            "two bodies, or a body and the outside, run into each other",
+            None,
+            (float(middle[0]), float(middle[1]), float(middle[2])),
+            "check the bodies for overlaps",
+        )
+    ]
 
 
-def _region_labels(surface: SurfaceMesh, space: Tetrahedra, tet: Ints, wall: Ints, region: Ints, count: int,
-                   triangles: Ints, of: Ints) -> Ints:
+def _region_labels(
+    surface: SurfaceMesh, space: Tetrahedra, tet: Ints, wall: Ints, region: Ints, count: int, triangles: Ints, of: Ints
+) -> Ints:
     """The body of each region: told by the side on which it touches the faces; -2 where that conflicts."""
     ahead = np.full(len(surface.faces), -1, dtype=np.int64)
     behind = np.full(len(surface.faces), -1, dtype=np.int64)
@@ -248,9 +254,9 @@ def _region_labels(surface: SurfaceMesh, space: Tetrahedra, tet: Ints, wall: Int
     # FACE runs so that the tetrahedron lies on the positive side: the same turning means "ahead".
     start = (want == corners[:, :1]).argmax(axis=1)
     same = want[np.arange(len(t)), (start + 1) % 3] == corners[:, 1]
-    body = np.where(same, ahead[of[wall[t, i]]], behind[of[wall[t, i]]])
+    owner = np.where(same, ahead[of[wall[t, i]]], behind[of[wall[t, i]]])
     low = np.full(count, np.iinfo(np.int64).max)
     high = np.full(count, -1, dtype=np.int64)
-    np.minimum.at(low, region[t], body)
-    np.maximum.at(high, region[t], body)
+    np.minimum.at(low, region[t], owner)
+    np.maximum.at(high, region[t], owner)
     return np.where(low == np.iinfo(np.int64).max, -1, np.where(low == high, high, -2))

@@ -46,8 +46,20 @@ def quadratic(mesh: Mesh) -> tuple[Mesh, int]:
 
 def _valid(points: Floats, elements: Ints) -> Bools:
     """Whether the Jacobian is positive at the ten nodes of each element."""
-    nodes = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1], [0.5, 0, 0], [0.5, 0.5, 0], [0, 0.5, 0],
-                      [0, 0, 0.5], [0.5, 0, 0.5], [0, 0.5, 0.5]])
+    nodes = np.array(
+        [
+            [0, 0, 0],
+            [1, 0, 0],
+            [0, 1, 0],
+            [0, 0, 1],
+            [0.5, 0, 0],
+            [0.5, 0.5, 0],
+            [0, 0.5, 0],
+            [0, 0, 0.5],
+            [0.5, 0, 0.5],
+            [0, 0.5, 0.5],
+        ]
+    )
     x = points[elements]
     ok = np.ones(len(elements), dtype=bool)
     for r, s, t in nodes:

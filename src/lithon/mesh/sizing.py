@@ -12,11 +12,12 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from lithon.arrays import Floats
+from lithon.brep.sampling import spread
 from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.thickness import thickness
 from lithon.brep.topology import Body, Edge
 from lithon.geometry.curves import Ellipse
 from lithon.geometry.surfaces import Cylinder
-from lithon.survey.walls import thickness
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +81,11 @@ def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
     for body in bodies:
         for face in body.faces:
             if isinstance(face.surface, Cylinder):
-                put(face_mesh(face).points, turn * face.surface.radius)
+                mesh = face_mesh(face)
+                wanted = turn * face.surface.radius
+                if wanted < rules.size:
+                    spots, _ = spread(mesh.points[mesh.triangles], 0.7 * wanted, most=200)
+                    put(face.surface.project(spots), wanted)
         where, wall, _, _ = thickness(body)
         thin = wall < rules.size * rules.through
         put(where[thin], wall[thin] / rules.through)

@@ -177,7 +177,9 @@ def _region(face: Face, domain: Domain, inner: Floats) -> Triangulation:
         place = domain.surface_points(face, flat)[0]
         raise Refusal(
             f"a {face.surface.kind} face cannot be meshed at this size: {error}",
-            where=spot(place), remedy="a smaller element size, or clear what is narrow there", entities=(face,),
+            where=spot(place),
+            remedy="a smaller element size, or clear what is narrow there",
+            entities=(face,),
         ) from error
 
 

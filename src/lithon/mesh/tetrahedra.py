@@ -74,8 +74,13 @@ class Mesh:
         there = unique[at] == bound_keys
         right = counts[at] == uses[self.face]
         once = np.setdiff1d(unique[counts == 1], bound_keys)
-        return bool(there.all() and right.all() and not len(once) and (counts <= 2).all()
-                    and len(np.unique(bound_keys)) == len(bound_keys))
+        return bool(
+            there.all()
+            and right.all()
+            and not len(once)
+            and (counts <= 2).all()
+            and len(np.unique(bound_keys)) == len(bound_keys)
+        )
 
 
 def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -> Mesh:
@@ -93,8 +98,10 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
     failures = failures or wall_off(surface, space)
     if failures:
         raise Refusal(
-            f"the volume could not be meshed: {failures[0].what}", where=str(failures[0].place),
-            remedy=failures[0].remedy, entities=tuple(f.face for f in failures if f.face is not None),
+            f"the volume could not be meshed: {failures[0].what}",
+            where=str(failures[0].place),
+            remedy=failures[0].remedy,
+            entities=tuple(f.face for f in failures if f.face is not None),
         )
     triangles, of = surface.triangles()
     fill(space, surface.points(), triangles, sizes, progress)
@@ -147,5 +154,13 @@ def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
     number_of = np.full(len(cells.points), -1, dtype=np.int64)
     number_of[used] = np.arange(len(used))
     points, elements = cells.points[used], number_of[cells.tet]
-    return Mesh(points, elements, cells.lab, number_of[corners[first]], face[first], model.bodies, surface.faces,
-                Quality.of(points, elements))
+    return Mesh(
+        points,
+        elements,
+        cells.lab,
+        number_of[corners[first]],
+        face[first],
+        model.bodies,
+        surface.faces,
+        Quality.of(points, elements),
+    )

@@ -34,8 +34,10 @@ def save_project(ledger: Ledger, path: str | Path) -> None:
     try:
         save_atomically(Path(path), out.getvalue())
     except OSError as error:
-        raise BadFile(f"{Path(path).name} cannot be saved: {error.strerror or error}",
-                      remedy="another folder; the work is still open") from error
+        raise BadFile(
+            f"{Path(path).name} cannot be saved: {error.strerror or error}",
+            remedy="another folder; the work is still open",
+        ) from error
 
 
 def load_project(path: str | Path, progress: Progress = SILENT) -> tuple[Ledger, list[str]]:

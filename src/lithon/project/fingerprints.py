@@ -67,6 +67,9 @@ def resolve(model: Model, wanted: Sequence[Fingerprint]) -> list[Face]:
         else:
             out.append(best)
     if lost:
-        raise Unresolved(f"{len(lost)} of {len(wanted)} recorded faces are not on this model", where=lost[0],
-                         remedy="choose them again on this model, or switch the step off")
+        raise Unresolved(
+            f"{len(lost)} of {len(wanted)} recorded faces are not on this model",
+            where=lost[0],
+            remedy="choose them again on this model, or switch the step off",
+        )
     return out

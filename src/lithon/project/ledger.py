@@ -107,7 +107,9 @@ class Ledger:
                 self.entries[k] = replace(entry, outcome=run_step(model, entry.step, progress), trouble="")
             except LithonError as error:
                 troubles.append(f"step {k + 1}, {entry.outcome.words}: {error}")
-                self.entries[k] = replace(entry, outcome=Outcome(model, entry.outcome.words, 0, 0.0), trouble=str(error))
+                self.entries[k] = replace(
+                    entry, outcome=Outcome(model, entry.outcome.words, 0, 0.0), trouble=str(error)
+                )
         return troubles
 
     def switch(self, index: int, progress: Progress = SILENT) -> list[str]:
@@ -119,8 +121,12 @@ class Ledger:
 
     def recipe(self) -> dict[str, Any]:
         """The steps in force as plain data."""
-        return {"lithon recipe": 1, "units": "mm", "size": self.size,
-                "steps": [e.step for e in self.entries[: self.position] if e.on]}
+        return {
+            "lithon recipe": 1,
+            "units": "mm",
+            "size": self.size,
+            "steps": [e.step for e in self.entries[: self.position] if e.on],
+        }
 
 
 def load_recipe(text: str) -> dict[str, Any]:

@@ -1,7 +1,7 @@
 """The selection language: `holes where diameter <= 4 mm and depth < 20 mm in "plate"`.
 
-    question = nouns [where condition {and condition}] [in "body name"]
-    condition = measure (< | <= | > | >= | =) number [mm | mm2 | mm3]
+question = nouns [where condition {and condition}] [in "body name"]
+condition = measure (< | <= | > | >= | =) number [mm | mm2 | mm3]
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ _OPS: dict[str, Callable[[float, float], bool]] = {
     ">=": lambda a, b: a >= b - 1e-9 * max(1.0, abs(b)),
     "=": lambda a, b: abs(a - b) <= 1e-6 * max(1.0, abs(b)),
 }
-_MEASURES = {
+_MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "holes": {"diameter": lambda f: f.size, "radius": lambda f: 0.5 * f.size, "depth": lambda f: f.depth},
     "fillets": {"radius": lambda f: f.size, "length": lambda f: f.depth},
     "pockets": {"width": lambda f: f.size, "depth": lambda f: f.depth},
@@ -92,13 +92,14 @@ def parse(text: str) -> Question:
     except UnexpectedInput as error:
         raise NotAQuestion(
             f"'{text.strip()}' is not understood from place {getattr(error, 'column', 1)} on",
-            remedy='for example: holes where diameter <= 4 mm',
+            remedy="for example: holes where diameter <= 4 mm",
         ) from error
     assert isinstance(question, Question)
     for measure, _, _ in question.conditions:
         if measure not in _MEASURES[question.noun]:
-            raise NotAQuestion(f"{question.noun} have no {measure}",
-                               remedy=", ".join(_MEASURES[question.noun]) + " instead")
+            raise NotAQuestion(
+                f"{question.noun} have no {measure}", remedy=", ".join(_MEASURES[question.noun]) + " instead"
+            )
     return question
 
 

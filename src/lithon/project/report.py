@@ -47,7 +47,8 @@ img { max-width: 100%; } .trouble { color: #a43c2e; }
 smallest dihedral angle {{ "%.1f"|format(mesh.smallest) }}°, worst scaled Jacobian {{ "%.3f"|format(mesh.jacobian) }};
 {{ "matching on all bonded faces" if mesh.conformal else "not conformal" }}.</p>
 <svg viewBox="0 0 640 180" role="img" aria-label="histogram of smallest dihedral angles">
-{% for bar in mesh.bars %}<rect x="{{ bar.x }}" y="{{ bar.y }}" width="{{ bar.w }}" height="{{ bar.h }}" fill="#2c7a6b"/>
+{% for bar in mesh.bars %}
+<rect x="{{ bar.x }}" y="{{ bar.y }}" width="{{ bar.w }}" height="{{ bar.h }}" fill="#2c7a6b"/>
 {% endfor %}<text x="320" y="176" text-anchor="middle" font-size="12" fill="#6c665b">smallest dihedral angle,
 0 to 72 degrees</text></svg></section>{% endif %}
 </body></html>
@@ -59,19 +60,30 @@ def report_html(ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tup
     facts = survey(ledger.model, ledger.size)
     page = Environment(autoescape=True).from_string(_PAGE)
     return page.render(
-        name=ledger.source.name, source=ledger.source.name, size=ledger.size, pictures=pictures,
+        name=ledger.source.name,
+        source=ledger.source.name,
+        size=ledger.size,
+        pictures=pictures,
         entries=[e for e in ledger.entries[: ledger.position] if e.on],
-        bodies=facts["bodies"], findings=facts["findings"], mesh=_mesh_facts(mesh) if mesh is not None else None,
+        bodies=facts["bodies"],
+        findings=facts["findings"],
+        mesh=_mesh_facts(mesh) if mesh is not None else None,
     )
 
 
 def _mesh_facts(mesh: Mesh) -> dict[str, Any]:
     counts, _ = np.histogram(mesh.quality.smallest_dihedral, bins=36, range=(0.0, 72.0))
     top = max(1, int(counts.max()))
-    bars = [{"x": round(20 + k * 16.8, 1), "w": 14, "h": round(150 * c / top, 1), "y": round(155 - 150 * c / top, 1)}
-            for k, c in enumerate(counts.tolist())]
+    bars = [
+        {"x": round(20 + k * 16.8, 1), "w": 14, "h": round(150 * c / top, 1), "y": round(155 - 150 * c / top, 1)}
+        for k, c in enumerate(counts.tolist())
+    ]
     return {
-        "nodes": len(mesh.points), "count": len(mesh.elements), "ratio": mesh.volume_ratio,
+        "nodes": len(mesh.points),
+        "count": len(mesh.elements),
+        "ratio": mesh.volume_ratio,
         "smallest": float(mesh.quality.smallest_dihedral.min()),
-        "jacobian": float(mesh.quality.scaled_jacobian.min()), "conformal": mesh.conformal(), "bars": bars,
+        "jacobian": float(mesh.quality.scaled_jacobian.min()),
+        "conformal": mesh.conformal(),
+        "bars": bars,
     }

@@ -107,8 +107,12 @@ def plane_of(model: Model, spec: dict[str, Any]) -> Plane:
         (face,) = resolve(model, [spec["offset"]])
         if not isinstance(face.surface, Plane):
             raise Refusal("an offset plane needs a plane face", remedy="choose a plane face")
-        outward = next(use.outward(face.surface.frame.origin[None])[0]
-                       for body in model.owners(face) for use in body.uses if use.face is face)
+        outward = next(
+            use.outward(face.surface.frame.origin[None])[0]
+            for body in model.owners(face)
+            for use in body.uses
+            if use.face is face
+        )
         return Plane.of(face.surface.frame.origin + float(spec["by"]) * outward, outward, face.surface.frame.x)
     if "through" in spec:
         p = np.array(spec["through"], dtype=float)
@@ -179,5 +183,8 @@ def _keep(model: Model, step: Step, progress: Progress) -> Outcome:
 
 
 _VERBS: dict[str, Callable[[Model, Step, Progress], Outcome]] = {
-    "clear": _clear, "split": _split, "bond": _bond, "keep": _keep,
+    "clear": _clear,
+    "split": _split,
+    "bond": _bond,
+    "keep": _keep,
 }

@@ -49,7 +49,11 @@ def _rest(progress: Progress, seconds: float) -> str:
 
 
 JOBS: dict[str, Callable[..., Any]] = {
-    "step": _step, "mesh": _mesh, "survey": _survey, "forecast": _forecast, "rest": _rest,
+    "step": _step,
+    "mesh": _mesh,
+    "survey": _survey,
+    "forecast": _forecast,
+    "rest": _rest,
 }
 
 
@@ -58,11 +62,10 @@ def serve(connection: Connection) -> None:
     ('done', id, result), ('failed', id, error). SIGUSR1 asks the running job to stop."""
     wire = Wire()
     last = 0.0
-    stop = False
+    stop: set[int] = set()
 
     def on_signal(number: int, frame: object) -> None:
-        nonlocal stop
-        stop = True
+        stop.add(number)
 
     signal.signal(signal.SIGUSR1, on_signal)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -72,7 +75,7 @@ def serve(connection: Connection) -> None:
         except (EOFError, OSError):
             return
         current = number
-        stop = False
+        stop.clear()
 
         def report(share: float, what: str, number: int = current) -> None:
             nonlocal last
@@ -82,13 +85,19 @@ def serve(connection: Connection) -> None:
                 connection.send_bytes(wire.pack(("progress", number, share, what)))
 
         try:
-            result = JOBS[name](Progress(report, lambda: stop), *args)
+            result = JOBS[name](Progress(report, lambda: bool(stop)), *args)
             answer = ("done", number, result)
         except LithonError as error:
             answer = ("failed", number, error)
-        except Exception as error:  # noqa: BLE001 - whatever went wrong must reach the window in words
-            answer = ("failed", number, LithonError(f"an unexpected {type(error).__name__} ({error})",
-                                                    remedy="the model is unchanged; please report this"))
+        except Exception as error:
+            answer = (
+                "failed",
+                number,
+                LithonError(
+                    f"an unexpected {type(error).__name__} ({error})",
+                    remedy="the model is unchanged; please report this",
+                ),
+            )
         connection.send_bytes(wire.pack(answer))
 
 
@@ -99,7 +108,8 @@ class WorkerHandle:
         self._numbers = 0
         near, far = Pipe()
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "lithon.project.worker", str(far.fileno())], pass_fds=(far.fileno(),),
+            [sys.executable, "-m", "lithon.project.worker", str(far.fileno())],
+            pass_fds=(far.fileno(),),
             preexec_fn=lambda: signal.signal(signal.SIGUSR1, signal.SIG_IGN),  # until it listens itself
         )
         far.close()

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.brep.build import Round, face_toward, prism, raised, rectangle, sink
-from lithon.brep.topology import Body, Model
+from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
 
 _CORNERS = 4.0 - np.pi  # a rounded rectangle of corner radius r lacks this times r squared

@@ -89,8 +89,9 @@ def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
     heights = [float(face.surface.frame.local(edge_points(c.edge)[1])[:, 2].mean()) for loop in rings for c in loop]
     depth = max(heights) - min(heights)
     middle = face.surface.frame.origin + 0.5 * (max(heights) + min(heights)) * face.surface.frame.z
-    return Feature("hole", adj.body, tuple(faces), 2.0 * face.surface.radius, depth, middle, through=openings == 2,
-                   convex=False)
+    return Feature(
+        "hole", adj.body, tuple(faces), 2.0 * face.surface.radius, depth, middle, through=openings == 2, convex=False
+    )
 
 
 def _outward_radial(use: FaceUse) -> float:
@@ -116,8 +117,15 @@ def _fillet(adj: Adjacency, use: FaceUse) -> Feature | None:
     if len(sides) != 2 or not all(isinstance(s.surface, Plane) for s in sides):
         return None
     place = face.surface.project(face_centroid(face)[None])[0]
-    return Feature("fillet", adj.body, (face,), face.surface.radius, max(e.length for e in straight), place,
-                   convex=_outward_radial(use) > 0.0)
+    return Feature(
+        "fillet",
+        adj.body,
+        (face,),
+        face.surface.radius,
+        max(e.length for e in straight),
+        place,
+        convex=_outward_radial(use) > 0.0,
+    )
 
 
 def _islands(adj: Adjacency, taken: set[Face]) -> list[Feature]:
@@ -165,8 +173,15 @@ def _island(adj: Adjacency, face: Face, loop: Loop, inside: list[Face]) -> Featu
     spans = [np.ptp(flat @ [np.cos(a), np.sin(a)]) for a in np.linspace(0.0, np.pi, 36, endpoint=False)]
     turns = [adj.angle(c.edge) for c in loop]
     pocket = float(np.median(turns)) > 0.0
-    return Feature("pocket" if pocket else "boss", adj.body, tuple(inside), float(min(spans)), depth,
-                   np.asarray(points.mean(axis=0)), convex=not pocket)
+    return Feature(
+        "pocket" if pocket else "boss",
+        adj.body,
+        tuple(inside),
+        float(min(spans)),
+        depth,
+        np.asarray(points.mean(axis=0)),
+        convex=not pocket,
+    )
 
 
 def feature_of(body: Body, face: Face) -> Feature | None:

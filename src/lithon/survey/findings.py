@@ -8,10 +8,10 @@ from typing import Any, Literal
 import numpy as np
 
 from lithon.brep.adjacency import adjacency
+from lithon.brep.thickness import thickness
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.brep.validate import flaws
 from lithon.survey.features import Feature, features
-from lithon.survey.walls import thickness
 
 #: stops: no mesh without doing something; costs: many small elements; note: good to know.
 Severity = Literal["stops", "costs", "note"]
@@ -38,8 +38,15 @@ class Finding:
     keep: str = ""
 
     def as_json(self) -> dict[str, Any]:
-        return {"kind": self.kind, "severity": self.severity, "size_mm": self.size, "place_mm": list(self.place),
-                "text": self.text, "remedy": self.remedy, "body": self.body.name}
+        return {
+            "kind": self.kind,
+            "severity": self.severity,
+            "size_mm": self.size,
+            "place_mm": list(self.place),
+            "text": self.text,
+            "remedy": self.remedy,
+            "body": self.body.name,
+        }
 
 
 def findings(model: Model, size: float) -> list[Finding]:
@@ -74,8 +81,17 @@ def share(length: float, size: float) -> str:
 
 def _unsound(body: Body, tolerance: float) -> list[Finding]:
     return [
-        Finding(flaw.kind, "stops", 0.0, flaw.place, flaw.text, "The volume cannot be filled with elements.",
-                "mend", body, station="mend")
+        Finding(
+            flaw.kind,
+            "stops",
+            0.0,
+            flaw.place,
+            flaw.text,
+            "The volume cannot be filled with elements.",
+            "mend",
+            body,
+            station="mend",
+        )
         for flaw in flaws(body, tolerance)
     ]
 
@@ -87,21 +103,48 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
         keep = ""
         if wall is not None and wall < 1.5 * f.size:
             keep = f"It stands {wall:.3g} mm from the outside: what runs around it may matter to the stress."
-        return Finding("small hole", "costs", f.size, place, f.words(),
-                       f"Its rim asks for elements of {np.pi * f.size / 12.0:.2g} mm.", "clear", body, f.faces, keep=keep)
+        return Finding(
+            "small hole",
+            "costs",
+            f.size,
+            place,
+            f.words(),
+            f"Its rim asks for elements of {np.pi * f.size / 12.0:.2g} mm.",
+            "clear",
+            body,
+            f.faces,
+            keep=keep,
+        )
     if f.kind == "fillet" and f.size < 0.75 * size:
-        return Finding("small fillet", "costs", f.size, place, f.words(),
-                       f"Its arc asks for elements of {np.pi * f.size / 6.0:.2g} mm along {f.depth:.3g} mm.",
-                       "clear", body, f.faces)
+        return Finding(
+            "small fillet",
+            "costs",
+            f.size,
+            place,
+            f.words(),
+            f"Its arc asks for elements of {np.pi * f.size / 6.0:.2g} mm along {f.depth:.3g} mm.",
+            "clear",
+            body,
+            f.faces,
+        )
     if f.kind == "pocket" and min(f.size, f.depth) < 1.5 * size:
-        return Finding("pocket", "costs", min(f.size, f.depth), place, f.words(),
-                       f"{len(f.faces)} faces; its depth is {share(f.depth, size)}.", "clear", body, f.faces)
+        return Finding(
+            "pocket",
+            "costs",
+            min(f.size, f.depth),
+            place,
+            f.words(),
+            f"{len(f.faces)} faces; its depth is {share(f.depth, size)}.",
+            "clear",
+            body,
+            f.faces,
+        )
     return None
 
 
 def wall_beside(hole: Feature) -> float | None:
     """The thinnest wall (mm) between a hole and the nearest other face that it does not open into."""
-    where, wall, own, far = thickness(hole.body)
+    _, wall, own, far = thickness(hole.body)
     index = next(k for k, use in enumerate(hole.body.uses) if use.face is hole.faces[0])
     mine = (own == index) & (far != index) & np.isfinite(wall)
     return float(wall[mine].min()) if mine.any() else None
@@ -122,10 +165,20 @@ def _thin_walls(body: Body, size: float) -> list[Finding]:
     out = []
     for (i, j), k in pairs.items():
         faces = (body.uses[i].face, body.uses[j].face)
-        out.append(Finding(
-            "thin wall", "costs", float(wall[k]), _xyz(where[k]), f"wall {wall[k]:.3g} mm thick, {share(wall[k], size)}",
-            f"Elements shrink to about {wall[k] / 0.8:.2g} mm there.", "smaller size here, or clear what thins it",
-            body, faces, station="survey"))
+        out.append(
+            Finding(
+                "thin wall",
+                "costs",
+                float(wall[k]),
+                _xyz(where[k]),
+                f"wall {wall[k]:.3g} mm thick, {share(wall[k], size)}",
+                f"Elements shrink to about {wall[k] / 0.8:.2g} mm there.",
+                "smaller size here, or clear what thins it",
+                body,
+                faces,
+                station="survey",
+            )
+        )
     return out
 
 
@@ -136,9 +189,19 @@ def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
         length = edge.length
         if length >= 0.35 * size or any(use.face in known for use, _ in adj.uses[edge]):
             continue
-        out.append(Finding("short edge", "costs", length, _xyz(edge.at(0.5)), f"edge {length:.3g} mm long",
-                           f"It is {share(length, size)}: the elements on it are that small.",
-                           "clear the face beside it", body, edges=(edge,)))
+        out.append(
+            Finding(
+                "short edge",
+                "costs",
+                length,
+                _xyz(edge.at(0.5)),
+                f"edge {length:.3g} mm long",
+                f"It is {share(length, size)}: the elements on it are that small.",
+                "clear the face beside it",
+                body,
+                edges=(edge,),
+            )
+        )
     return out
 
 
@@ -153,6 +216,17 @@ def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
         width = 2.0 * face_area(face) / sum(e.length for e in face.edges())
         if width < 0.2 * size:
             place = face.surface.project(face_centroid(face)[None])[0]
-            out.append(Finding("narrow face", "costs", width, _xyz(place), f"face about {width:.3g} mm wide",
-                               f"It is {share(width, size)} across.", "clear", body, (face,)))
+            out.append(
+                Finding(
+                    "narrow face",
+                    "costs",
+                    width,
+                    _xyz(place),
+                    f"face about {width:.3g} mm wide",
+                    f"It is {share(width, size)} across.",
+                    "clear",
+                    body,
+                    (face,),
+                )
+            )
     return out

@@ -104,20 +104,23 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
                 raise Refusal(
                     f"the {use.face.surface.kind} face around the wound would lose its outer boundary",
                     where=spot(edge_points(entries[0].rim[0].edge)[1][0]),
-                    remedy="choose that face as well", entities=(use.face,),
+                    remedy="choose that face as well",
+                    entities=(use.face,),
                 )
             dropped.setdefault(use.face, set()).add(index)
         else:
             cycles.append(entries)
     kept = [_without(use, dropped.get(use.face, set())) for use in body.uses if use.face not in gone]
-    swapped = {old.face: new.face for old, new in zip(
-        (u for u in body.uses if u.face not in gone), kept, strict=True)}
+    swapped = {old.face: new.face for old, new in zip((u for u in body.uses if u.face not in gone), kept, strict=True)}
     base = body.with_uses(kept)
     if not cycles:
         return _sound([base], tolerance, here, wound)
     if len(cycles) > 1:
-        raise Refusal("the wound has several rims that run over different faces", where=spot(here),
-                      remedy="clear its parts one after the other")
+        raise Refusal(
+            "the wound has several rims that run over different faces",
+            where=spot(here),
+            remedy="clear its parts one after the other",
+        )
     entries = [_Entry(FaceUse(swapped[e.use.face], e.use.forward), e.rim) for e in cycles[0]]
     return _sound(list(_regrown(base, adj, gone, entries, here, tolerance)), tolerance, here, wound)
 
@@ -132,8 +135,12 @@ def _sound(candidates: list[Body], tolerance: float, here: Floats, wound: list[F
             good.append(body)
     if not good:
         reason = f" ({why})" if why else ""
-        raise Refusal(f"the neighbours do not meet again over the wound{reason}", where=spot(here),
-                      remedy="choose the faces beside it as well, or leave it", entities=tuple(wound))
+        raise Refusal(
+            f"the neighbours do not meet again over the wound{reason}",
+            where=spot(here),
+            remedy="choose the faces beside it as well, or leave it",
+            entities=tuple(wound),
+        )
     return good
 
 
@@ -145,7 +152,9 @@ def _rim(adj: Adjacency, gone: set[Face]) -> list[tuple[FaceUse, Coedge]]:
         outside = [(u, c) for u, c in uses if u.face not in gone]
         if inside and outside:
             if len(outside) > 1:
-                raise Refusal("a bonded face borders the wound", where=spot(edge.at(0.5)), remedy="clear before bonding")
+                raise Refusal(
+                    "a bonded face borders the wound", where=spot(edge.at(0.5)), remedy="clear before bonding"
+                )
             out.append(outside[0])
     return out
 
@@ -207,12 +216,14 @@ def _without(use: FaceUse, loops: set[int]) -> FaceUse:
 # ---- wounds over several neighbours
 
 
-def _regrown(body: Body, adj: Adjacency, gone: set[Face], entries: list[_Entry], here: Floats,
-             tolerance: float) -> Iterator[Body]:
+def _regrown(
+    body: Body, adj: Adjacency, gone: set[Face], entries: list[_Entry], here: Floats, tolerance: float
+) -> Iterator[Body]:
     k = len(entries)
     if k > _MOST_NEIGHBOURS:
-        raise Refusal(f"the wound has {k} neighbours, more than {_MOST_NEIGHBOURS}", where=spot(here),
-                      remedy="clear it in parts")
+        raise Refusal(
+            f"the wound has {k} neighbours, more than {_MOST_NEIGHBOURS}", where=spot(here), remedy="clear it in parts"
+        )
     links = [_link(adj, gone, entries[i], entries[(i + 1) % k]) for i in range(k)]
     if k == 2:
         made = _joined(body, entries, links, tolerance)
@@ -242,10 +253,16 @@ def _link(adj: Adjacency, gone: set[Face], a: _Entry, b: _Entry) -> tuple[Edge, 
         if len(out) == 1:
             return out[0], vertex
         if len(out) > 1:
-            raise Refusal("more than three faces meet at the rim of the wound", where=spot(vertex.point),
-                          remedy="choose the faces beside it as well")
-    raise Refusal("two neighbours of the wound have no edge to run on", where=spot(a.rim[0].edge.at(0.5)),
-                  remedy="choose the faces beside it as well")
+            raise Refusal(
+                "more than three faces meet at the rim of the wound",
+                where=spot(vertex.point),
+                remedy="choose the faces beside it as well",
+            )
+    raise Refusal(
+        "two neighbours of the wound have no edge to run on",
+        where=spot(a.rim[0].edge.at(0.5)),
+        remedy="choose the faces beside it as well",
+    )
 
 
 Triangle = tuple[int, int, int]
@@ -330,8 +347,14 @@ def _bounded(curve: Curve, t0: float, t1: float, start: Vertex, end: Vertex) -> 
     return Edge(curve, t1, t1 + curve.period - way, end, start)
 
 
-def _rebuilt(body: Body, entries: list[_Entry], links: list[tuple[Edge, Vertex]], triangles: list[Triangle],
-             corners: list[Vertex], tolerance: float) -> Body:
+def _rebuilt(
+    body: Body,
+    entries: list[_Entry],
+    links: list[tuple[Edge, Vertex]],
+    triangles: list[Triangle],
+    corners: list[Vertex],
+    tolerance: float,
+) -> Body:
     """The body with the wound closed by this triangulation."""
     k = len(entries)
     side_corner: dict[int, Vertex] = {}

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from weakref import WeakKeyDictionary
+
 import numpy as np
 from numba import njit, prange
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.sampling import spread_inside
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Body
 
 
 @njit(cache=True, parallel=False)
-def _first_hits(starts: Floats, rays: Floats, a: Floats, ab: Floats, ac: Floats, low: Floats, high: Floats,
-                least: float) -> tuple[Floats, Ints]:
+def _first_hits(
+    starts: Floats, rays: Floats, a: Floats, ab: Floats, ac: Floats, low: Floats, high: Floats, least: float
+) -> tuple[Floats, Ints]:
     """Distance along each ray to the first triangle beyond `least` (Moller & Trumbore 1997)."""
     n = len(starts)
     out = np.full(n, np.inf)
@@ -68,23 +72,32 @@ def ray_hits(starts: Floats, rays: Floats, points: Floats, triangles: Ints, leas
     corners = points[triangles]
     low, high = corners.min(axis=1) - 1e-9, corners.max(axis=1) + 1e-9
     a, ab, ac = corners[:, 0], corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-    distance, which = _first_hits(np.ascontiguousarray(starts), np.ascontiguousarray(rays), np.ascontiguousarray(a),
-                                  ab, ac, low, high, least)
+    distance, which = _first_hits(
+        np.ascontiguousarray(starts), np.ascontiguousarray(rays), np.ascontiguousarray(a), ab, ac, low, high, least
+    )
     return distance, which
 
 
-def thickness(body: Body, most: int = 4000) -> tuple[Floats, Floats, Ints, Ints]:
+_walls: WeakKeyDictionary[Body, tuple[Floats, Floats, Ints, Ints]] = WeakKeyDictionary()
+
+
+def thickness(body: Body) -> tuple[Floats, Floats, Ints, Ints]:
     """Sample points (n,3) on the surface, the wall behind each (n,), the face use index of the
-    sample (n,) and of the wall's far side (n,). Samples are triangle centroids, the largest first."""
+    sample (n,) and of the wall's far side (n,). About one sample per 1/60 of the diagonal; cached."""
+    hit = _walls.get(body)
+    if hit is not None:
+        return hit
     points, triangles, owner = body_mesh(body)
     corners = points[triangles]
     cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     size = np.linalg.norm(cross, axis=1)
-    pick = np.sort(np.argsort(-size, kind="stable")[:most])
-    pick = pick[size[pick] > 0.0]
-    inward = -cross[pick] / size[pick, None]
-    centre = corners[pick].mean(axis=1)
+    sound = np.flatnonzero(size > 0.0)
     scale = float(np.linalg.norm(points.max(axis=0) - points.min(axis=0)))
-    distance, which = ray_hits(centre, inward, points, triangles, 1e-7 * scale)
+    spots, row = spread_inside(corners[sound], scale / 60.0)
+    row = sound[row]
+    inward = -cross[row] / size[row, None]
+    distance, which = ray_hits(spots, inward, points, triangles, 1e-7 * scale)
     far = np.where(which >= 0, owner[which], -1)
-    return centre, distance, owner[pick], far
+    made = spots, distance, owner[row], far
+    _walls[body] = made
+    return made
