@@ -49,9 +49,7 @@ def check(body: Body, tolerance: float) -> Body:
     first = found[0]
     more = f" (and {len(found) - 1} more flaws)" if len(found) > 1 else ""
     raise Refusal(
-        f"the result would not be a sound solid: {first.text}{more}",
-        where=spot(first.place),
-        entities=(first.entity,),
+        f"the result would not be a sound solid: {first.text}{more}", where=spot(first.place), entities=(first.entity,)
     )
 
 

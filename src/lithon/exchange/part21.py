@@ -12,9 +12,8 @@ from typing import Any
 
 from lithon.errors import BadFile
 
-_STATEMENT = re.compile(r"""((?:[^;'/]|'(?:[^']|'')*'|/(?!\*)|/\*.*?\*/)*);""", re.S)
+_SCAN = re.compile(r"[^;'/]+|'[^']*'|.", re.S)
 _INSTANCE = re.compile(r"\s*#(\d+)\s*=\s*(.*)", re.S)
-_COMMENT = re.compile(r"'(?:[^']|'')*'|/\*.*?\*/", re.S)
 _TOKEN = re.compile(
     r"""\s*(?:(?P<ref>\#\d+)|(?P<real>[-+]?\d+\.\d*(?:[eE][-+]?\d+)?)|(?P<int>[-+]?\d+)
     |(?P<text>'(?:[^']|'')*')|(?P<enum>\.[A-Za-z_][A-Za-z0-9_]*\.)|(?P<name>[A-Za-z_!][A-Za-z0-9_]*)
@@ -102,10 +101,7 @@ def read_exchange(text: str) -> Exchange:
     raw: dict[int, str] = {}
     header: list[str] = []
     ended = False
-    for match in _STATEMENT.finditer(text):
-        statement = match.group(1)
-        if "/*" in statement:
-            statement = _COMMENT.sub(lambda m: m.group(0) if m.group(0)[0] == "'" else " ", statement)
+    for statement in _statements(text):
         got = _INSTANCE.match(statement)
         if got:
             raw[int(got.group(1))] = got.group(2).strip()
@@ -118,6 +114,27 @@ def read_exchange(text: str) -> Exchange:
     if not ended:
         raise BadFile("the STEP file is cut off: its end mark is missing", remedy="export or copy the file again")
     return Exchange(raw, header)
+
+
+def _statements(text: str) -> Iterator[str]:
+    """The text between semicolons, outside strings, without comments. Linear in the text's length."""
+    parts: list[str] = []
+    at = 0
+    while at < len(text):
+        match = _SCAN.match(text, at)
+        assert match is not None  # the last alternative takes any character
+        token = match.group()
+        at = match.end()
+        if token == ";":
+            yield "".join(parts)
+            parts = []
+        elif token == "/" and text.startswith("*", at):
+            end = text.find("*/", at)
+            if end < 0:
+                raise BadFile("a comment in the STEP file is not closed")
+            at = end + 2
+        else:
+            parts.append(token)
 
 
 def _parse(text: str, number: int) -> dict[str, list[Any]]:

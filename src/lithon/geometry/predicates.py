@@ -129,11 +129,7 @@ def _minor3(e: Floats, a: Ints, b: Ints, c: Ints, p: Ints) -> int:
     cx, cy, cz = c[0] - p[0], c[1] - p[1], c[2] - p[2]
     e[0] = 0.0
     n = 1
-    for x, m in (
-        (a[0] - p[0], by * cz - bz * cy),
-        (a[1] - p[1], bz * cx - bx * cz),
-        (a[2] - p[2], bx * cy - by * cx),
-    ):
+    for x, m in ((a[0] - p[0], by * cz - bz * cy), (a[1] - p[1], bz * cx - bx * cz), (a[2] - p[2], bx * cy - by * cx)):
         h, low = _parts(m)
         n = _grow_product(e, n, float(x), low)
         n = _grow_product(e, n, float(x), h)

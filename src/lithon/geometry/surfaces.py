@@ -175,7 +175,7 @@ def midway(a: Plane, b: Plane) -> Plane:
     """The plane midway between two planes: parallel ones halve the gap, others the angle."""
     from lithon.geometry.meet import meet
 
-    n = b.frame.z if float(a.frame.z @ b.frame.z) > 0.0 else -b.frame.z
+    n = b.frame.z if float(a.frame.z @ b.frame.z) > -1e-12 else -b.frame.z
     if float(np.linalg.norm(np.cross(a.frame.z, n))) < 1e-9:
         middle = a.frame.origin + 0.5 * float((b.frame.origin - a.frame.origin) @ a.frame.z) * a.frame.z
         return Plane.of(middle, a.frame.z, a.frame.x)

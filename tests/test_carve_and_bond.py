@@ -1,0 +1,122 @@
+"""Carve and bond: pieces add up, close, and share; a random plane is as good as a straight one."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from lithon.bond.share import bond
+from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.measures import face_area, mass_properties, volume
+from lithon.brep.topology import Body, Model
+from lithon.brep.validate import flaws
+from lithon.carve.split import split
+from lithon.errors import Refusal
+from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Plane
+from lithon.samples import ANCHOR, collar_anchor
+
+
+def halves_agree(model: Model, cut: Model, plane: Plane) -> None:
+    before = [mass_properties(b) for b in model.bodies]
+    after = [mass_properties(b) for b in cut.bodies]
+    total = sum(m.volume for m in before)
+    assert sum(m.volume for m in after) == pytest.approx(total, rel=1e-9)
+    middle = sum(m.volume * m.centroid for m in before) / total
+    assert np.allclose(sum(m.volume * m.centroid for m in after) / total, middle, atol=1e-7)
+    for body in cut.bodies:
+        assert not flaws(body, cut.tolerance)
+        side = np.concatenate([plane.signed_distance(e.curve.point(np.linspace(e.t0, e.t1, 9))) for e in body.edges()])
+        assert side.min() > -1e-4 or side.max() < 1e-4
+    section = sum(face_area(f) for b in cut.bodies for f in b.faces if f.label == "cut") / 2.0
+    assert sum(m.area for m in after) == pytest.approx(sum(m.area for m in before) + 2 * section, rel=1e-9)
+
+
+PLANES = [
+    ((0, 0, 0), (0, 1, 0)), ((0, 0, 4), (0, 0, 1)), ((3, 0, 0), (1, 0, 0)), ((46, 0, 0), (1, 0, 0)),
+    ((0, 0, 12), (0, 0, 1)), ((0, -13, 0), (0, 1, 0)), ((0, 0, 8), (0, 0, 1)), ((-3, 0, 34), (1, 0, 1)),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("origin,normal", PLANES)
+def test_straight_cuts_of_the_collar_anchor(anchor, origin, normal):
+    plane = Plane.of(origin, normal)
+    cut = split(anchor, anchor.bodies, plane)
+    halves_agree(anchor, cut, plane)
+    bonded, contacts = bond(cut)
+    assert contacts and all(c.verdict == "shared" for c in contacts)
+    shared = bonded.shared()
+    assert sum(face_area(f) for f in shared) == pytest.approx(sum(c.area for c in contacts), rel=2e-2)
+    for face in shared:
+        a, b = bonded.owners(face)
+        assert {u.forward for body in (a, b) for u in body.uses if u.face is face} == {True, False}
+    assert all(not flaws(b, bonded.tolerance) for b in bonded.bodies)
+
+
+def test_the_mirror_plane_gives_equal_halves(anchor):
+    cut = split(anchor, anchor.bodies, Plane.of((0, 0, 0), (0, 1, 0)))
+    a, b = (mass_properties(body) for body in cut.bodies)
+    assert a.volume == pytest.approx(ANCHOR.volume / 2, rel=1e-12) == b.volume
+    assert np.allclose(a.centroid * [1, -1, 1], b.centroid)
+    assert [len(x.faces) for x in cut.bodies] == [26, 26]
+
+
+@settings(max_examples=40, deadline=None)
+@given(
+    st.tuples(st.floats(-50, 50), st.floats(-30, 30), st.floats(2, 45)),
+    st.tuples(*[st.floats(-1, 1)] * 3).filter(lambda v: np.linalg.norm(v) > 0.2),
+)
+def test_any_plane(origin, normal):
+    model = collar_anchor()
+    plane = Plane.of(origin, normal)
+    try:
+        cut = split(model, model.bodies, plane)
+    except Refusal as refusal:
+        assert "does not pass" in refusal.what
+        return
+    halves_agree(model, cut, plane)
+    bonded, contacts = bond(cut)
+    assert {c.verdict for c in contacts} == {"shared"}
+    twice = sum(len(b.faces) for b in bonded.bodies) - len(bonded.faces())
+    assert twice == len(bonded.shared()) == len(contacts)
+
+
+def test_a_pipe_cut_along_and_across():
+    rod = prism(Round((0, 0), 6.0), 20.0)
+    top = Frame.of((0, 0, 20), (0, 0, 1), (1, 0, 0))
+    pipe = sink(rod, face_toward(rod, (0, 0, 1)), top, Round((0, 0), 4.0), 20.0, face_toward(rod, (0, 0, -1)))
+    model = Model.of([pipe])
+    across = split(model, model.bodies, Plane.of((0, 0, 5), (0, 0, 1)))
+    assert [volume(b) for b in across.bodies] == pytest.approx([20 * np.pi * 15, 20 * np.pi * 5])
+    along = split(across, across.bodies, Plane.of((0, 0, 0), (1, 0, 0)))
+    assert len(along.bodies) == 4
+    bonded, contacts = bond(along)
+    # Two rings of contact between upper and lower quarters, four walls between left and right.
+    assert len(contacts) == 6 and len(bonded.shared()) == 6
+    slant = split(model, model.bodies, Plane.of((0, 0, 10), (1, 0, 2)))
+    halves_agree(model, slant, Plane.of((0, 0, 10), (1, 0, 2)))
+
+
+def test_refusals():
+    block = prism(rectangle(0, 0, 10, 10), 5.0, name="block")
+    model = Model.of([block])
+    for origin in ((0, 0, 5), (0, 0, 9)):
+        with pytest.raises(Refusal, match="does not pass"):
+            split(model, model.bodies, Plane.of(origin, (0, 0, 1)))
+    with pytest.raises(Refusal, match="touch"):
+        bond(model)
+    bonded, _ = bond(split(model, model.bodies, Plane.of((5, 0, 0), (1, 0, 0))))
+    with pytest.raises(Refusal, match="bonded"):
+        split(bonded, bonded.bodies[:1], Plane.of((0, 5, 0), (0, 1, 0)))
+    small = prism(rectangle(2, 2, 4, 4), 3.0, Frame.of((0, 0, 5), (0, 0, 1), (1, 0, 0)), "pad")
+    with pytest.raises(Refusal, match="unlike outlines"):
+        bond(Model.of([block, small]))
+
+
+def test_untouched_bodies_stay_the_same_objects():
+    a = prism(rectangle(0, 0, 10, 10), 5.0, name="a")
+    b = prism(rectangle(20, 0, 30, 10), 5.0, name="b")
+    model = Model.of([a, b])
+    cut = split(model, model.bodies, Plane.of((5, 0, 0), (1, 0, 0)))
+    assert cut.bodies[2] is b
+    assert isinstance(cut.bodies[0], Body) and [x.name for x in cut.bodies] == ["a A", "a B", "b"]

@@ -1,0 +1,138 @@
+"""Clear: closed forms after every removal, other solutions, refusals in words."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, sink
+from lithon.brep.measures import volume
+from lithon.brep.patches import change
+from lithon.brep.topology import Model
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal
+from lithon.geometry.frames import Frame
+from lithon.samples import ANCHOR
+from lithon.survey.features import feature_of, features
+from lithon.trim.clear import clear
+
+UP = (0.0, 0.0, 1.0)
+
+
+def of_kind(body, kind, test=lambda f: True):
+    return [x for f in features(body) if f.kind == kind and test(f) for x in f.faces]
+
+
+@pytest.mark.parametrize(
+    "kind,test,gain,faces",
+    [
+        ("hole", lambda f: f.size < 2.6, ANCHOR.weeps_volume, 34),
+        ("hole", lambda f: f.size < 5, ANCHOR.weeps_volume + ANCHOR.grease_volume, 33),
+        ("fillet", lambda f: f.convex, ANCHOR.outer_rounds_volume, 28),
+        ("fillet", lambda f: not f.convex, -(4 - np.pi) * ANCHOR.pocket_round**2 * ANCHOR.pocket_depth, 32),
+        ("pocket", lambda f: True, ANCHOR.pocket_volume, 27),
+    ],
+)
+def test_closed_forms_on_the_collar_anchor(anchor, kind, test, gain, faces):
+    (body,) = anchor.bodies
+    best = clear(body, of_kind(body, kind, test), anchor.tolerance)[0]
+    assert best.volume_change == pytest.approx(gain, rel=1e-9)
+    assert volume(best.body) == pytest.approx(ANCHOR.volume + gain, rel=1e-12)
+    assert len(best.body.faces) == faces
+    assert not flaws(best.body, anchor.tolerance)
+    untouched = [f for f in best.body.faces if f in body.faces]
+    assert len(untouched) >= faces - 30  # the rest is the very same objects
+
+
+def test_everything_at_once_leaves_a_plain_bracket(anchor):
+    (body,) = anchor.bodies
+    chosen = of_kind(body, "fillet") + of_kind(body, "pocket") + of_kind(body, "hole") + of_kind(body, "boss")
+    (best, *_) = clear(body, chosen, anchor.tolerance)
+    assert volume(best.body) == pytest.approx(120 * 80 * 12, rel=1e-12)
+    assert len(best.body.faces) == 6 and len(best.body.edges()) == 12
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.floats(20, 80), st.floats(20, 80), st.floats(3, 30),
+    st.lists(st.tuples(st.floats(0.1, 0.9), st.floats(0.1, 0.9), st.floats(0.2, 1.5), st.booleans()), max_size=4),
+    st.floats(0.2, 2.0), st.tuples(*[st.floats(-1, 1)] * 3).filter(lambda v: np.linalg.norm(v) > 0.2),
+)
+def test_a_spoiled_block_is_itself_again(a, b, h, holes, r, z):
+    """Random rounded, drilled and stepped blocks, anywhere in space, cleared back to six faces."""
+    base = Frame.of((3, -7, 11), z)
+    top = Frame(base.origin + h * base.z, base.x, base.y, base.z)
+    body = prism(rectangle(0, 0, a, b, r), h, base)
+    kept: list[tuple[float, float, float]] = []
+    for x, y, d, through in holes:
+        p = (4 + x * (a - 8), 4 + y * (b - 8), d)
+        if all(np.hypot(p[0] - q[0], p[1] - q[1]) > p[2] + q[2] + 0.1 for q in kept):
+            kept.append(p)
+            far = face_toward(body, -base.z) if through else None
+            depth = h if through else 0.4 * h
+            body = sink(body, face_toward(body, base.z), top, Round(p[:2], d), depth, far)
+    tolerance = Model.of([body]).tolerance
+    assert not flaws(body, tolerance)
+    found = features(body)
+    assert sum(f.kind == "hole" for f in found) == len(kept)
+    assert sum(f.kind == "fillet" for f in found) == 4
+    chosen = [x for f in found if f.kind in ("hole", "fillet") for x in f.faces]
+    best = clear(body, chosen, tolerance)[0].body
+    assert volume(best) == pytest.approx(a * b * h, rel=1e-9)
+    assert len(best.faces) == 6 and len(best.edges()) == 12
+
+
+def test_a_chamfer_and_a_notch_close():
+    """A chamfer is a wound with four neighbours; a notch across a corner has five."""
+    profile = [Piece((0, 0)), Piece((10, 0)), Piece((10, 6)), Piece((8, 8)), Piece((0, 8))]
+    body = prism(profile, 5.0)
+    slope = max(body.faces, key=lambda f: abs(f.surface.frame.z[0] * f.surface.frame.z[1]))
+    best = clear(body, [slope], 1e-6)[0]
+    assert volume(best.body) == pytest.approx(400.0) and best.volume_change == pytest.approx(10.0)
+    step = prism([Piece((0, 0)), Piece((10, 0)), Piece((10, 5)), Piece((6, 5)), Piece((6, 8)), Piece((0, 8))], 5.0)
+    riser = next(f for f in step.faces if abs(f.surface.frame.z[0]) > 0.9 and f.surface.frame.origin[0] == 6.0)
+    tread = next(f for f in step.faces if abs(f.surface.frame.z[1]) > 0.9 and f.surface.frame.origin[1] == 5.0)
+    filled = clear(step, [riser, tread], 1e-6)[0]
+    assert volume(filled.body) == pytest.approx(400.0)
+
+
+def test_a_blind_hole_and_a_round_boss():
+    block = prism(rectangle(0, 0, 20, 20), 10.0)
+    up = Frame.of((0, 0, 10), UP, (1, 0, 0))
+    blind = sink(block, face_toward(block, UP), up, Round((6, 6), 2.0), 5.0)
+    (hole,) = [f for f in features(blind) if f.kind == "hole"]
+    assert (hole.size, hole.depth, hole.through, len(hole.faces)) == (4.0, pytest.approx(5.0), False, 2)
+    stud = raised(blind, face_toward(blind, UP), up, Round((14, 14), 3.0), 6.0)
+    (boss,) = [f for f in features(stud) if f.kind == "boss"]
+    assert (boss.size, boss.depth) == (pytest.approx(6.0, rel=1e-2), pytest.approx(6.0))
+    bare = clear(stud, [*hole.faces, *boss.faces], 1e-6)[0]
+    assert volume(bare.body) == pytest.approx(4000.0)
+    assert feature_of(stud, hole.faces[0]) is hole or feature_of(stud, hole.faces[0]).kind == "hole"
+
+
+def test_refusals_say_where_and_what_to_try(anchor):
+    (body,) = anchor.bodies
+    with pytest.raises(Refusal) as caught:
+        clear(body, [face_toward(body, (0, 0, -1))], anchor.tolerance)
+    assert caught.value.where and caught.value.remedy
+    with pytest.raises(Refusal, match="nothing would remain"):
+        clear(body, body.faces, anchor.tolerance)
+    floor = next(f for f in of_kind(body, "pocket") if f.surface.kind == "plane" and abs(f.surface.frame.z[2]) > 0.9)
+    with pytest.raises(Refusal) as caught:
+        clear(body, [floor], anchor.tolerance)
+    assert "(30" in caught.value.where
+    with pytest.raises(Refusal):
+        clear(prism(rectangle(0, 0, 1, 1), 1.0), [], 1e-6)
+
+
+def test_the_ghost_is_what_was_gained(anchor):
+    """The patches shown before a step have the area by which the remaining surfaces grew."""
+    (body,) = anchor.bodies
+    fillets = of_kind(body, "fillet", lambda f: f.convex and f.size == 2.0)
+    after = anchor.replaced(body, [clear(body, fillets, anchor.tolerance)[0].body])
+    ghost = change(anchor, after)
+    v = ghost.points[ghost.triangles]
+    area = 0.5 * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1).sum()
+    sides, ends = 4 * 2 * 2.0 * 12.0, 2 * (4 - np.pi) * 4.0
+    assert area == pytest.approx(sides + ends, rel=2e-3)
+    assert set(ghost.gone) == set(fillets)
