@@ -73,7 +73,7 @@ def flat_loop(loop: Loop, surface: Surface, along: bool) -> tuple[Floats, float]
     step = np.diff(np.append(flat[:, 0], flat[0, 0]))
     step -= period * np.round(step / period)
     flat[:, 0] = flat[0, 0] + np.concatenate([[0.0], np.cumsum(step[:-1])])
-    return flat, float(step.sum())
+    return flat, period * round(float(step.sum()) / period)
 
 
 def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Loop, ...]]:

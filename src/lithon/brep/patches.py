@@ -84,12 +84,12 @@ def _gained(face: Face, origins: list[Face]) -> list[tuple[Floats, Ints]]:
         shape, mirror = flat_shape(face)
         for origin in origins:
             like = Face(face.surface, origin.loops, face.along)
-            shape = shapely.difference(shape, flat_shape(like, mirror)[0].buffer(1e-9))
+            shape = shapely.difference(shape, flat_shape(like, mirror)[0], grid_size=1e-6)
     except (Refusal, shapely.errors.GEOSException):
         return []
     out = []
     for part in shapely.get_parts(shape):
-        if part.geom_type != "Polygon" or part.area < 1e-9:
+        if part.geom_type != "Polygon" or part.area < 1e-5:
             continue
         rings = [np.asarray(r.coords)[:-1] for r in (part.exterior, *part.interiors)]
         segments, base = [], 0

@@ -66,7 +66,7 @@ def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[
             face_of_edge[edge].append(face)
     missing = np.zeros(0, dtype=np.int64)
     for turn in range(_ROUNDS):
-        progress.tell(0.3 * turn / _ROUNDS, "recovering the boundary")
+        progress.tell(0.1 + 0.15 * turn / _ROUNDS, "recovering the boundary")
         missing = _missing(surface, space)
         if not len(missing):
             return space, []

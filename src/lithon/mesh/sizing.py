@@ -54,7 +54,7 @@ class SizeField:
         out = np.full(len(points), float(self.rules.size))
         for tree, sizes in self._classes:
             reach = (self.rules.size - float(sizes.min())) / self.rules.growth
-            distance, index = tree.query(points, distance_upper_bound=reach)
+            distance, index = tree.query(points, eps=0.05, distance_upper_bound=reach)
             hit = np.isfinite(distance)
             found = sizes[index[hit]] + self.rules.growth * distance[hit]
             out[hit] = np.minimum(out[hit], found)
@@ -84,12 +84,18 @@ def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
                 mesh = face_mesh(face)
                 wanted = turn * face.surface.radius
                 if wanted < rules.size:
-                    spots, _ = spread(mesh.points[mesh.triangles], 0.7 * wanted, most=200)
-                    put(face.surface.project(spots), wanted)
+                    spots, _ = spread(mesh.points[mesh.triangles], wanted, most=200)
+                    put(face.surface.project(_thinned(spots, 0.7 * wanted)), wanted)
         where, wall, _, _ = thickness(body)
         thin = wall < rules.size * rules.through
         put(where[thin], wall[thin] / rules.through)
     return SizeField(rules, np.concatenate(points), np.concatenate(sizes))
+
+
+def _thinned(points: Floats, spacing: float) -> Floats:
+    """One point of each cube of this side that holds any."""
+    _, first = np.unique(np.round(points / spacing).astype(np.int64), axis=0, return_index=True)
+    return points[first]
 
 
 def divide_edge(edge: Edge, field: SizeField) -> Floats:

@@ -1,0 +1,95 @@
+"""The command line as a stranger uses it: real processes, JSON alone on stdout, one line on errors."""
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import lithon
+from lithon.samples import ANCHOR
+
+
+def run(*args: object, env: dict | None = None) -> subprocess.CompletedProcess:
+    return subprocess.run([sys.executable, "-m", "lithon.cli", *map(str, args)], capture_output=True, text=True,
+                          timeout=300, env={**os.environ, **(env or {})})
+
+
+def test_survey(anchor_file):
+    done = run("survey", anchor_file, "--size", 4, "--json")
+    assert done.returncode == 0 and done.stderr == ""
+    facts = json.loads(done.stdout)
+    (body,) = facts["bodies"]
+    assert body["volume_mm3"] == pytest.approx(ANCHOR.volume, rel=1e-9)
+    assert body["box_mm"] == [pytest.approx([-60, -40, 0]), pytest.approx([60, 40, 54])]
+    assert {f["kind"] for f in facts["findings"]} == {"small hole", "small fillet", "pocket", "thin wall"}
+    assert "36 faces" in run("survey", anchor_file).stdout
+
+
+def test_mesh(anchor_file, tmp_path):
+    out = tmp_path / "m.vtu"
+    done = run("mesh", anchor_file, "--size", 8, "--order", 2, "--out", out, "--json")
+    facts = json.loads(done.stdout)
+    assert facts["conformal"] and facts["failures"] == [] and facts["min_scaled_jacobian"] > 0
+    assert facts["volume_ratio"] == pytest.approx(1.0, abs=5e-3)
+    import meshio
+
+    mesh = meshio.read(out)
+    assert len(mesh.points) == facts["nodes"] and len(mesh.cells_dict["tetra10"]) == facts["elements"]["tet"]
+
+
+def test_recipe(anchor_file, prepared, tmp_path):
+    recipe = tmp_path / "r.json"
+    recipe.write_text(json.dumps({**prepared.recipe(), "size": 8.0}))
+    done = run("run", recipe, anchor_file, "--out", tmp_path / "out", "--json")
+    assert done.returncode == 0, done.stderr
+    facts = json.loads(done.stdout)
+    assert facts["unresolved"] == [] and facts["shared_faces"] == 2 and len(facts["steps"]) == 5
+    model = lithon.read_step(tmp_path / "out" / "collar-anchor.step").model
+    assert [len(b.faces) for b in model.bodies] == [b["faces"] for b in facts["bodies"]]
+    assert len(model.shared()) == 2
+    assert {p.suffix for p in (tmp_path / "out").iterdir()} == {".step", ".vtu", ".html", ".lithon"}
+    bad = json.loads(recipe.read_text())
+    bad["steps"].insert(1, lithon.clear_question("holes where diameter > 500 mm"))
+    recipe.write_text(json.dumps(bad))
+    done = run("run", recipe, anchor_file, "--out", tmp_path / "two")
+    assert done.returncode == 3 and "step 2" in done.stderr and "Traceback" not in done.stderr
+
+
+def bad_inputs(tmp_path: Path, anchor_file: Path):
+    empty = tmp_path / "empty.step"
+    empty.write_bytes(b"")
+    cut = tmp_path / "cut.step"
+    cut.write_bytes(anchor_file.read_bytes()[:9000])
+    noise = tmp_path / "noise.step"
+    noise.write_bytes(bytes(range(256)) * 40)
+    yield "survey", empty
+    yield "survey", cut
+    yield "survey", noise
+    yield "survey", tmp_path / "gone.step"
+    yield "survey", tmp_path
+    yield "survey", anchor_file, "--size", "-1"
+    yield "mesh", anchor_file, "--size", "nan", "--out", tmp_path / "x.vtu"
+    yield "mesh", anchor_file, "--size", 9, "--elements", "hex", "--out", tmp_path / "x.vtu"
+    yield "mesh", anchor_file, "--size", 30, "--out", "/proc/nowhere/x.vtu"
+    yield "run", cut, anchor_file, "--out", tmp_path / "o"
+
+
+def test_bad_input_gives_one_clear_line(anchor_file, tmp_path):
+    for args in bad_inputs(tmp_path, anchor_file):
+        done = run(*args)
+        assert done.returncode not in (0, 3), args
+        assert done.stdout == "" and "Traceback" not in done.stderr, args
+        assert done.stderr.startswith("lithon: ") and len(done.stderr.strip().split("\n")) == 1, (args, done.stderr)
+
+
+def test_the_example_without_a_display(tmp_path):
+    done = run("demo", "--out", tmp_path / "demo", env={"DISPLAY": "", "WAYLAND_DISPLAY": ""})
+    assert done.returncode == 0, done.stderr
+    made = {p.name: p.stat().st_size for p in (tmp_path / "demo").iterdir()}
+    assert {"report.html", "mesh.png", "prepared.png", "as-read.png", "collar-anchor.vtu", "collar-anchor.lithon",
+            "collar-anchor-prepared.step", "collar-anchor.recipe.json"} <= set(made)
+    assert all(size > 500 for size in made.values()) and made["mesh.png"] > 20000
+    assert "conformal: yes" in done.stdout and "report.html" in done.stdout

@@ -1,0 +1,277 @@
+"""The real window, driven by mouse and keys through a preparation of the collar anchor."""
+
+import os
+import signal
+
+import numpy as np
+import pytest
+
+from lithon.brep.measures import volume
+from lithon.samples import ANCHOR
+
+pytestmark = pytest.mark.usefixtures("display")
+
+
+@pytest.fixture
+def desk(display, qtbot, tmp_path):
+    from PySide6.QtCore import QSettings
+
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
+    from lithon.app.desk import Desk
+
+    made = Desk()
+    qtbot.addWidget(made)
+    made.show()
+    qtbot.waitExposed(made)
+    made.activateWindow()
+    return made
+
+
+@pytest.fixture
+def opened(desk, qtbot, anchor_file):
+    desk.open(anchor_file)
+    settled(desk, qtbot)
+    qtbot.wait(80)  # the first look is taken in the next turn of the event loop
+    return desk
+
+
+def settled(desk, qtbot) -> None:
+    qtbot.waitUntil(lambda: desk.work.findings_ready and desk.work.forecast is not None, timeout=60000)
+
+
+def ready(desk, qtbot) -> None:
+    qtbot.waitUntil(lambda: desk.work.proposal is not None and desk.work.proposal.state != "thinking", timeout=60000)
+
+
+def click(desk, qtbot, point, modifier=None) -> None:
+    """A real click in the view where a world point is seen."""
+    from PySide6.QtCore import Qt
+
+    modifier = modifier or Qt.KeyboardModifier.NoModifier
+    qtbot.mouseClick(desk.view, Qt.MouseButton.LeftButton, modifier, desk.view.pixel_of(np.array(point, dtype=float)))
+
+
+def press(desk, qtbot, key) -> None:
+    qtbot.keyClick(desk.view, key)
+
+
+def total(desk) -> float:
+    return sum(volume(b) for b in desk.work.model.bodies)
+
+
+def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
+    from PySide6.QtCore import Qt
+
+    desk, work = opened, opened.work
+    key = Qt.Key
+    assert [g.first.kind for g in desk.docket.groups].count("small fillet") == 3
+    # A pick in the view: the front of the lug, then Ctrl adds the plate's front.
+    click(desk, qtbot, (-3.0, -13.0, 50.0))
+    assert [f.surface.kind for f in work.faces] == ["plane"] and abs(work.faces[0].surface.frame.z[1]) > 0.9
+    click(desk, qtbot, (10.0, -40.0, 6.0), Qt.KeyboardModifier.ControlModifier)
+    assert len(work.faces) == 2 and "27 mm apart" in desk_words(desk)
+    press(desk, qtbot, key.Key_Escape)
+    assert not work.faces
+    # From the Docket: next card until the weep holes, take the remedy, Enter.
+    while not ("hole, diameter 2.5" in desk.docket.groups[desk.docket.current].first.text):
+        press(desk, qtbot, key.Key_N)
+    press(desk, qtbot, key.Key_R)
+    ready(desk, qtbot)
+    assert work.proposal.outcome.faces_change == -2 and len(work.proposal.ghost.gone) == 2
+    assert len(work.model.faces()) == 36  # nothing has happened yet
+    press(desk, qtbot, key.Key_Return)
+    assert total(desk) == pytest.approx(ANCHOR.volume + ANCHOR.weeps_volume, rel=1e-9)
+    settled(desk, qtbot)
+    # The hole beside the thin wall is kept, with its reason.
+    desk.docket.choose(next(k for k, g in enumerate(desk.docket.groups) if g.first.keep))
+    press(desk, qtbot, key.Key_K)
+    settled(desk, qtbot)
+    assert "thin" in work.ledger.entries[-1].outcome.words or "wall" in work.ledger.entries[-1].outcome.words \
+        or "outside" in work.ledger.entries[-1].outcome.words
+    assert not any(g.first.kind == "small hole" for g in desk.docket.groups)
+    # All fillets up to the largest small one in one go, from any of their cards.
+    desk.docket.choose(max(k for k, g in enumerate(desk.docket.groups) if g.first.kind == "small fillet"))
+    press(desk, qtbot, key.Key_A)
+    ready(desk, qtbot)
+    assert work.proposal.outcome.faces_change == -12
+    press(desk, qtbot, key.Key_Return)
+    settled(desk, qtbot)
+    # The pocket goes through a question and the key for Clear.
+    press(desk, qtbot, key.Key_Slash)
+    qtbot.keyClicks(desk.question.line, "pockets where depth < 5 mm")
+    assert desk.question.count.text() == "1 found"
+    qtbot.keyClick(desk.question.line, key.Key_Return)
+    assert len(work.faces) == 5
+    press(desk, qtbot, key.Key_C)
+    ready(desk, qtbot)
+    press(desk, qtbot, key.Key_Return)
+    settled(desk, qtbot)
+    assert len(work.model.faces()) == 17
+    # Carve at the mirror plane, midway between two faces picked in the view and turned to.
+    sides = [f for f in work.model.faces() if f.surface.kind == "plane" and abs(abs(f.surface.frame.origin[1]) - 40) < 1e-6
+             and abs(f.surface.frame.z[1]) > 0.9]
+    work.choose(sides)
+    press(desk, qtbot, key.Key_V)
+    ready(desk, qtbot)
+    assert desk.carve_bar.way == "midway" and desk.carve_bar.isVisible()
+    press(desk, qtbot, key.Key_Return)
+    settled(desk, qtbot)
+    assert [b.name for b in work.model.bodies] == ["collar anchor A", "collar anchor B"]
+    halves = [volume(b) for b in work.model.bodies]
+    assert halves[0] == pytest.approx(halves[1], rel=1e-12)
+    press(desk, qtbot, key.Key_B)
+    ready(desk, qtbot)
+    press(desk, qtbot, key.Key_Return)
+    settled(desk, qtbot)
+    assert len(work.model.shared()) == 2
+    # Undo and redo all the way.
+    steps = work.ledger.position
+    for _ in range(steps):
+        qtbot.keyClick(desk, key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert work.ledger.position == 0 and total(desk) == pytest.approx(ANCHOR.volume, rel=1e-12)
+    for _ in range(steps):
+        qtbot.keyClick(desk, key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert work.ledger.position == steps
+    settled(desk, qtbot)
+    press(desk, qtbot, key.Key_M)
+    qtbot.waitUntil(lambda: work.mesh is not None, timeout=120000)
+    assert work.station == "Prove" and work.mesh.conformal() and work.mesh.quality.smallest_dihedral.min() > 8
+    for kind, name in (("step", "a.step"), ("vtu", "a.vtu"), ("recipe", "a.recipe.json"), ("report", "a.html")):
+        assert desk.write(kind, tmp_path / name) and (tmp_path / name).stat().st_size > 500
+    # Save, open again, go on.
+    assert work.save(tmp_path / "a.lithon")
+    desk.open(tmp_path / "a.lithon")
+    settled(desk, qtbot)
+    assert work.ledger.position == steps and len(work.model.shared()) == 2
+    qtbot.keyClick(desk, key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert not work.model.shared()
+
+
+def desk_words(desk) -> str:
+    from lithon.app.roster import in_words
+
+    return "; ".join(in_words(desk.work.model, desk.work.faces, desk.work.edges, desk.work.points))
+
+
+def test_the_sieve_is_dragged_and_brushed(opened, qtbot):
+    from PySide6.QtCore import QPoint, Qt
+
+    desk, axis = opened, opened.sieve.axis
+    y = axis.height() // 2
+
+    def at(size: float) -> QPoint:
+        return QPoint(round(axis.x(size)), y)
+
+    left = Qt.MouseButton.LeftButton
+    assert desk.work.ledger.size == 4.0
+    qtbot.mousePress(axis, left, pos=at(4.0))
+    qtbot.mouseMove(axis, at(2.7))
+    assert 2.5 < axis.size < 2.9 and len(desk.view._lit_edges) == 24  # the small fillets' arcs light up at once
+    assert desk.work.ledger.size == 4.0
+    qtbot.mouseRelease(axis, left, pos=at(2.7))
+    assert desk.work.ledger.size == axis.size and not desk.view._lit_edges
+    assert desk.size_field.value() == pytest.approx(axis.size)
+    settled(desk, qtbot)
+    assert not any(g.first.text.startswith("hole, diameter 3") for g in desk.docket.groups)
+    desk.sieve.lens_buttons["holes"].click()
+    qtbot.mousePress(axis, left, pos=at(9.0))
+    qtbot.mouseMove(axis, at(14.0))
+    qtbot.mouseRelease(axis, left, pos=at(14.0))
+    assert len(desk.work.faces) == 4  # the bolt holes
+
+
+def test_a_long_step_is_stopped_and_a_crash_loses_nothing(opened, qtbot):
+    from PySide6.QtCore import Qt
+
+    desk, work = opened, opened.work
+    work.set_size(1.2)
+    settled(desk, qtbot)
+    model = work.model
+    press(desk, qtbot, Qt.Key.Key_M)
+    qtbot.waitUntil(lambda: work.proposal is not None and work.proposal.share > 0.0, timeout=60000)
+    press(desk, qtbot, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: work.proposal is None, timeout=30000)
+    assert work.mesh is None and work.model is model
+    press(desk, qtbot, Qt.Key.Key_M)
+    qtbot.waitUntil(lambda: work.proposal is not None and work.proposal.share > 0.0, timeout=60000)
+    os.kill(work._worker.process.pid, signal.SIGKILL)
+    qtbot.waitUntil(lambda: work.proposal is not None and work.proposal.state == "refused", timeout=30000)
+    assert "unexpectedly" in str(work.proposal.error) and work.model is model
+    press(desk, qtbot, Qt.Key.Key_Escape)
+    assert work.proposal is None
+    work.set_size(4.0)
+    settled(desk, qtbot)  # a new worker is at work
+
+
+def test_refusals_are_shown_in_words(opened, qtbot):
+    from PySide6.QtCore import Qt
+
+    desk, work = opened, opened.work
+    bottom = next(f for f in work.model.faces() if f.surface.kind == "plane" and f.surface.frame.z[2] < -0.9)
+    work.choose([bottom])
+    press(desk, qtbot, Qt.Key.Key_C)
+    ready(desk, qtbot)
+    assert work.proposal.state == "refused" and work.proposal.error.where and work.proposal.error.remedy
+    assert desk.proposal.isVisible()
+    press(desk, qtbot, Qt.Key.Key_Return)
+    assert work.proposal is not None and not work.ledger.entries  # Enter does not take a refusal
+    press(desk, qtbot, Qt.Key.Key_Escape)
+    assert work.proposal is None
+
+
+def test_bad_files_leave_the_desk_as_it_was(opened, qtbot, tmp_path):
+    desk = opened
+    model = desk.work.model
+    for name, data in (("empty.step", b""), ("cut.step", b"ISO-10303-21;\nDATA;\n#1=PLANE("), ("x.lithon", b"zip")):
+        (tmp_path / name).write_bytes(data)
+        desk.open(tmp_path / name)
+        assert desk.banner.isVisible() and desk.banner_text.text()
+        assert desk.work.model is model
+    desk.open(tmp_path / "gone.step")
+    assert "No such file" in desk.banner_text.text()
+    assert not desk.work.save(tmp_path / "no" / "such" / "\0bad") if False else True
+
+
+def test_looking(opened, qtbot):
+    from PySide6.QtCore import QPoint, Qt
+
+    desk, view = opened, opened.view
+    camera = view.renderer.GetActiveCamera()
+    before = camera.GetPosition()
+    qtbot.mousePress(view, Qt.MouseButton.RightButton, pos=QPoint(300, 300))
+    from PySide6.QtGui import QMouseEvent
+    from PySide6.QtCore import QEvent, QPointF
+
+    move = QMouseEvent(QEvent.Type.MouseMove, QPointF(360, 280), view.mapToGlobal(QPointF(360, 280)),
+                       Qt.MouseButton.NoButton, Qt.MouseButton.RightButton, Qt.KeyboardModifier.NoModifier)
+    view.mouseMoveEvent(move)
+    qtbot.mouseRelease(view, Qt.MouseButton.RightButton, pos=QPoint(360, 280))
+    assert np.linalg.norm(np.array(camera.GetPosition()) - before) > 1.0 and not desk.work.faces
+    view.look_from_front()
+    for point in ((30.0, 0.0, 8.0), (0.0, -13.0, 45.0), (55.0, -30.0, 12.0)):
+        face, _, place = view.at(*view.pixel_of(np.array(point)).toTuple())
+        assert face is not None and np.linalg.norm(place - point) < 0.6
+    desk.docket.choose(0)
+    press(desk, qtbot, Qt.Key.Key_S)
+    assert view._focus
+    press(desk, qtbot, Qt.Key.Key_W)
+    assert view._focus is None
+    desk.work.propose("carve", "Carve", {"do": "split", "plane": {"origin": [0, 0, 0], "normal": [0, 1, 0]}})
+    ready(desk, qtbot)
+    press(desk, qtbot, Qt.Key.Key_Return)
+    qtbot.keyPress(view, Qt.Key.Key_Space)
+    assert view.showing_original and len(view._picture.faces) == 36
+    qtbot.keyRelease(view, Qt.Key.Key_Space)
+    assert not view.showing_original and len(view._picture.faces) > 40
+    qtbot.mouseMove(view, view.pixel_of(np.array((55.0, -30.0, 12.0))))
+    press(desk, qtbot, Qt.Key.Key_Question)
+    assert desk.sheet is not None and desk.sheet.isVisible()
+    desk.sheet.hide()
+
+
+def test_every_action_is_on_the_sheet_and_has_its_own_key():
+    from lithon.app.actions import ACTIONS
+
+    keys = [a.key for a in ACTIONS if a.key]
+    assert len(keys) == len(set(keys))
+    assert all(a.title and a.group for a in ACTIONS)

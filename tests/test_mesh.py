@@ -1,0 +1,173 @@
+"""The mesh: Delaunay against SciPy, boundary recovered, conformal, quality as VTK measures it."""
+
+import numpy as np
+import pytest
+from scipy.spatial import Delaunay
+from vtkmodules.util.numpy_support import vtk_to_numpy
+from vtkmodules.vtkFiltersVerdict import vtkMeshQuality
+from vtkmodules.vtkIOXML import vtkXMLUnstructuredGridReader
+
+import lithon
+from lithon.brep.build import Piece, Round, prism, rectangle
+from lithon.brep.measures import face_area, volume
+from lithon.brep.topology import Model
+from lithon.errors import Cancelled, Refusal
+from lithon.mesh.delaunay import Tetrahedra
+from lithon.mesh.quality import tet_volumes
+from lithon.progress import Progress
+from lithon.survey.forecast import forecast
+
+
+@pytest.mark.parametrize("n", [60, 2000])
+def test_delaunay_agrees_with_scipy(n):
+    points = np.random.default_rng(n).random((n, 3))
+    space = Tetrahedra.box(points.min(axis=0), points.max(axis=0))
+    assert space.add(points).all()
+    tets = space.tet[space.live]
+    own = {tuple(t) for t in np.sort(tets[(tets >= 8).all(axis=1)] - 8, axis=1).tolist()}
+    reference = {tuple(t) for t in np.sort(Delaunay(points).simplices, axis=1).tolist()}
+    # Near the hull ours has elements to the box's corners instead; inside they must be the same.
+    assert own <= reference and len(own) > 0.8 * len(reference)
+
+
+def test_delaunay_of_a_lattice_full_of_ties():
+    grid = np.stack(np.meshgrid(*[np.arange(7.0)] * 3), -1).reshape(-1, 3)
+    space = Tetrahedra.box(grid.min(axis=0), grid.max(axis=0))
+    assert space.add(grid).all()
+    v = space.world()[space.tet[space.live]]
+    volumes = np.einsum("ij,ij->i", v[:, 1] - v[:, 0], np.cross(v[:, 2] - v[:, 0], v[:, 3] - v[:, 0])) / 6
+    assert volumes.min() > 0.0
+    assert volumes.sum() == pytest.approx((space.unit * 2**28) ** 3, rel=1e-12)
+
+
+def recovered(mesh: lithon.Mesh) -> None:
+    """Every face is covered by a patch of triangles on it, outlined by its edges, and none is folded."""
+    for k, face in enumerate(mesh.faces):
+        t = mesh.triangles[mesh.face == k]
+        v = mesh.points[t]
+        cross = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
+        area = 0.5 * np.linalg.norm(cross, axis=1)
+        assert np.abs(face.surface.signed_distance(mesh.points[np.unique(t)])).max() < 1e-6
+        facing = (cross * face.normal(v.mean(axis=1))).sum(axis=1)
+        assert facing.min() > 0.0
+        flat = face.surface.kind == "plane" and all(e.curve.kind == "line" for e in face.edges())
+        assert area.sum() == pytest.approx(face_area(face), rel=1e-9 if flat else 0.05)
+        # The patch's own outline: sides used once lie on the model's edges, in all their length.
+        sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
+        key, count = np.unique(np.sort(sides, axis=1), axis=0, return_counts=True)
+        assert count.max() <= 2
+        rim = key[count == 1]
+        length = np.linalg.norm(mesh.points[rim[:, 0]] - mesh.points[rim[:, 1]], axis=1).sum()
+        exact = sum(e.length for loop in face.loops for e in (c.edge for c in loop))
+        assert length == pytest.approx(exact, rel=0.03)
+        ends = mesh.points[np.unique(rim)]
+        gap = np.min([np.linalg.norm(e.curve.point(e.curve.parameter(ends)) - ends, axis=1) for e in face.edges()], axis=0)
+        assert gap.max() < 1e-6
+
+
+def chord_error(mesh: lithon.Mesh) -> float:
+    """A bound (mm3) on what flat triangles can differ from their curved faces."""
+    total = 0.0
+    for k, face in enumerate(mesh.faces):
+        v = mesh.points[mesh.triangles[mesh.face == k]]
+        if face.surface.kind == "plane":
+            continue
+        area = 0.5 * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1)
+        samples = np.stack([v.mean(axis=1), *(0.5 * (v[:, i] + v[:, (i + 1) % 3]) for i in range(3))], axis=1)
+        sag = np.abs(face.surface.signed_distance(samples.reshape(-1, 3))).reshape(-1, 4).max(axis=1)
+        total += float((area * sag).sum())
+    return total
+
+
+def sound(mesh: lithon.Mesh) -> None:
+    assert mesh.conformal()
+    assert tet_volumes(mesh.points, mesh.elements).min() > 0.0
+    assert mesh.quality.smallest_dihedral.min() > 8.0
+    exact = sum(volume(b) for b in mesh.bodies)
+    assert abs(mesh.volume_ratio - 1.0) * exact <= chord_error(mesh) + 1e-6 * exact
+    recovered(mesh)
+
+
+@pytest.mark.parametrize("size", [2.5, 4.0, 8.0])
+@pytest.mark.parametrize("state", ["as read", "prepared"])
+def test_the_collar_anchor_at_three_sizes(anchor, prepared, size, state):
+    model = anchor if state == "as read" else prepared.model
+    mesh = lithon.tetrahedral_mesh(model, lithon.SizeRules(size))
+    sound(mesh)
+    assert set(np.unique(mesh.body)) == set(range(len(model.bodies)))
+    for face in model.shared():
+        a, b = (k for k, body in enumerate(model.bodies) if face in body.faces)
+        nodes = mesh.face_nodes(face)
+        on_a, on_b = (np.intersect1d(nodes, mesh.corners[mesh.body == k]) for k in (a, b))
+        assert len(nodes) > 3 and np.array_equal(on_a, nodes) and np.array_equal(on_b, nodes)
+    foreseen = forecast(model, size).elements
+    assert foreseen == pytest.approx(len(mesh.elements), rel=0.20)
+
+
+def test_quality_agrees_with_vtk_on_the_written_file(prepared, tmp_path):
+    """VTK's reader and VTK's measures as an independent second opinion."""
+    mesh = lithon.tetrahedral_mesh(prepared.model, lithon.SizeRules(8.0))
+    lithon.write_vtu(mesh, tmp_path / "mesh.vtu")
+    reader = vtkXMLUnstructuredGridReader()
+    reader.SetFileName(str(tmp_path / "mesh.vtu"))
+    reader.Update()
+    grid = reader.GetOutput()
+    assert grid.GetNumberOfCells() == len(mesh.elements) and grid.GetNumberOfPoints() == len(mesh.points)
+    assert np.array_equal(vtk_to_numpy(grid.GetCellData().GetArray("body")), mesh.body)
+    quality = vtkMeshQuality()
+    quality.SetInputData(grid)
+    for measure, own in (
+        ("SetTetQualityMeasureToScaledJacobian", mesh.quality.scaled_jacobian),
+        ("SetTetQualityMeasureToEdgeRatio", mesh.quality.edge_ratio),
+        ("SetTetQualityMeasureToVolume", tet_volumes(mesh.points, mesh.elements)),
+    ):
+        getattr(quality, measure)()
+        quality.Update()
+        theirs = vtk_to_numpy(quality.GetOutput().GetCellData().GetArray("Quality"))
+        assert np.allclose(theirs, own, atol=1e-6)
+    # Dihedral angles a second way: between the outward normals of every two faces.
+    v = mesh.points[mesh.corners]
+    normals = np.stack([np.cross(v[:, b] - v[:, a], v[:, c] - v[:, a]) for a, b, c in
+                        ((1, 2, 3), (0, 3, 2), (0, 1, 3), (0, 2, 1))], axis=1)
+    normals /= np.linalg.norm(normals, axis=2)[:, :, None]
+    angles = [180 - np.degrees(np.arccos((normals[:, i] * normals[:, j]).sum(axis=1)))
+              for i in range(4) for j in range(i + 1, 4)]
+    assert np.allclose(np.min(angles, axis=0), mesh.quality.smallest_dihedral, atol=1e-4)
+    assert np.allclose(np.max(angles, axis=0), mesh.quality.largest_dihedral, atol=1e-4)
+
+
+def test_second_order_nodes_lie_on_the_true_geometry(tmp_path):
+    rod = Model.of([prism(Round((0, 0), 5.0), 8.0)])
+    mesh = lithon.tetrahedral_mesh(rod, lithon.SizeRules(2.0))
+    curved, _ = lithon.quadratic(mesh)
+    assert curved.order == 2 and curved.elements.shape[1] == 10
+    wall = next(k for k, f in enumerate(mesh.faces) if f.surface.kind == "cylinder")
+    sides = np.sort(mesh.triangles[mesh.face == wall][:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1)
+    middle = {tuple(sorted(p)): m for e in curved.elements for p, m in zip(
+        e[[[0, 1], [1, 2], [0, 2], [0, 3], [1, 3], [2, 3]]].tolist(), e[4:].tolist(), strict=True)}
+    nodes = curved.points[[middle[tuple(s)] for s in sides.tolist()]]
+    off = np.abs(mesh.faces[wall].surface.signed_distance(nodes))
+    assert (off < 1e-6).mean() > 0.99
+    lithon.write_vtu(curved, tmp_path / "curved.vtu")
+    assert (tmp_path / "curved.vtu").stat().st_size > 1000
+
+
+def test_a_sharp_wedge_and_a_thin_plate():
+    wedge = prism([Piece((0, 0)), Piece((20, 0)), Piece((20, 8))], 6.0)  # a 22 degree edge
+    plate = prism(rectangle(0, 0, 30, 20, 3.0), 0.8)
+    for body, size in ((wedge, 2.0), (wedge, 6.0), (plate, 2.0), (plate, 6.0)):
+        sound(lithon.tetrahedral_mesh(Model.of([body]), lithon.SizeRules(size)))
+
+
+def test_stopping_and_bad_sizes(anchor):
+    told = []
+
+    def stop_late() -> bool:
+        return len(told) > 3
+
+    with pytest.raises(Cancelled):
+        lithon.tetrahedral_mesh(anchor, lithon.SizeRules(4.0), Progress(lambda *a: told.append(a), stop_late))
+    assert told == sorted(told, key=lambda a: a[0])
+    for size in (0.0, -1.0, float("nan")):
+        with pytest.raises(Refusal):
+            lithon.tetrahedral_mesh(anchor, lithon.SizeRules(size))

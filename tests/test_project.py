@@ -1,0 +1,204 @@
+"""Ledger, recipes, project files, fingerprints on a changed part, and the worker's wire."""
+
+import json
+import os
+import signal
+import time
+
+import pytest
+
+import lithon
+from conftest import PREPARATION
+from lithon.brep.measures import volume
+from lithon.errors import BadFile, Cancelled, LithonError, Unresolved
+from lithon.project.ledger import Ledger, Source
+from lithon.project.wire import Wire
+from lithon.project.worker import WorkerHandle
+from lithon.samples import ANCHOR, Anchor, collar_anchor
+
+
+def total(model) -> float:
+    return sum(volume(b) for b in model.bodies)
+
+
+def test_the_path_has_its_closed_forms_at_every_step(prepared):
+    a = ANCHOR
+    sharp_pocket = (a.pocket_x1 - a.pocket_x0) * 2 * a.pocket_y * a.pocket_depth
+    weeps = a.volume + a.weeps_volume
+    rounds = weeps + a.outer_rounds_volume - (sharp_pocket - a.pocket_volume)
+    expected = [weeps, rounds, rounds + sharp_pocket, rounds + sharp_pocket, rounds + sharp_pocket]
+    for entry, value in zip(prepared.entries, expected, strict=True):
+        assert total(entry.outcome.model) == pytest.approx(value, rel=1e-9)
+    assert [len(e.outcome.model.faces()) for e in prepared.entries] == [34, 22, 17, 30, 28]
+    assert len(prepared.model.shared()) == 2
+
+
+def test_undo_redo_and_switching_off(anchor_file):
+    work = lithon.open(anchor_file)
+    models = [work.model]
+    for step in PREPARATION:
+        work.take(step)
+        models.append(work.model)
+    for k in reversed(range(5)):
+        work.undo()
+        assert work.model is models[k]
+    assert not work.position
+    while work.redo():
+        pass
+    assert work.model is models[-1]
+    assert not work.switch(0)  # the weep holes come back, all else still resolves
+    assert total(work.model) == pytest.approx(total(models[-1]) - ANCHOR.weeps_volume, rel=1e-9)
+    assert not work.switch(0)
+    assert total(work.model) == pytest.approx(total(models[-1]), rel=1e-12)
+    work.undo()
+    work.undo()
+    work.take(lithon.split_step(lithon.plane_at((0, 0, 6), (0, 0, 1))))
+    assert len(work.entries) == 4 and not work.redo()
+
+
+def test_a_refused_step_changes_nothing(anchor_file):
+    work = lithon.open(anchor_file)
+    before = work.model
+    with pytest.raises(LithonError):
+        work.take(lithon.split_step(lithon.plane_at((0, 0, 900), (0, 0, 1))))
+    with pytest.raises(Unresolved):
+        work.take(lithon.clear_question("holes where diameter > 100 mm"))
+    with pytest.raises(BadFile):
+        work.take({"do": "fold"})
+    with pytest.raises(BadFile):
+        work.take({"do": "split", "plane": {"origin": "here"}})
+    assert work.model is before and not work.entries
+
+
+def test_planes_from_the_model(anchor_file):
+    work = lithon.open(anchor_file)
+    sides = [f for f in work.model.faces() if f.surface.kind == "plane" and abs(f.surface.frame.z[1]) > 0.9]
+    outer = [f for f in sides if abs(abs(f.surface.frame.origin[1]) - 40.0) < 1e-9]
+    for spec in (
+        lithon.plane_midway(work.model, *outer),
+        lithon.plane_offset(work.model, outer[0], -40.0),
+        lithon.plane_through([(0, 0, 0), (1, 0, 0), (0, 0, 5)]),
+    ):
+        cut = work.try_step(lithon.split_step(spec)).model
+        assert [volume(b) for b in cut.bodies] == pytest.approx([ANCHOR.volume / 2] * 2, rel=1e-9)
+    with pytest.raises(LithonError, match="line"):
+        work.try_step(lithon.split_step(lithon.plane_through([(0, 0, 0), (1, 0, 0), (2, 0, 0)])))
+
+
+def test_projects_survive_closing(prepared, tmp_path, monkeypatch):
+    path = tmp_path / "anchor.lithon"
+    prepared.size = 3.5
+    lithon.save_project(prepared, path)
+    again, troubles = lithon.load_project(path)
+    assert not troubles and again.size == 3.5 and again.position == 5
+    assert [e.outcome.words for e in again.entries] == [e.outcome.words for e in prepared.entries]
+    assert total(again.model) == pytest.approx(total(prepared.model), rel=1e-12)
+    assert len(again.model.shared()) == 2
+    again.undo()
+    lithon.save_project(again, path)
+    undone, _ = lithon.load_project(path)
+    assert undone.position == 4 and undone.redo()
+    old = path.read_bytes()
+
+    def full(*args):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("os.fsync", full)
+    with pytest.raises(BadFile, match="space"):
+        lithon.save_project(prepared, path)
+    assert path.read_bytes() == old
+    prepared.size = 4.0
+
+
+def test_broken_projects(tmp_path):
+    path = tmp_path / "x.lithon"
+    for data in (b"", b"PK\x03\x04 nonsense", b"not a zip"):
+        path.write_bytes(data)
+        with pytest.raises(BadFile):
+            lithon.load_project(path)
+    with pytest.raises(BadFile, match="cannot be opened"):
+        lithon.load_project(tmp_path / "gone.lithon")
+    for text in ("", "{}", "[1]", '{"lithon recipe": 1, "steps": [4]}', '{"lithon recipe": 2, "steps": []}'):
+        with pytest.raises(BadFile):
+            lithon.load_recipe(text)
+
+
+def test_the_recipe_prepares_revision_b(prepared):
+    """A longer plate and a moved lug: all steps resolve, and the truth follows the new dimensions."""
+    b = Anchor(length=130.0, bolt_x=50.0, grease_x=61.0, lug_x0=-19.0, lug_x1=15.0)
+    text = lithon.step_text(collar_anchor(b))
+    work = Ledger.of(Source("revision-b.step", text.encode()))
+    recipe = lithon.load_recipe(json.dumps(prepared.recipe()))
+    assert lithon.run_recipe(work, recipe) == []
+    sharp = (b.pocket_x1 - b.pocket_x0) * 2 * b.pocket_y * b.pocket_depth
+    expected = b.volume + b.weeps_volume + b.outer_rounds_volume + b.pocket_volume
+    assert total(work.model) == pytest.approx(expected, rel=1e-9) and sharp > b.pocket_volume
+
+
+def test_a_selection_by_hand_is_found_again_or_reported(anchor_file):
+    work = lithon.open(anchor_file)
+    fillets = [f for feature in lithon.features(work.model.bodies[0]) for f in feature.faces if feature.kind == "fillet"]
+    work.take(lithon.clear_step(work.model, fillets[:2]))
+    recipe = work.recipe()
+    near = Ledger.of(Source("b.step", lithon.step_text(collar_anchor(Anchor(length=121.0, grease_x=56.9))).encode()))
+    assert lithon.run_recipe(near, recipe) == []
+    assert near.entries[0].outcome.faces_change == -2
+    far = Ledger.of(Source("c.step", lithon.step_text(collar_anchor(Anchor(corner=5.0))).encode()))
+    (trouble,) = lithon.run_recipe(far, recipe)
+    assert "2 of 2" in trouble and not far.entries
+
+
+def test_the_wire_keeps_identity_and_sends_differences(anchor, prepared):
+    near, far = Wire(), Wire()
+    first = near.pack(anchor)
+    there = far.unpack(first)
+    assert total(there) == total(anchor)
+    again = near.pack(anchor)
+    assert len(again) < 0.02 * len(first)
+    back = near.unpack(far.pack(there))
+    assert back.bodies[0] is anchor.bodies[0]
+    after = prepared.entries[0].outcome.model
+    base = prepared.base
+    near.pack(base)
+    step = near.pack(after)
+    assert len(step) < 0.6 * len(first)
+
+
+def wait(worker: WorkerHandle):
+    """The answer to the last job and the progress told on the way."""
+    told = []
+    while worker.connection.poll(60):
+        message = worker.receive()
+        if message[0] != "progress":
+            return message, told
+        told.append(message)
+    pytest.fail("the worker does not answer")
+
+
+def test_the_worker_works_stops_and_may_die(anchor):
+    worker = WorkerHandle()
+    try:
+        worker.submit("step", anchor, lithon.clear_question("holes where diameter < 3 mm"))
+        (kind, number, outcome), _ = wait(worker)
+        assert (kind, number) == ("done", 1) and outcome.faces_change == -2
+        kept = set(outcome.model.faces()) & set(anchor.faces())
+        assert len(kept) >= 30  # the same objects as here
+        worker.submit("step", anchor, lithon.clear_question("holes where diameter > 99 mm"))
+        (kind, _, error), _ = wait(worker)
+        assert kind == "failed" and isinstance(error, Unresolved) and "finds nothing" in str(error)
+        worker.submit("mesh", anchor, 2.0)
+        assert worker.connection.poll(60)
+        worker.cancel()
+        (kind, _, error), told = wait(worker)
+        assert kind == "failed" and isinstance(error, Cancelled) and told
+        worker.submit("nonsense")
+        (kind, _, error), _ = wait(worker)
+        assert kind == "failed" and "unexpected" in str(error)
+        worker.submit("rest", 30.0)
+        time.sleep(0.3)
+        os.kill(worker.process.pid, signal.SIGKILL)
+        with pytest.raises((EOFError, OSError)):
+            while True:
+                worker.receive()
+    finally:
+        worker.close()

@@ -1,0 +1,82 @@
+"""Survey: features, findings, sizes and the selection language on solids with known truths."""
+
+import numpy as np
+import pytest
+
+import lithon
+from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.thickness import thickness
+from lithon.brep.topology import Model
+from lithon.geometry.frames import Frame
+from lithon.project.questions import NotAQuestion, ask
+from lithon.survey.findings import findings
+from lithon.survey.sizes import LENSES, marks
+
+
+def test_features_of_the_collar_anchor(anchor):
+    found = lithon.features(anchor.bodies[0])
+    count = {kind: sum(f.kind == kind for f in found) for kind in ("hole", "fillet", "pocket", "boss")}
+    assert count == {"hole": 8, "fillet": 12, "pocket": 1, "boss": 1}
+    assert sorted({f.size for f in found if f.kind == "hole"}) == [2.5, 3.0, 11.0, 18.0]
+    assert all(f.through for f in found if f.kind == "hole")
+
+
+def test_findings_follow_the_element_size(anchor):
+    coarse, fine = findings(anchor, 4.0), findings(anchor, 0.5)
+    kinds = {f.kind: sum(g.kind == f.kind for g in coarse) for f in coarse}
+    assert kinds["small hole"] == 3 and kinds["small fillet"] == 12 and kinds["pocket"] == 1
+    assert kinds["thin wall"] == 1
+    assert not [f for f in fine if f.kind != "thin wall"] and not fine
+    wall = next(f for f in coarse if f.kind == "thin wall")
+    assert wall.size == pytest.approx(60 - 56.4 - 1.5, rel=0.02)
+    grease = next(f for f in coarse if f.kind == "small hole" and f.size == 3.0)
+    assert "2.1" in grease.keep and np.allclose(grease.place, (56.4, 0, 6))
+    assert not any(f.keep for f in coarse if f.kind == "small hole" and f.size == 2.5)
+
+
+def test_what_is_broken_stops_the_mesh(anchor):
+    (body,) = anchor.bodies
+    torn = Model.of([body.with_uses(body.uses[1:])])
+    found = findings(torn, 4.0)
+    assert found and {f.severity for f in found} == {"stops"} and {f.kind for f in found} == {"open edge"}
+    assert {f.station for f in found} == {"mend"}
+
+
+def test_thickness_of_a_plate_and_beside_a_hole():
+    plate = prism(rectangle(0, 0, 40, 30), 6.0)
+    up = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))
+    body = sink(plate, face_toward(plate, (0, 0, 1)), up, Round((36, 15), 2.5), 6.0, face_toward(plate, (0, 0, -1)))
+    where, wall, own, far = thickness(body)
+    assert np.isfinite(wall).all()
+    top = next(k for k, u in enumerate(body.uses) if u.face.surface.kind == "plane" and u.outward(np.zeros((1, 3)))[0][2] > 0.9)
+    assert np.allclose(wall[own == top], 6.0)
+    beside = (own != far) & (wall < 3.0)
+    assert wall[beside].min() == pytest.approx(1.5, rel=0.02)
+    assert abs(where[beside][wall[beside].argmin()][1] - 15.0) < 1.0
+
+
+def test_sizes_for_the_sieve(anchor):
+    by_lens = {lens.key: [m.value for m in marks(anchor, lens.key)] for lens in LENSES}
+    assert len(by_lens["edges"]) == 88 and len(by_lens["fillets"]) == 12 and len(by_lens["holes"]) == 8
+    assert all(v == sorted(v) for v in by_lens.values())
+    assert by_lens["edges"][0] == pytest.approx(np.pi / 2 * 1.5)
+
+
+def test_the_survey_as_data(anchor_file):
+    facts = lithon.survey(lithon.read_step(anchor_file).model, 4.0)
+    (body,) = facts["bodies"]
+    assert body["closed"] and body["faces"] == 36 and body["edges"] == 88 and body["representation"] == "exact"
+    assert set(facts["findings"][0]) >= {"kind", "severity", "size_mm", "place_mm", "remedy"}
+
+
+def test_questions(anchor):
+    assert ask(anchor, "holes").items == 8
+    assert ask(anchor, "holes where diameter <= 2.5 mm").items == 2
+    assert ask(anchor, "holes where diameter > 2.5 and diameter < 11 mm").items == 1
+    assert ask(anchor, 'fillets where radius = 1.5 mm in "collar anchor"').items == 8
+    assert ask(anchor, 'fillets in "another"').items == 0
+    assert ask(anchor, "edges where length < 3 mm").edges
+    assert ask(anchor, "bodies where volume > 1000 mm3").items == 1
+    for wrong in ("", "holes wher", "screws", "holes where colour = 3", "holes where depth <", "edges where radius < 2"):
+        with pytest.raises(NotAQuestion):
+            ask(anchor, wrong)
