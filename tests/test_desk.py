@@ -166,7 +166,7 @@ def test_the_sieve_is_dragged_and_brushed(opened, qtbot):
     assert desk.work.ledger.size == 4.0
     qtbot.mousePress(axis, left, pos=at(4.0))
     qtbot.mouseMove(axis, at(2.7))
-    assert 2.5 < axis.size < 2.9 and len(desk.view._lit_edges) == 24  # the small fillets' arcs light up at once
+    assert 2.5 < axis.size < 2.9 and len(desk.view._lit_edges) == 16  # the small fillets' arcs light up at once
     assert desk.work.ledger.size == 4.0
     qtbot.mouseRelease(axis, left, pos=at(2.7))
     assert desk.work.ledger.size == axis.size and not desk.view._lit_edges
@@ -229,7 +229,6 @@ def test_bad_files_leave_the_desk_as_it_was(opened, qtbot, tmp_path):
         assert desk.work.model is model
     desk.open(tmp_path / "gone.step")
     assert "No such file" in desk.banner_text.text()
-    assert not desk.work.save(tmp_path / "no" / "such" / "\0bad") if False else True
 
 
 def test_looking(opened, qtbot):

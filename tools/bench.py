@@ -1,0 +1,100 @@
+"""Benchmarks as ratios measured in one run, so that a slow or busy machine does not matter.
+
+    ./run bench
+"""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Callable
+
+import numpy as np
+from scipy.spatial import Delaunay
+
+import lithon
+from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.tessellate import body_mesh
+from lithon.brep.thickness import ray_hits
+from lithon.brep.topology import Model
+from lithon.geometry.frames import Frame
+from lithon.mesh.delaunay import Tetrahedra
+from lithon.samples import collar_anchor
+from lithon.survey.sizes import marks
+from lithon.trim.clear import clear
+
+
+def best(run: Callable[[], object], times: int = 3) -> float:
+    """Shortest of a few runs, in seconds."""
+    took = []
+    for _ in range(times):
+        start = time.perf_counter()
+        run()
+        took.append(time.perf_counter() - start)
+    return min(took)
+
+
+def perforated(n: int) -> Model:
+    """A plate with n holes: n + 6 faces."""
+    side = int(np.ceil(np.sqrt(n)))
+    plate = prism(rectangle(0, 0, 10.0 * side, 10.0 * side), 8.0, name="perforated plate")
+    top, bottom = face_toward(plate, (0, 0, 1)), face_toward(plate, (0, 0, -1))
+    up = Frame.of((0, 0, 8), (0, 0, 1), (1, 0, 0))
+    # One hole at a time would copy the plate n times; the loops are gathered instead.
+    holes = [Round((10.0 * (k % side) + 5, 10.0 * (k // side) + 5), 1.0 + 2.0 * (k / n)) for k in range(n)]
+    tops, bottoms, walls = [], [], []
+    for hole in holes:
+        one = sink(plate, top, up, hole, 8.0, bottom)
+        tops.append(face_toward(one, (0, 0, 1)).loops[-1])
+        bottoms.append(face_toward(one, (0, 0, -1)).loops[-1])
+        walls.append(one.uses[-1])
+    uses = []
+    for use in plate.uses:
+        if use.face is top:
+            uses.append(type(use)(top.with_loops((*top.loops, *tops)), use.forward))
+        elif use.face is bottom:
+            uses.append(type(use)(bottom.with_loops((*bottom.loops, *bottoms)), use.forward))
+        else:
+            uses.append(use)
+    return Model.of([plate.with_uses((*uses, *walls))])
+
+
+_TOKEN = re.compile(r"'(?:[^']|'')*'|#\d+|[-+]?\d+\.?\d*(?:[eE][-+]?\d+)?|\.\w+\.|\w+|[(),;=$*]")
+
+
+def main() -> None:
+    lithon.tetrahedral_mesh(collar_anchor(), lithon.SizeRules(20.0))  # compile everything once
+    model = perforated(2000)
+    text = lithon.step_text(model)
+    tokens = best(lambda: sum(1 for _ in _TOKEN.finditer(text)))
+
+    def read() -> None:
+        for body in lithon.parse_step(text).model.bodies:
+            body_mesh(body)
+
+    print(f"STEP of {len(model.faces())} faces: read and tessellated in {best(read, 2) / tokens:6.1f} x tokenising  "
+          "(aim under 40)")
+    points = np.random.default_rng(1).random((100_000, 3))
+
+    def own() -> None:
+        Tetrahedra.box(points.min(axis=0), points.max(axis=0)).add(points)
+
+    print(f"Delaunay of 100 000 points:        {best(own, 2) / best(lambda: Delaunay(points), 2):6.2f} x SciPy's")
+    anchor = collar_anchor()
+    start = time.perf_counter()
+    mesh = lithon.tetrahedral_mesh(anchor, lithon.SizeRules(2.2))
+    took = time.perf_counter() - start
+    print(f"mesh of {len(mesh.points)} nodes, everything:  {took / best(lambda: Delaunay(mesh.points), 2):6.1f} x SciPy's "
+          "Delaunay of its nodes  (aim under 5)")
+    p, tri, _ = body_mesh(model.bodies[0])
+    eye, ray = np.array([[100.0, -300.0, 400.0]]), np.array([[0.2, 0.6, -0.77]])
+    pick = best(lambda: ray_hits(eye, ray, p, tri, 0.0))
+    drag = best(lambda: [m for m in marks(model, "edges") if m.value < 8.0])
+    hole = next(f for f in lithon.features(model.bodies[0]) if f.kind == "hole")
+    ghost = best(lambda: clear(model.bodies[0], hole.faces, model.tolerance), 2)
+    print(f"2 000 faces: pick {1e3 * pick:.1f} ms (aim 50), Sieve {1e3 * drag:.1f} ms (aim 50), "
+          f"Clear of one hole {1e3 * ghost:.0f} ms (aim 300)")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,132 @@
+"""Remake docs/screenshots/ by driving the real window with the demo part.
+
+    ./run shots [folder]
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QApplication
+
+from lithon.app import theme
+from lithon.app.demo import demo_file
+from lithon.app.desk import Desk
+
+
+class Camera:
+    def __init__(self, folder: Path):
+        self.folder = folder
+        self.app = QApplication.instance() or QApplication([])
+        self.app.setFont(theme.font(9.5))
+        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, "/tmp/lithon-shots-settings")
+        self.desk = Desk()
+        self.desk.move(0, 0)
+        self.desk.show()
+        self.until(lambda: False, 0.5)
+
+    def until(self, test: Callable[[], object], seconds: float = 60.0) -> None:
+        end = time.monotonic() + seconds
+        while time.monotonic() < end and not test():
+            self.app.processEvents()
+            time.sleep(0.005)
+
+    def settle(self) -> None:
+        work = self.desk.work
+        self.until(lambda: work.findings_ready and work.forecast is not None)
+
+    def priced(self) -> None:
+        work = self.desk.work
+        self.until(lambda: work.proposal is not None and (work.proposal.elements or work.proposal.kind == "bond")
+                   and work.proposal.state == "ready")
+
+    def hover(self, point) -> None:
+        at = QPointF(self.desk.view.pixel_of(point))
+        self.desk.view.mouseMoveEvent(QMouseEvent(
+            QEvent.Type.MouseMove, at, self.desk.view.mapToGlobal(at), Qt.MouseButton.NoButton,
+            Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier))
+
+    def shot(self, name: str) -> None:
+        self.until(lambda: False, 0.5)
+        self.desk.view.GetRenderWindow().Render()
+        self.until(lambda: False, 0.2)
+        screen = self.app.primaryScreen()
+        picture = screen.grabWindow(0, self.desk.x(), self.desk.y(), self.desk.width(), self.desk.height())
+        picture.save(str(self.folder / f"{name}.png"))
+        print(self.folder / f"{name}.png")
+
+
+def main() -> None:
+    folder = Path(sys.argv[1] if len(sys.argv) > 1 else "docs/screenshots")
+    folder.mkdir(parents=True, exist_ok=True)
+    camera = Camera(folder)
+    desk, work = camera.desk, camera.desk.work
+    camera.shot("table")
+    desk.open(demo_file())
+    camera.settle()
+    camera.hover((-48.0, 12.0, 12.0))
+    camera.shot("survey")
+    work.go("Trim")
+    pick = next(k for k, g in enumerate(desk.docket.groups) if "radius 1.5 mm, 42" in g.first.text)
+    desk.docket.choose(pick)
+    desk.docket.remedy()
+    camera.priced()
+    desk.view.show_only(desk.docket.groups[pick].faces[:1])
+    desk.view.unfocus()
+    camera.shot("clear")
+    work.accept()
+    camera.settle()
+    for question in ("fillets where radius <= 2 mm", "holes where diameter < 3 mm", "pockets"):
+        desk.question.line.setText(question)
+        desk.question._take()
+        desk.clear_chosen()
+        camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
+        work.accept()
+        camera.settle()
+    desk.see_whole()
+    work.go("Survey")
+    desk.sieve.lens_buttons["holes"].click()
+    desk.sieve._brushed(9.0, 14.0)
+    camera.shot("sieve")
+    desk.sieve.lens_buttons["edges"].click()
+    work.choose()
+    desk.carve()
+    camera.priced()
+    camera.shot("carve")
+    work.accept()
+    camera.settle()
+    desk.bond()
+    camera.priced()
+    work.accept()
+    camera.settle()
+    camera.shot("bond")
+    work.propose_mesh()
+    camera.until(lambda: work.mesh is not None, 120.0)
+    camera.shot("mesh")
+    desk.toggle_inside()
+    camera.shot("mesh-inside")
+    desk.toggle_inside()
+    work.go("Deliver")
+    camera.shot("deliver")
+    bottom = next(f for f in work.model.faces() if f.surface.kind == "plane" and f.surface.frame.z[2] < -0.9)
+    work.undo()
+    camera.settle()
+    bottom = next(f for f in work.model.faces() if f.surface.kind == "plane" and f.surface.frame.z[2] < -0.9)
+    work.go("Trim")
+    work.choose([bottom])
+    desk.clear_chosen()
+    camera.until(lambda: work.proposal is not None and work.proposal.state == "refused")
+    camera.shot("refused")
+    desk.work.drop()
+    desk.toggle_sheet()
+    camera.shot("keys")
+    desk.close()
+
+
+if __name__ == "__main__":
+    main()
