@@ -99,7 +99,7 @@ def test_the_collar_anchor_has_its_truths(anchor):
     assert volume(body) == pytest.approx(ANCHOR.volume, rel=1e-12)
     assert len(body.faces) == ANCHOR.faces == 36
     assert np.allclose(box(body), [[-60, -40, 0], [60, 40, 54]])
-    points, triangles, owner = body_mesh(body)
+    _, triangles, owner = body_mesh(body)
     assert open_edges(triangles) == 0 and set(owner) == set(range(36))
 
 

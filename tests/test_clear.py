@@ -54,9 +54,12 @@ def test_everything_at_once_leaves_a_plain_bracket(anchor):
 
 @settings(max_examples=25, deadline=None)
 @given(
-    st.floats(20, 80), st.floats(20, 80), st.floats(3, 30),
+    st.floats(20, 80),
+    st.floats(20, 80),
+    st.floats(3, 30),
     st.lists(st.tuples(st.floats(0.1, 0.9), st.floats(0.1, 0.9), st.floats(0.2, 1.5), st.booleans()), max_size=4),
-    st.floats(0.2, 2.0), st.tuples(*[st.floats(-1, 1)] * 3).filter(lambda v: np.linalg.norm(v) > 0.2),
+    st.floats(0.2, 2.0),
+    st.tuples(*[st.floats(-1, 1)] * 3).filter(lambda v: np.linalg.norm(v) > 0.2),
 )
 def test_a_spoiled_block_is_itself_again(a, b, h, holes, r, z):
     """Random rounded, drilled and stepped blocks, anywhere in space, cleared back to six faces."""

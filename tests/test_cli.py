@@ -13,8 +13,13 @@ from lithon.samples import ANCHOR
 
 
 def run(*args: object, env: dict | None = None) -> subprocess.CompletedProcess:
-    return subprocess.run([sys.executable, "-m", "lithon.cli", *map(str, args)], capture_output=True, text=True,
-                          timeout=300, env={**os.environ, **(env or {})})
+    return subprocess.run(
+        [sys.executable, "-m", "lithon.cli", *map(str, args)],
+        capture_output=True,
+        text=True,
+        timeout=300,
+        env={**os.environ, **(env or {})},
+    )
 
 
 def test_survey(anchor_file):
@@ -89,7 +94,15 @@ def test_the_example_without_a_display(tmp_path):
     done = run("demo", "--out", tmp_path / "demo", env={"DISPLAY": "", "WAYLAND_DISPLAY": ""})
     assert done.returncode == 0, done.stderr
     made = {p.name: p.stat().st_size for p in (tmp_path / "demo").iterdir()}
-    assert {"report.html", "mesh.png", "prepared.png", "as-read.png", "collar-anchor.vtu", "collar-anchor.lithon",
-            "collar-anchor-prepared.step", "collar-anchor.recipe.json"} <= set(made)
+    assert {
+        "report.html",
+        "mesh.png",
+        "prepared.png",
+        "as-read.png",
+        "collar-anchor.vtu",
+        "collar-anchor.lithon",
+        "collar-anchor-prepared.step",
+        "collar-anchor.recipe.json",
+    } <= set(made)
     assert all(size > 500 for size in made.values()) and made["mesh.png"] > 20000
     assert "conformal: yes" in done.stdout and "report.html" in done.stdout

@@ -73,7 +73,7 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     press(desk, qtbot, key.Key_Escape)
     assert not work.faces
     # From the Docket: next card until the weep holes, take the remedy, Enter.
-    while not ("hole, diameter 2.5" in desk.docket.groups[desk.docket.current].first.text):
+    while "hole, diameter 2.5" not in desk.docket.groups[desk.docket.current].first.text:
         press(desk, qtbot, key.Key_N)
     press(desk, qtbot, key.Key_R)
     ready(desk, qtbot)
@@ -86,8 +86,11 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     desk.docket.choose(next(k for k, g in enumerate(desk.docket.groups) if g.first.keep))
     press(desk, qtbot, key.Key_K)
     settled(desk, qtbot)
-    assert "thin" in work.ledger.entries[-1].outcome.words or "wall" in work.ledger.entries[-1].outcome.words \
+    assert (
+        "thin" in work.ledger.entries[-1].outcome.words
+        or "wall" in work.ledger.entries[-1].outcome.words
         or "outside" in work.ledger.entries[-1].outcome.words
+    )
     assert not any(g.first.kind == "small hole" for g in desk.docket.groups)
     # All fillets up to the largest small one in one go, from any of their cards.
     desk.docket.choose(max(k for k, g in enumerate(desk.docket.groups) if g.first.kind == "small fillet"))
@@ -108,8 +111,13 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     settled(desk, qtbot)
     assert len(work.model.faces()) == 17
     # Carve at the mirror plane, midway between two faces picked in the view and turned to.
-    sides = [f for f in work.model.faces() if f.surface.kind == "plane" and abs(abs(f.surface.frame.origin[1]) - 40) < 1e-6
-             and abs(f.surface.frame.z[1]) > 0.9]
+    sides = [
+        f
+        for f in work.model.faces()
+        if f.surface.kind == "plane"
+        and abs(abs(f.surface.frame.origin[1]) - 40) < 1e-6
+        and abs(f.surface.frame.z[1]) > 0.9
+    ]
     work.choose(sides)
     press(desk, qtbot, key.Key_V)
     ready(desk, qtbot)
@@ -238,11 +246,17 @@ def test_looking(opened, qtbot):
     camera = view.renderer.GetActiveCamera()
     before = camera.GetPosition()
     qtbot.mousePress(view, Qt.MouseButton.RightButton, pos=QPoint(300, 300))
-    from PySide6.QtGui import QMouseEvent
     from PySide6.QtCore import QEvent, QPointF
+    from PySide6.QtGui import QMouseEvent
 
-    move = QMouseEvent(QEvent.Type.MouseMove, QPointF(360, 280), view.mapToGlobal(QPointF(360, 280)),
-                       Qt.MouseButton.NoButton, Qt.MouseButton.RightButton, Qt.KeyboardModifier.NoModifier)
+    move = QMouseEvent(
+        QEvent.Type.MouseMove,
+        QPointF(360, 280),
+        view.mapToGlobal(QPointF(360, 280)),
+        Qt.MouseButton.NoButton,
+        Qt.MouseButton.RightButton,
+        Qt.KeyboardModifier.NoModifier,
+    )
     view.mouseMoveEvent(move)
     qtbot.mouseRelease(view, Qt.MouseButton.RightButton, pos=QPoint(360, 280))
     assert np.linalg.norm(np.array(camera.GetPosition()) - before) > 1.0 and not desk.work.faces

@@ -61,7 +61,9 @@ def recovered(mesh: lithon.Mesh) -> None:
         exact = sum(e.length for loop in face.loops for e in (c.edge for c in loop))
         assert length == pytest.approx(exact, rel=0.03)
         ends = mesh.points[np.unique(rim)]
-        gap = np.min([np.linalg.norm(e.curve.point(e.curve.parameter(ends)) - ends, axis=1) for e in face.edges()], axis=0)
+        gap = np.min(
+            [np.linalg.norm(e.curve.point(e.curve.parameter(ends)) - ends, axis=1) for e in face.edges()], axis=0
+        )
         assert gap.max() < 1e-6
 
 
@@ -127,11 +129,16 @@ def test_quality_agrees_with_vtk_on_the_written_file(prepared, tmp_path):
         assert np.allclose(theirs, own, atol=1e-6)
     # Dihedral angles a second way: between the outward normals of every two faces.
     v = mesh.points[mesh.corners]
-    normals = np.stack([np.cross(v[:, b] - v[:, a], v[:, c] - v[:, a]) for a, b, c in
-                        ((1, 2, 3), (0, 3, 2), (0, 1, 3), (0, 2, 1))], axis=1)
+    normals = np.stack(
+        [np.cross(v[:, b] - v[:, a], v[:, c] - v[:, a]) for a, b, c in ((1, 2, 3), (0, 3, 2), (0, 1, 3), (0, 2, 1))],
+        axis=1,
+    )
     normals /= np.linalg.norm(normals, axis=2)[:, :, None]
-    angles = [180 - np.degrees(np.arccos((normals[:, i] * normals[:, j]).sum(axis=1)))
-              for i in range(4) for j in range(i + 1, 4)]
+    angles = [
+        180 - np.degrees(np.arccos((normals[:, i] * normals[:, j]).sum(axis=1)))
+        for i in range(4)
+        for j in range(i + 1, 4)
+    ]
     assert np.allclose(np.min(angles, axis=0), mesh.quality.smallest_dihedral, atol=1e-4)
     assert np.allclose(np.max(angles, axis=0), mesh.quality.largest_dihedral, atol=1e-4)
 
@@ -143,8 +150,11 @@ def test_second_order_nodes_lie_on_the_true_geometry(tmp_path):
     assert curved.order == 2 and curved.elements.shape[1] == 10
     wall = next(k for k, f in enumerate(mesh.faces) if f.surface.kind == "cylinder")
     sides = np.sort(mesh.triangles[mesh.face == wall][:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1)
-    middle = {tuple(sorted(p)): m for e in curved.elements for p, m in zip(
-        e[[[0, 1], [1, 2], [0, 2], [0, 3], [1, 3], [2, 3]]].tolist(), e[4:].tolist(), strict=True)}
+    middle = {
+        tuple(sorted(p)): m
+        for e in curved.elements
+        for p, m in zip(e[[[0, 1], [1, 2], [0, 2], [0, 3], [1, 3], [2, 3]]].tolist(), e[4:].tolist(), strict=True)
+    }
     nodes = curved.points[[middle[tuple(s)] for s in sides.tolist()]]
     off = np.abs(mesh.faces[wall].surface.signed_distance(nodes))
     assert (off < 1e-6).mean() > 0.99

@@ -6,9 +6,9 @@ import signal
 import time
 
 import pytest
+from conftest import PREPARATION
 
 import lithon
-from conftest import PREPARATION
 from lithon.brep.measures import volume
 from lithon.errors import BadFile, Cancelled, LithonError, Unresolved
 from lithon.project.ledger import Ledger, Source
@@ -137,7 +137,9 @@ def test_the_recipe_prepares_revision_b(prepared):
 
 def test_a_selection_by_hand_is_found_again_or_reported(anchor_file):
     work = lithon.open(anchor_file)
-    fillets = [f for feature in lithon.features(work.model.bodies[0]) for f in feature.faces if feature.kind == "fillet"]
+    fillets = [
+        f for feature in lithon.features(work.model.bodies[0]) for f in feature.faces if feature.kind == "fillet"
+    ]
     work.take(lithon.clear_step(work.model, fillets[:2]))
     recipe = work.recipe()
     near = Ledger.of(Source("b.step", lithon.step_text(collar_anchor(Anchor(length=121.0, grease_x=56.9))).encode()))

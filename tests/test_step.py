@@ -102,8 +102,12 @@ def test_a_full_wall_may_come_without_a_seam_or_in_halves():
     bound = lines[wall].split("(")[2].split(")")[0]
     loop = lines[bound].split(",")[1]
     ring_a, _, ring_b, _ = lines[loop].split("((")[-1].split("(")[-1].rstrip(")").split(",")
-    extra = [f"#8001=EDGE_LOOP('',({ring_a}))", f"#8002=EDGE_LOOP('',({ring_b}))",
-             "#8003=FACE_BOUND('',#8001,.T.)", "#8004=FACE_BOUND('',#8002,.T.)"]
+    extra = [
+        f"#8001=EDGE_LOOP('',({ring_a}))",
+        f"#8002=EDGE_LOOP('',({ring_b}))",
+        "#8003=FACE_BOUND('',#8001,.T.)",
+        "#8004=FACE_BOUND('',#8002,.T.)",
+    ]
     changed = text.replace(f"{wall}={lines[wall]}", f"{wall}={lines[wall].replace(bound, '#8003,#8004', 1)}")
     changed = changed.replace("ENDSEC;\nEND-ISO", ";\n".join(extra) + ";\nENDSEC;\nEND-ISO")
     (back,) = lithon.parse_step(changed).model.bodies
@@ -143,7 +147,9 @@ def test_no_mutation_gets_past_the_reader(anchor):
         data = list(text)
         for _ in range(rng.randint(1, 6)):
             at = rng.randrange(len(data))
-            data[at : at + rng.randint(0, 3)] = rng.choice(["", "#", "(", ")", "'", "9", "-", ".", "#7", "$", "*", "E9"])
+            data[at : at + rng.randint(0, 3)] = rng.choice(
+                ["", "#", "(", ")", "'", "9", "-", ".", "#7", "$", "*", "E9"]
+            )
         try:
             model = lithon.parse_step("".join(data)).model
             for body in model.bodies:

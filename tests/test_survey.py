@@ -48,7 +48,9 @@ def test_thickness_of_a_plate_and_beside_a_hole():
     body = sink(plate, face_toward(plate, (0, 0, 1)), up, Round((36, 15), 2.5), 6.0, face_toward(plate, (0, 0, -1)))
     where, wall, own, far = thickness(body)
     assert np.isfinite(wall).all()
-    top = next(k for k, u in enumerate(body.uses) if u.face.surface.kind == "plane" and u.outward(np.zeros((1, 3)))[0][2] > 0.9)
+    top = next(
+        k for k, u in enumerate(body.uses) if u.face.surface.kind == "plane" and u.outward(np.zeros((1, 3)))[0][2] > 0.9
+    )
     assert np.allclose(wall[own == top], 6.0)
     beside = (own != far) & (wall < 3.0)
     assert wall[beside].min() == pytest.approx(1.5, rel=0.02)
@@ -77,6 +79,13 @@ def test_questions(anchor):
     assert ask(anchor, 'fillets in "another"').items == 0
     assert ask(anchor, "edges where length < 3 mm").edges
     assert ask(anchor, "bodies where volume > 1000 mm3").items == 1
-    for wrong in ("", "holes wher", "screws", "holes where colour = 3", "holes where depth <", "edges where radius < 2"):
+    for wrong in (
+        "",
+        "holes wher",
+        "screws",
+        "holes where colour = 3",
+        "holes where depth <",
+        "edges where radius < 2",
+    ):
         with pytest.raises(NotAQuestion):
             ask(anchor, wrong)

@@ -1,6 +1,6 @@
 """Benchmarks as ratios measured in one run, so that a slow or busy machine does not matter.
 
-    ./run bench
+./run bench
 """
 
 from __future__ import annotations
@@ -72,8 +72,10 @@ def main() -> None:
         for body in lithon.parse_step(text).model.bodies:
             body_mesh(body)
 
-    print(f"STEP of {len(model.faces())} faces: read and tessellated in {best(read, 2) / tokens:6.1f} x tokenising  "
-          "(aim under 40)")
+    print(
+        f"STEP of {len(model.faces())} faces: read and tessellated in {best(read, 2) / tokens:6.1f} x tokenising  "
+        "(aim under 40)"
+    )
     points = np.random.default_rng(1).random((100_000, 3))
 
     def own() -> None:
@@ -84,16 +86,20 @@ def main() -> None:
     start = time.perf_counter()
     mesh = lithon.tetrahedral_mesh(anchor, lithon.SizeRules(2.2))
     took = time.perf_counter() - start
-    print(f"mesh of {len(mesh.points)} nodes, everything:  {took / best(lambda: Delaunay(mesh.points), 2):6.1f} x SciPy's "
-          "Delaunay of its nodes  (aim under 5)")
+    print(
+        f"mesh of {len(mesh.points)} nodes, everything:  {took / best(lambda: Delaunay(mesh.points), 2):6.1f} x SciPy's "
+        "Delaunay of its nodes  (aim under 5)"
+    )
     p, tri, _ = body_mesh(model.bodies[0])
     eye, ray = np.array([[100.0, -300.0, 400.0]]), np.array([[0.2, 0.6, -0.77]])
     pick = best(lambda: ray_hits(eye, ray, p, tri, 0.0))
     drag = best(lambda: [m for m in marks(model, "edges") if m.value < 8.0])
     hole = next(f for f in lithon.features(model.bodies[0]) if f.kind == "hole")
     ghost = best(lambda: clear(model.bodies[0], hole.faces, model.tolerance), 2)
-    print(f"2 000 faces: pick {1e3 * pick:.1f} ms (aim 50), Sieve {1e3 * drag:.1f} ms (aim 50), "
-          f"Clear of one hole {1e3 * ghost:.0f} ms (aim 300)")
+    print(
+        f"2 000 faces: pick {1e3 * pick:.1f} ms (aim 50), Sieve {1e3 * drag:.1f} ms (aim 50), "
+        f"Clear of one hole {1e3 * ghost:.0f} ms (aim 300)"
+    )
 
 
 if __name__ == "__main__":

@@ -1,6 +1,6 @@
 """Remake docs/screenshots/ by driving the real window with the demo part.
 
-    ./run shots [folder]
+./run shots [folder]
 """
 
 from __future__ import annotations
@@ -42,14 +42,26 @@ class Camera:
 
     def priced(self) -> None:
         work = self.desk.work
-        self.until(lambda: work.proposal is not None and (work.proposal.elements or work.proposal.kind == "bond")
-                   and work.proposal.state == "ready")
+        self.until(
+            lambda: (
+                work.proposal is not None
+                and (work.proposal.elements or work.proposal.kind == "bond")
+                and work.proposal.state == "ready"
+            )
+        )
 
     def hover(self, point) -> None:
         at = QPointF(self.desk.view.pixel_of(point))
-        self.desk.view.mouseMoveEvent(QMouseEvent(
-            QEvent.Type.MouseMove, at, self.desk.view.mapToGlobal(at), Qt.MouseButton.NoButton,
-            Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier))
+        self.desk.view.mouseMoveEvent(
+            QMouseEvent(
+                QEvent.Type.MouseMove,
+                at,
+                self.desk.view.mapToGlobal(at),
+                Qt.MouseButton.NoButton,
+                Qt.MouseButton.NoButton,
+                Qt.KeyboardModifier.NoModifier,
+            )
+        )
 
     def shot(self, name: str) -> None:
         self.until(lambda: False, 0.5)

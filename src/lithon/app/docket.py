@@ -106,6 +106,8 @@ class Docket(Panel):
         k = STATIONS.index(station)
         if k + 1 < len(STATIONS):
             nxt = STATIONS[k + 1]
+            if nxt == "Mend" and not self.counts()["Mend"]:
+                nxt = "Trim"
             self.add(row(button(f"On to {nxt} ›", lambda: self.work.go(nxt), "quiet")))
 
     def _station_head(self, station: str) -> None:

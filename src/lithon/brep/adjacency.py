@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Vertex
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.geometry.tolerance import SMOOTH
 
 Turn = Literal["convex", "concave", "smooth"]
@@ -21,10 +21,12 @@ class Adjacency:
         self.body = body
         self.uses: dict[Edge, list[tuple[FaceUse, Coedge]]] = defaultdict(list)
         self.at_vertex: dict[Vertex, list[Edge]] = defaultdict(list)
+        self.loop_of: dict[tuple[Face, Edge], Loop] = {}
         for use in body.uses:
             for loop in use.face.loops:
                 for coedge in loop:
                     self.uses[coedge.edge].append((use, coedge))
+                    self.loop_of[(use.face, coedge.edge)] = loop
         for edge in self.uses:
             for vertex in {edge.start, edge.end} - {None}:
                 assert vertex is not None

@@ -14,6 +14,7 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.topology import Body, Edge, Face, FaceUse
+from lithon.geometry.surfaces import Surface
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
 _INNER, _INNER_WEIGHTS = np.polynomial.legendre.leggauss(5)
@@ -30,6 +31,7 @@ class MassProperties:
 
 
 _moments: WeakKeyDictionary[Face, Floats] = WeakKeyDictionary()
+_edge_parts: WeakKeyDictionary[Edge, list[tuple[Surface, Floats]]] = WeakKeyDictionary()
 
 
 def _integrands(points: Floats, normals: Floats) -> Floats:
@@ -55,42 +57,48 @@ def _face_moments(face: Face) -> Floats:
     hit = _moments.get(face)
     if hit is not None:
         return hit
-    mirror = 1.0 if face.along else -1.0
     total = np.zeros(14)
-    reference: float | None = None
     for loop in face.loops:
         for coedge in loop:
-            edge = coedge.edge
-            pieces = max(1, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
-            cuts = np.linspace(edge.t0, edge.t1, pieces + 1)
-            half = np.diff(cuts)[:, None] / 2.0
-            t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
-            weight = np.broadcast_to(half * _WEIGHTS, (pieces, len(_NODES))).ravel()
-            if not coedge.forward:
-                weight = -weight
-            points = edge.curve.point(t)
-            flat = face.surface.flat(points)
-            speed = edge.curve.derivative(t)
-            du = _flat_rate(face, points, speed)
-            if reference is None:
-                reference = float(flat[0, 1])
-            span = 0.5 * (flat[:, 1] - reference)
-            column = np.zeros((len(t), 14))
-            for node, inner in zip(_INNER, _INNER_WEIGHTS, strict=True):
-                v = reference + span * (1.0 + node)
-                at = face.surface.point(np.stack([flat[:, 0], v], axis=1))
-                column += (inner * span)[:, None] * _integrands(at, face.normal(at))
-            total -= mirror * (weight * du) @ column
+            along = _edge_moments(coedge.edge, face.surface)
+            total += along if coedge.forward else -along
+    # Loops run clockwise in the flat where the face is turned round: area keeps its sign by that,
+    # what holds the normal once more changes with it.
+    if not face.along:
+        total[:4] = -total[:4]
     _moments[face] = total
     return total
 
 
-def _flat_rate(face: Face, points: Floats, speed: Floats) -> Floats:
+def _edge_moments(edge: Edge, surface: Surface) -> Floats:
+    """One edge's share (14,) of the loop integral on a surface, walked forward."""
+    known = _edge_parts.setdefault(edge, [])
+    for other, value in known:
+        if other is surface:
+            return value
+    pieces = max(1, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
+    cuts = np.linspace(edge.t0, edge.t1, pieces + 1)
+    half = np.diff(cuts)[:, None] / 2.0
+    t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
+    weight = np.broadcast_to(half * _WEIGHTS, (pieces, len(_NODES))).ravel()
+    points = edge.curve.point(t)
+    flat = surface.flat(points)
+    du = _flat_rate(surface, points, edge.curve.derivative(t))
+    span = 0.5 * flat[:, 1]
+    height = np.multiply.outer(1.0 + _INNER, span)  # nodes of the inner integral, from height 0 up
+    at = surface.point(np.stack([np.broadcast_to(flat[:, 0], height.shape), height], axis=-1)).reshape(-1, 3)
+    values = _integrands(at, surface.normal(at)).reshape(len(_INNER), len(t), 14)
+    column = np.einsum("k,t,ktf->tf", _INNER_WEIGHTS, span, values)
+    value = -((weight * du) @ column)
+    known.append((surface, value))
+    return value
+
+
+def _flat_rate(surface: Surface, points: Floats, speed: Floats) -> Floats:
     """How fast the first flat coordinate changes along an edge: the speed along the u direction."""
-    if face.surface.kind == "plane":
-        return np.asarray(speed @ face.surface.frame.x)
-    radial = face.surface.normal(points)
-    return np.asarray((speed * np.cross(face.surface.frame.z, radial)).sum(axis=1))
+    if surface.kind == "plane":
+        return np.asarray(speed @ surface.frame.x)
+    return np.asarray((speed * np.cross(surface.frame.z, surface.normal(points))).sum(axis=1))
 
 
 def face_area(face: Face) -> float:

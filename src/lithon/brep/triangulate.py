@@ -155,17 +155,6 @@ def _flip(tri: Ints, nbr: Ints, fix: Ints, t: int, i: int) -> None:
 
 
 @njit(cache=True)
-def _find_edge(tri: Ints, nbr: Ints, count: int, a: int, b: int) -> tuple[int, int]:
-    for t in range(count):
-        if tri[t, 0] < 0:
-            continue
-        for i in range(3):
-            if tri[t, (i + 1) % 3] == a and tri[t, (i + 2) % 3] == b:
-                return t, i
-    return -1, -1
-
-
-@njit(cache=True)
 def _vertex_triangle(tri: Ints, count: int, nv: int) -> Ints:
     out = np.full(nv, -1, dtype=np.int64)
     for t in range(count):
@@ -195,13 +184,22 @@ def _edge_at(tri: Ints, nbr: Ints, t0: int, a: int, b: int) -> tuple[int, int]:
 
 
 @njit(cache=True)
-def _force(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, a: int, b: int) -> int:
-    """Make a-b an edge by swaps and mark it forced: 1, or 0 where a corner or segment is in the way."""
-    t0 = -1
+def _triangle_at(tri: Ints, count: int, a: int, hint: Ints) -> int:
+    """A triangle at corner a: the remembered one if it still is, else found by looking at all."""
+    t = hint[a]
+    if t >= 0 and (tri[t, 0] == a or tri[t, 1] == a or tri[t, 2] == a):
+        return t
     for t in range(count):
         if tri[t, 0] >= 0 and (tri[t, 0] == a or tri[t, 1] == a or tri[t, 2] == a):
-            t0 = t
-            break
+            hint[a] = t
+            return t
+    return -1
+
+
+@njit(cache=True)
+def _force(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, a: int, b: int, hint: Ints) -> int:
+    """Make a-b an edge by swaps and mark it forced: 1, or 0 where a corner or segment is in the way."""
+    t0 = _triangle_at(tri, count, a, hint)
     if t0 < 0:
         return 0
     t, i = _edge_at(tri, nbr, t0, a, b)
@@ -261,9 +259,6 @@ def _force(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, a: int, b: int)
                 if oe == 0:
                     return 0
                 # Next crossed edge of u: the one whose ends lie on both sides.
-                for k in range(3):
-                    if tri[u, k] == (d if oe < 0 else c):
-                        pass
                 if oe < 0:
                     opposite = c
                 else:
@@ -274,11 +269,7 @@ def _force(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, a: int, b: int)
                 s = u
             if not done:
                 continue
-            t0 = -1
-            for t in range(count):
-                if tri[t, 0] >= 0 and (tri[t, 0] == a or tri[t, 1] == a or tri[t, 2] == a):
-                    t0 = t
-                    break
+            t0 = _triangle_at(tri, count, a, hint)
             t, i = _edge_at(tri, nbr, t0, a, b)
             if t >= 0:
                 break
@@ -337,8 +328,9 @@ def _build(p: Ints, order: Ints, tri: Ints, nbr: Ints, fix: Ints, segments: Ints
             return -1, v
         count = got
         last = count - 1
+    hint = _vertex_triangle(tri, count, n + 3)
     for k in range(len(segments)):
-        if _force(p, tri, nbr, fix, count, segments[k, 0], segments[k, 1]) == 0:
+        if _force(p, tri, nbr, fix, count, segments[k, 0], segments[k, 1], hint) == 0:
             return -2, k
     _legalise(p, tri, nbr, fix, count)
     outside = np.zeros(count, dtype=np.int64)

@@ -22,6 +22,7 @@ from lithon.geometry.surfaces import Plane, midway
 from lithon.progress import SILENT, Progress
 from lithon.project.fingerprints import fingerprint, resolve
 from lithon.project.questions import ask
+from lithon.survey.features import features
 from lithon.trim.clear import clear
 
 Step = dict[str, Any]
@@ -147,8 +148,21 @@ def _clear(model: Model, step: Step, progress: Progress) -> Outcome:
         out = out.replaced(body, [ways[min(wanted, len(ways) - 1)].body])
     select = step["select"]
     what = select["question"].split(" where")[0] if "question" in select else ""
-    words = f"clear {what}".strip() if what else f"clear {len(faces)} face{'s' if len(faces) > 1 else ''}"
+    words = f"clear {what or _in_words(model, faces)}"
     return _outcome(model, out, words, solutions=solutions)
+
+
+def _in_words(model: Model, faces: Sequence[Face]) -> str:
+    """'4 fillets' where the faces are whole features of one kind, else '4 faces'."""
+    chosen = set(faces)
+    whole = [f for b in model.bodies for f in features(b) if set(f.faces) <= chosen]
+    outer = [f for f in whole if not any(f is not g and set(f.faces) < set(g.faces) for g in whole)]
+    kinds: set[str] = {f.kind for f in outer}
+    if len(kinds) == 1 and {x for f in outer for x in f.faces} == chosen:
+        n, kind = len(outer), kinds.pop()
+    else:
+        n, kind = len(faces), "face"
+    return f"{n} {kind}{'es' if kind == 'boss' and n > 1 else 's' if n > 1 else ''}"
 
 
 def _split(model: Model, step: Step, progress: Progress) -> Outcome:

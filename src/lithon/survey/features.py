@@ -78,9 +78,10 @@ def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
             return None
         other = over.pop()
         edges = {c.edge for c in loop}
-        if set(other.edges()) == edges:
+        alike = {c.edge for c in adj.loop_of[(other, loop[0].edge)]} == edges
+        if alike and len(other.loops) == 1:
             faces.append(other)
-        elif any({c.edge for c in own} == edges for own in other.loops):
+        elif alike:
             openings += 1
         else:
             return None
@@ -136,12 +137,14 @@ def _islands(adj: Adjacency, taken: set[Face]) -> list[Feature]:
         if not isinstance(face.surface, Plane) or len(face.loops) < 2:
             continue
         for loop in face.loops:
+            if adj.across(face, loop[0].edge) in taken:
+                continue
             flat, _ = flat_loop(loop, face.surface, face.along)
             x, y = flat[:, 0], flat[:, 1]
             if float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()) > 0.0:
                 continue
             inside = _enclosed(adj, face, loop)
-            if inside is None or (len(inside) <= 2 and inside[0] in taken):
+            if inside is None:
                 continue
             out.append(_island(adj, face, loop, inside))
     return out

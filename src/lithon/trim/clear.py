@@ -198,8 +198,7 @@ def _entries(cycle: list[tuple[FaceUse, Coedge]]) -> list[_Entry]:
 
 def _may_drop(face: Face, index: int) -> bool:
     """Whether a face still has its outline without this loop."""
-    flats = [flat_loop(loop, face.surface, face.along) for loop in face.loops]
-    flat, advance = flats[index]
+    flat, advance = flat_loop(face.loops[index], face.surface, face.along)
     if advance:
         return False
     x, y = flat[:, 0], flat[:, 1]
