@@ -288,3 +288,40 @@ def test_every_action_is_on_the_sheet_and_has_its_own_key():
     keys = [a.key for a in ACTIONS if a.key]
     assert len(keys) == len(set(keys))
     assert all(a.title and a.group for a in ACTIONS)
+
+
+def test_a_cut_through_three_points_picked_in_the_view(opened, qtbot):
+    from PySide6.QtCore import Qt
+
+    desk, work = opened, opened.work
+    press(desk, qtbot, Qt.Key.Key_P)
+    assert desk.view.picking_points
+    corners = [(14.0, -11.5, 54.0), (-20.0, -11.5, 54.0), (60.0, -38.0, 12.0)]
+    for corner in corners:
+        click(desk, qtbot, corner)
+    ready(desk, qtbot)
+    assert desk.carve_bar.way == "points" and work.proposal.state == "ready", work.proposal.error
+    recorded = work.proposal.step["plane"]["through"]
+    assert np.allclose(recorded, corners, atol=1e-6)  # corners are caught exactly
+    press(desk, qtbot, Qt.Key.Key_Return)
+    assert len(work.model.bodies) >= 2 and total(desk) == pytest.approx(ANCHOR.volume, rel=1e-9)
+
+
+def test_the_ledger_switches_a_step_off_and_the_offset_follows_its_number(opened, qtbot):
+    from PySide6.QtCore import Qt
+
+    desk, work = opened, opened.work
+    click(desk, qtbot, (10.0, -40.0, 6.0))
+    press(desk, qtbot, Qt.Key.Key_V)
+    ready(desk, qtbot)
+    assert desk.carve_bar.way == "offset"
+    desk.carve_bar.amount.setValue(-10.0)
+    ready(desk, qtbot)
+    press(desk, qtbot, Qt.Key.Key_Return)
+    assert len(work.model.bodies) == 2
+    settled(desk, qtbot)
+    assert desk.roster.column.count() == 2
+    desk.ledger_bar.buttons[0].click()
+    assert len(work.model.bodies) == 1 and not work.ledger.entries[0].on
+    desk.ledger_bar.buttons[0].click()
+    assert len(work.model.bodies) == 2

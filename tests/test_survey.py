@@ -89,3 +89,16 @@ def test_questions(anchor):
     ):
         with pytest.raises(NotAQuestion):
             ask(anchor, wrong)
+
+
+def test_short_edges_and_narrow_faces_are_found():
+    from lithon.brep.build import Piece
+
+    step = [Piece((0, 0)), Piece((30, 0)), Piece((30, 10)), Piece((12, 10)), Piece((12, 10.4)), Piece((0, 10.4))]
+    found = findings(Model.of([prism(step, 8.0)]), 3.0)
+    short = [f for f in found if f.kind == "short edge"]
+    assert len(short) == 2 and all(f.size == pytest.approx(0.4) for f in short)
+    assert sorted(round(f.place[2], 9) for f in short) == [0.0, 8.0]
+    (narrow,) = [f for f in found if f.kind == "narrow face"]
+    assert narrow.size == pytest.approx(2 * 0.4 * 8 / 16.8)
+    assert narrow.faces and not any(f.kind == "thin wall" for f in found)
