@@ -212,16 +212,60 @@ def _star_quality(x: Floats, tet: Ints, star: Ints, n: int, stop: float) -> floa
 
 
 @njit(cache=True)
+def _lean(x: Floats, tet: Ints, wall: Ints, star: Ints, n: int, v: int, place: Floats) -> float:
+    """How well the surface triangles around a node face away from its cylinder's axis: the cosine of
+    the worst where most face outwards, minus that of the best where most face inwards (a bore)."""
+    low, high = 2.0, -2.0
+    h = (x[v, 0] - place[0]) * place[3] + (x[v, 1] - place[1]) * place[4] + (x[v, 2] - place[2]) * place[5]
+    rx = (x[v, 0] - place[0] - h * place[3]) / place[6]
+    ry = (x[v, 1] - place[1] - h * place[4]) / place[6]
+    rz = (x[v, 2] - place[2] - h * place[5]) / place[6]
+    for k in range(n):
+        t = star[k]
+        for i in range(4):
+            if wall[t, i] < 0 or tet[t, i] == v:
+                continue
+            nx, ny, nz = _outward(x, tet, t, i)
+            cosine = nx * rx + ny * ry + nz * rz
+            low, high = min(low, cosine), max(high, cosine)
+    return low if low + high > 0.0 else -high
+
+
+@njit(cache=True)
+def _outward(x: Floats, tet: Ints, t: int, i: int) -> tuple[float, float, float]:
+    """Unit normal of an element's face, away from the element."""
+    a, b, c = x[tet[t, FACE[i, 0]]], x[tet[t, FACE[i, 1]]], x[tet[t, FACE[i, 2]]]
+    ux, uy, uz = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+    vx, vy, vz = c[0] - a[0], c[1] - a[1], c[2] - a[2]
+    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    size = np.sqrt(nx * nx + ny * ny + nz * nz) + 1e-300
+    return -nx / size, -ny / size, -nz / size
+
+
+@njit(cache=True)
 def _smooth(
-    x: Floats, tet: Ints, nbr: Ints, kind: Ints, places: Floats, t0: int, v: int, star: Ints, seen: Ints, state: Ints
+    x: Floats,
+    tet: Ints,
+    nbr: Ints,
+    wall: Ints,
+    kind: Ints,
+    places: Floats,
+    t0: int,
+    v: int,
+    star: Ints,
+    seen: Ints,
+    state: Ints,
 ) -> bool:
-    """Move one node to where the worst element around it is best; pattern search with shrinking steps."""
+    """Move one node to where the worst element around it is best; pattern search with shrinking steps.
+    A node on a cylinder moves only as long as the surface around it does not fold."""
     state[3] += 1
     n = _star(tet, nbr, t0, v, star, seen, state[3])
     if n < 0:
         return False
     best = _star_quality(x, tet, star, n, -2.0)
     first = best
+    round_face = kind[v] == ON_CYLINDER
+    least = min(0.8, _lean(x, tet, wall, star, n, v, places[v])) if round_face else 0.0
     here = x[v].copy()
     keep = x[v].copy()
     goal = np.zeros(3)
@@ -240,7 +284,7 @@ def _smooth(
             x[v, axis] = here[axis] + share * (goal[axis] - here[axis])
         _onto(kind[v], places[v], x[v])
         q = _star_quality(x, tet, star, n, best)
-        if q > best:
+        if q > best and (not round_face or _lean(x, tet, wall, star, n, v, places[v]) >= least):
             best = q
             keep[:] = x[v]
     step = 0.3 * reach
@@ -257,7 +301,7 @@ def _smooth(
             x[v, 2] = here[2] + step * _WAYS[w, 2]
             _onto(kind[v], places[v], x[v])
             q = _star_quality(x, tet, star, n, best)
-            if q > best:
+            if q > best and (not round_face or _lean(x, tet, wall, star, n, v, places[v]) >= least):
                 best = q
                 keep[:] = x[v]
                 gained = True
@@ -517,6 +561,14 @@ def _peel(x: Floats, tet: Ints, nbr: Ints, wall: Ints, free: Ints, state: Ints, 
             count += 1
     if count != 2:
         return False
+    # Only where the two new sides face the way the two old ones did: else the surface would fold.
+    for i in range(4):
+        for j in range(4):
+            if wall[t, i] >= 0 and wall[t, j] < 0:
+                ax, ay, az = _outward(x, tet, t, i)
+                bx, by, bz = _outward(x, tet, t, j)
+                if ax * bx + ay * by + az * bz > -0.8:
+                    return False
     for i in range(4):
         u = nbr[t, i]
         if u >= 0:
@@ -567,7 +619,7 @@ def _pass(
             continue
         for j in range(4):
             v = tet[t, j]
-            if kind[v] != FIXED and _smooth(x, tet, nbr, kind, places, t, v, star, seen, state):
+            if kind[v] != FIXED and _smooth(x, tet, nbr, wall, kind, places, t, v, star, seen, state):
                 moved += 1
         if _q(x, tet, t) >= goal:
             continue

@@ -1,0 +1,80 @@
+"""Random solids of planes and cylinders with known volumes, for tests by the hundred."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from lithon.brep.build import Round, face_toward, prism, raised, rectangle, sink
+from lithon.brep.topology import Body, Model
+from lithon.geometry.frames import Frame
+
+CORNERS = 4.0 - np.pi
+
+
+@dataclass(frozen=True)
+class Known:
+    """A solid, its volume and what was put on it."""
+
+    model: Model
+    volume: float
+    holes: int
+    pockets: int
+    bosses: int
+    fillets: int
+
+    @property
+    def body(self) -> Body:
+        return self.model.bodies[0]
+
+
+def frame(rng: np.random.Generator, straight: bool = False) -> Frame:
+    if straight:
+        return Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0))
+    return Frame.of(rng.uniform(-50, 50, 3), rng.normal(size=3), rng.normal(size=3))
+
+
+def bracket(seed: int, straight: bool = False) -> Known:
+    """A rounded plate on a 3 x 3 grid of places, each empty or with a hole, a blind hole, a pocket
+    or a boss; anywhere in space unless `straight`."""
+    rng = np.random.default_rng(seed)
+    base = frame(rng, straight)
+    cell, h = rng.uniform(8, 14), rng.uniform(4, 15)
+    r = rng.uniform(0.5, 2.5) if rng.random() < 0.7 else 0.0
+    side = 3 * cell
+    body = prism(rectangle(0, 0, side, side, r), h, base, f"bracket {seed}")
+    exact = (side * side - CORNERS * r * r) * h
+    top = Frame(base.origin + h * base.z, base.x, base.y, base.z)
+    count = {"holes": 0, "pockets": 0, "bosses": 0}
+    for i in range(3):
+        for j in range(3):
+            centre = ((i + 0.5) * cell, (j + 0.5) * cell)
+            face = face_toward(body, base.z, top.origin)
+            kind = rng.choice(["none", "through", "blind", "pocket", "boss", "stud"])
+            size, depth = rng.uniform(0.12, 0.38) * cell, rng.uniform(0.3, 0.8) * h
+            box = (centre[0] - size, centre[1] - 0.8 * size, centre[0] + size, centre[1] + 0.8 * size)
+            round_by = rng.uniform(0.1, 0.3) * size if rng.random() < 0.5 else 0.0
+            area = 4 * size * 0.8 * size - CORNERS * round_by**2
+            if kind == "through":
+                body = sink(body, face, top, Round(centre, size), h, face_toward(body, -base.z))
+                exact -= np.pi * size**2 * h
+                count["holes"] += 1
+            elif kind == "blind":
+                body = sink(body, face, top, Round(centre, size), depth)
+                exact -= np.pi * size**2 * depth
+                count["holes"] += 1
+            elif kind == "pocket":
+                body = sink(body, face, top, rectangle(*box, round_by), depth)
+                exact -= area * depth
+                count["pockets"] += 1
+            elif kind == "boss":
+                body = raised(body, face, top, rectangle(*box, round_by), depth)
+                exact += area * depth
+                count["bosses"] += 1
+            elif kind == "stud":
+                body = raised(body, face, top, Round(centre, size), depth)
+                exact += np.pi * size**2 * depth
+                count["bosses"] += 1
+    fillets = sum(u.face.surface.kind == "cylinder" and len(u.face.loops) == 1 for u in body.uses)
+    return Known(Model.of([body]), exact, fillets=fillets, **count)
