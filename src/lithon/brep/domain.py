@@ -19,7 +19,7 @@ from lithon.errors import Refusal, spot
 
 #: Keys (n,) and points (n,3) of an edge's nodes, from start to end; a ring's first is not repeated.
 Divide = Callable[[Edge], tuple[Ints, Floats]]
-#: Inner nodes (k,3) wanted between two points of a cut, and their keys (k,).
+#: Keys (k,) of the nodes wanted along a cut between two flat points, and how far along (k,) in 0..1.
 CutNodes = Callable[[Floats, Floats, Face], tuple[Ints, Floats]]
 
 
@@ -36,13 +36,21 @@ class Domain:
     segments: Ints
     real: Ints
     mirror: float
+    #: Keys of the nodes at the lower and upper end of the cut, where there is one.
+    cut: tuple[int, int] | None = None
 
     def surface_points(self, face: Face, flat: Floats) -> Floats:
         return face.surface.point(flat * np.array([self.mirror, 1.0]))
 
 
-def flat_domain(face: Face, divide: Divide, cut_nodes: CutNodes | None = None) -> Domain:
-    """Roll out a face. Raises Refusal where its loops cannot bound a region."""
+def flat_domain(
+    face: Face, divide: Divide, cut_nodes: CutNodes | None = None, cut_at: tuple[int, int] | None = None
+) -> Domain:
+    """Roll out a face, cut open at `cut_at` (keys of nodes on both loops around) where that is given.
+
+    Raises Refusal where its loops cannot bound a region.
+    """
+    cut: tuple[int, int] | None = None
     mirror = 1.0 if face.along else -1.0
     period = face.surface.flat_period
     loops = [_loop(face, i, divide, mirror) for i in range(len(face.loops))]
@@ -54,14 +62,14 @@ def flat_domain(face: Face, divide: Divide, cut_nodes: CutNodes | None = None) -
             raise Refusal("a face goes around its axis but is not closed at both ends", where=_where(loops))
         bottom, top = sorted(around, key=lambda k: -turns[k])
         rest = [loops[k] for k in range(len(loops)) if k not in around]
-        outer = _cut_open(face, loops[bottom], loops[top], rest, period, mirror, cut_nodes)
+        *outer, cut = _cut_open(face, loops[bottom], loops[top], rest, period, mirror, cut_nodes, cut_at)
         inner = rest
     else:
         if not loops:
             raise Refusal("a face has no boundary")
         areas = [_area(loop[2]) for loop in loops]
         k = int(np.argmax(areas))
-        outer = (loops[k][0], loops[k][2], np.ones(len(loops[k][0]), dtype=np.int64))
+        outer = [loops[k][0], loops[k][2], np.ones(len(loops[k][0]), dtype=np.int64)]
         inner = [loop for i, loop in enumerate(loops) if i != k]
     keys, flats, segments, real = [outer[0]], [outer[1]], [_ring(0, len(outer[0]))], [outer[2]]
     base = len(outer[0])
@@ -73,7 +81,9 @@ def flat_domain(face: Face, divide: Divide, cut_nodes: CutNodes | None = None) -
         segments.append(_ring(base, len(flat)))
         real.append(np.ones(len(flat), dtype=np.int64))
         base += len(flat)
-    return Domain(np.concatenate(keys), np.concatenate(flats), np.concatenate(segments), np.concatenate(real), mirror)
+    return Domain(
+        np.concatenate(keys), np.concatenate(flats), np.concatenate(segments), np.concatenate(real), mirror, cut
+    )
 
 
 _FlatLoop = tuple[Ints, Floats, Floats, float]
@@ -135,10 +145,15 @@ def _cut_open(
     period: float,
     mirror: float,
     cut_nodes: CutNodes | None,
-) -> tuple[Ints, Floats, Ints]:
+    cut_at: tuple[int, int] | None,
+) -> tuple[Ints, Floats, Ints, tuple[int, int]]:
     """One closed outline from the two loops around: along the bottom, up a cut, back along the top,
     down the cut. The cut is the shortest straight one that crosses nothing."""
-    i, j, shift = _choose_cut(bottom[2], top[2], [h[2] for h in holes], period)
+    if cut_at is None:
+        i, j, shift = _choose_cut(bottom[2], top[2], [h[2] for h in holes], period)
+    else:
+        i, j = int(np.flatnonzero(bottom[0] == cut_at[0])[0]), int(np.flatnonzero(top[0] == cut_at[1])[0])
+        shift = -period * round(float(top[2][j, 0] - bottom[2][i, 0]) / period)
     low = np.roll(bottom[2], -i, axis=0)
     low[len(low) - i :, 0] += period if i else 0.0
     high = np.roll(top[2], -j, axis=0)
@@ -151,15 +166,14 @@ def _cut_open(
     up_keys, up = np.zeros(0, dtype=np.int64), np.zeros((0, 2))
     if cut_nodes is not None:
         a, b = low[-1], high[0]
-        up_keys, _ = cut_nodes(a * [mirror, 1.0], b * [mirror, 1.0], face)
-        share = (np.arange(len(up_keys)) + 1.0) / (len(up_keys) + 1.0)
+        up_keys, share = cut_nodes(a * [mirror, 1.0], b * [mirror, 1.0], face)
         up = a + share[:, None] * (b - a)
     flat = np.vstack([low, up, high, (up - [period, 0.0])[::-1]])
     keys = np.concatenate([low_keys, up_keys, high_keys, up_keys[::-1]])
     real = np.ones(len(keys), dtype=np.int64)
     real[len(low) - 1 : len(low) + len(up)] = 0
     real[len(low) + len(up) + len(high) - 1 :] = 0
-    return keys, flat, real
+    return keys, flat, real, (int(low_keys[0]), int(high_keys[0]))
 
 
 def _choose_cut(low: Floats, high: Floats, holes: list[Floats], period: float) -> tuple[int, int, float]:

@@ -170,7 +170,8 @@ def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_e
                 surface.split_edge(owner, a, b)
                 dirty.update(dict.fromkeys(face_of_edge[owner]))
             else:
-                surface.add_inner(face, 0.5 * (points[a] + points[b]))
+                if not surface.split_cut(face, a, b):
+                    surface.add_inner(face, 0.5 * (points[a] + points[b]))
                 dirty[face] = None
     for face in dirty:
         surface.remesh_face(face)

@@ -37,6 +37,8 @@ class SurfaceMesh:
     edge_t: dict[Edge, Floats] = field(default_factory=dict)
     edge_nodes: dict[Edge, Ints] = field(default_factory=dict)
     cut_nodes: dict[Face, Ints] = field(default_factory=dict)
+    cut_share: dict[Face, Floats] = field(default_factory=dict)
+    cut_ends: dict[Face, tuple[int, int]] = field(default_factory=dict)
     inner: dict[Face, tuple[Ints, Floats]] = field(default_factory=dict)
     by_face: dict[Face, Ints] = field(default_factory=dict)
 
@@ -93,16 +95,43 @@ class SurfaceMesh:
             ends = face.surface.point(flat)
             size = float(self.sizes.at(ends.mean(axis=0)[None])[0])
             n = max(1, round(float(np.linalg.norm(b - a)) / size))
-            share = np.arange(1, n) / n
+            self.cut_share[face] = share = np.arange(1, n) / n
             points = face.surface.point(a + share[:, None] * (b - a))
             self.cut_nodes[face] = np.array([self._node(p) for p in points], dtype=np.int64)
-        ids = self.cut_nodes[face]
-        return ids, np.array([self.nodes[i] for i in ids]).reshape(-1, 3)
+        return self.cut_nodes[face], self.cut_share[face]
+
+    def split_cut(self, face: Face, a: int, b: int) -> bool:
+        """Put a node between two neighbours on a face's cut; False if they are not that."""
+        if face not in self.cut_ends:
+            return False
+        low, high = self.cut_ends[face]
+        chain = [low, *self.cut_nodes[face].tolist(), high]
+        share = np.concatenate([[0.0], self.cut_share[face], [1.0]])
+        for k in range(len(chain) - 1):
+            if {chain[k], chain[k + 1]} == {a, b}:
+                # Between two points of a cylinder the cut runs straight in the flat, a helix in space.
+                middle = 0.5 * (share[k] + share[k + 1])
+                ends = self._cut_flat(face, low, high)
+                node = self._node(face.surface.point((ends[0] + middle * (ends[1] - ends[0]))[None])[0])
+                self.cut_nodes[face] = np.insert(self.cut_nodes[face], k, node)
+                self.cut_share[face] = np.insert(self.cut_share[face], k, middle)
+                return True
+        return False
+
+    def _cut_flat(self, face: Face, low: int, high: int) -> Floats:
+        """Flat coordinates (2,2) of a cut's ends, the upper one in the period of the lower."""
+        ends = face.surface.flat(np.array([self.nodes[low], self.nodes[high]]))
+        period = face.surface.flat_period or 1.0
+        ends[1, 0] -= period * np.round((ends[1, 0] - ends[0, 0]) / period)
+        return ends
 
     # ---- faces
 
     def domain(self, face: Face) -> Domain:
-        return flat_domain(face, self.divide, self._cut)
+        made = flat_domain(face, self.divide, self._cut, self.cut_ends.get(face))
+        if made.cut is not None:
+            self.cut_ends[face] = made.cut
+        return made
 
     def mesh_face(self, face: Face) -> None:
         """Mesh a face for the first time: triangulate its boundary, refine, smooth."""
