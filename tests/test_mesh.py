@@ -9,9 +9,13 @@ from vtkmodules.vtkFiltersVerdict import vtkMeshQuality
 from vtkmodules.vtkIOXML import vtkXMLUnstructuredGridReader
 
 import lithon
-from lithon.brep.build import Piece, Round, prism, rectangle
+from lithon.bond.share import bond
+from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, sink
 from lithon.brep.topology import Model
+from lithon.carve.split import split
 from lithon.errors import Cancelled, Refusal
+from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import Tetrahedra
 from lithon.mesh.quality import tet_volumes
 from lithon.progress import Progress
@@ -131,3 +135,18 @@ def test_stopping_and_bad_sizes(anchor):
     for size in (0.0, -1.0, float("nan")):
         with pytest.raises(Refusal):
             lithon.tetrahedral_mesh(anchor, lithon.SizeRules(size))
+
+
+@pytest.mark.parametrize("normal", [(1, 0, 2), (3, 1, 1)])
+def test_a_pipe_cut_at_a_slant(normal):
+    """Walls that go around, with elliptic ends on either side of the cut; nodes of the cut that opens
+    them stay put while the boundary is recovered."""
+    rod = prism(Round((0, 0), 6.0), 24.0)
+    top = Frame.of((0, 0, 24), (0, 0, 1), (1, 0, 0))
+    pipe = sink(rod, face_toward(rod, (0, 0, 1)), top, Round((0, 0), 4.0), 24.0, face_toward(rod, (0, 0, -1)))
+    model = Model.of([pipe])
+    bonded, _ = bond(split(model, model.bodies, Plane.of((0, 0, 12), normal)))
+    for size in (1.5, 4.0):
+        mesh = lithon.tetrahedral_mesh(bonded, lithon.SizeRules(size))
+        sound(mesh)
+        assert len(mesh.bodies) == 2

@@ -6,6 +6,7 @@ edge are shared by all faces on it, of whatever body; a bonded face is meshed on
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -162,12 +163,65 @@ class SurfaceMesh:
 
     def _store(self, face: Face, domain: Domain, region: Triangulation, inner_ids: Ints) -> None:
         ids = np.concatenate([domain.keys, inner_ids])
-        self.by_face[face] = ids[region.triangles]
+        triangles = ids[region.triangles]
+        if face in self.cut_ends:
+            low, high = self.cut_ends[face]
+            chain = [low, *self.cut_nodes[face].tolist(), high]
+            triangles = _healed(face, triangles, chain, self.points())
+        self.by_face[face] = triangles
 
     def triangles(self) -> tuple[Ints, Ints]:
         """All triangles (m,3) and the index (m,) of each one's face in `faces`."""
         parts = [self.by_face[f] for f in self.faces]
         return np.concatenate(parts), np.repeat(np.arange(len(parts)), [len(p) for p in parts])
+
+
+def _healed(face: Face, triangles: Ints, chain: list[int], points: Floats) -> Ints:
+    """Make a face Delaunay across the cut that opened it: swaps spread from the cut's sides (Lawson
+    1977), in flat coordinates taken around each edge, where the period does not show."""
+    period = face.surface.flat_period or 1.0
+    mirror = np.array([1.0 if face.along else -1.0, 1.0])
+    nodes = np.unique(triangles)
+    flat = dict(zip(nodes.tolist(), face.surface.flat(points[nodes]) * mirror, strict=True))
+    tri = triangles.tolist()
+    side = {(t[i], t[(i + 1) % 3]): k for k, t in enumerate(tri) for i in range(3)}
+    stack = list(itertools.pairwise(chain))
+    for _ in range(40 * len(tri)):
+        if not stack:
+            break
+        a, b = stack.pop()
+        left, right = side.get((a, b)), side.get((b, a))
+        if left is None or right is None:
+            continue
+        c = next(v for v in tri[left] if v not in (a, b))
+        d = next(v for v in tri[right] if v not in (a, b))
+        if c == d or (c, d) in side or (d, c) in side:
+            continue
+        q = np.array([flat[v] for v in (a, b, c, d)]) - flat[a]
+        q[:, 0] -= period * np.round(q[:, 0] / period)
+        if not _swap_helps(*q):
+            continue
+        tri[left], tri[right] = [a, d, c], [d, b, c]
+        del side[(a, b)], side[(b, a)]
+        for k in (left, right):
+            for i in range(3):
+                side[(tri[k][i], tri[k][(i + 1) % 3])] = k
+        stack += [(a, d), (d, b), (b, c), (c, a)]
+    return np.array(tri, dtype=np.int64)
+
+
+def _swap_helps(a: Floats, b: Floats, c: Floats, d: Floats) -> bool:
+    """Whether edge a-b, with c on its left and d on its right, should become c-d."""
+
+    def turn(p: Floats, q: Floats, r: Floats) -> float:
+        return float((q[0] - p[0]) * (r[1] - p[1]) - (q[1] - p[1]) * (r[0] - p[0]))
+
+    scale = float(((b - a) ** 2).sum())
+    if turn(a, d, c) <= 1e-9 * scale or turn(d, b, c) <= 1e-9 * scale:
+        return False
+    rows = np.stack([p - d for p in (a, b, c)])
+    lifted = np.column_stack([rows, (rows**2).sum(axis=1)])
+    return float(np.linalg.det(lifted)) > 1e-9 * scale**2
 
 
 def _flat_of(face: Face, domain: Domain, points: Floats) -> Floats:
