@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401 - registers the drawing back end
+from vtkmodules.vtkCommonCore import vtkLogger
 from vtkmodules.vtkIOImage import vtkPNGWriter
 from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer, vtkRenderWindow, vtkWindowToImageFilter
 
@@ -34,6 +35,8 @@ def _render(actors: list[vtkActor], points: Floats, path: Path) -> None:
     low, high = points.min(axis=0), points.max(axis=0)
     renderer.ResetCamera([low[0], high[0], low[1], high[1], low[2], high[2]])
     camera.Zoom(1.25)
+    # Without a display VTK warns before it falls back to drawing off screen; that is expected here.
+    vtkLogger.SetStderrVerbosity(vtkLogger.VERBOSITY_OFF)
     window = vtkRenderWindow()
     window.SetOffScreenRendering(1)
     window.SetMultiSamples(4)
