@@ -125,7 +125,7 @@ def test_findings_are_about_what_is_there(seed):
     known = bracket(seed)
     size = 3.0
     for finding in findings(known.model, size):
-        assert finding.severity in ("stops", "costs", "note") and finding.severity != "stops"
+        assert finding.severity in ("costs", "note")
         assert finding.text and finding.consequence and finding.remedy
         place = np.array(finding.place)
         edges = [e.curve.point(np.linspace(e.t0, e.t1, 9)) for e in known.body.edges()]
@@ -135,7 +135,7 @@ def test_findings_are_about_what_is_there(seed):
 
 
 def test_two_bodies_side_by_side_mesh_together_without_touching():
-    a, b = bracket(3, straight=True).body, bracket(4, straight=True).body
+    a = bracket(3, straight=True).body
     from lithon.brep.build import prism, rectangle
     from lithon.geometry.frames import Frame
 
@@ -145,4 +145,3 @@ def test_two_bodies_side_by_side_mesh_together_without_touching():
     sound(mesh)
     assert set(np.unique(mesh.body)) == {0, 1}
     assert not set(mesh.corners[mesh.body == 0].ravel()) & set(mesh.corners[mesh.body == 1].ravel())
-    assert b is not a

@@ -26,7 +26,7 @@ from lithon.mesh.delaunay import FACE  # noqa: E402
 from lithon.mesh.tetrahedra import Mesh  # noqa: E402
 
 _NEAR = 6.0  # pixels within which an edge is meant
-_LAYERS = ("body", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points", "plane")
+_LAYERS = ("body", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points")
 
 
 class SolidView(QVTKRenderWindowInteractor):
@@ -57,7 +57,6 @@ class SolidView(QVTKRenderWindowInteractor):
         self._layers: dict[str, list[vtkActor]] = {name: [] for name in _LAYERS}
         self._picture: scene.Picture | None = None
         self._hover: Face | Edge | None = None
-        self._hover_at: Floats | None = None
         self._lit: set[Face] = set()
         self._lit_edges: list[Edge] = []
         self._press: QPoint | None = None
@@ -235,7 +234,6 @@ class SolidView(QVTKRenderWindowInteractor):
         if p is None or p.ghost is None or self._picture is None:
             self._put("ghost", [])
             self._put("gone", [])
-            self._put("plane", [])
             if self._picture is not None:
                 self.recolour()
             return
@@ -471,7 +469,7 @@ class SolidView(QVTKRenderWindowInteractor):
         self.mousePressEvent(event)
 
     def leaveEvent(self, event) -> None:
-        self._hover = self._hover_at = None
+        self._hover = None
         self._put("size", [])
         self.recolour()
 

@@ -161,10 +161,6 @@ class Work(QObject):
             self._worker.cancel()
             self._patience.start()
 
-    @property
-    def busy(self) -> bool:
-        return any(job.name in ("step", "mesh") for job in self._jobs.values())
-
     # ---- opening and saving
 
     @property

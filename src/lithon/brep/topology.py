@@ -184,12 +184,6 @@ class Model:
             out.extend(new if body is old else (body,))
         return Model(tuple(out), self.tolerance)
 
-    def by_uid(self) -> dict[int, Face | Body | Edge]:
-        table: dict[int, Face | Body | Edge] = {body.uid: body for body in self.bodies}
-        table.update({face.uid: face for face in self.faces()})
-        table.update({edge.uid: edge for edge in self.edges()})
-        return table
-
 
 def rough_box(bodies: Iterable[Body]) -> Floats:
     """Box (2,3) of points sampled on every edge; exact enough to set a scale."""

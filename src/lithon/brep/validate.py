@@ -13,7 +13,7 @@ from lithon.brep.adjacency import adjacency
 from lithon.brep.domain import flat_domain
 from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellate import body_mesh, edge_points, face_mesh, open_edges
-from lithon.brep.topology import Body, Face, Model
+from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal, spot
 
 
@@ -51,12 +51,6 @@ def check(body: Body, tolerance: float) -> Body:
     raise Refusal(
         f"the result would not be a sound solid: {first.text}{more}", where=spot(first.place), entities=(first.entity,)
     )
-
-
-def check_model(model: Model) -> Model:
-    for body in model.bodies:
-        check(body, model.tolerance)
-    return model
 
 
 def _at(face: Face) -> tuple[float, float, float]:

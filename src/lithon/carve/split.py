@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import shapely
@@ -306,15 +305,3 @@ def _own_cut(body: Body, plane: Plane, tolerance: float) -> Body:
         if e.ring and float(np.abs(plane.signed_distance(edge_points(e)[1])).max()) <= 2.0 * tolerance
     }
     return rewrite(body, vertices, edges)
-
-
-@dataclass(frozen=True, slots=True)
-class HalfSpace:
-    """A plane given in words for the ledger: origin and normal."""
-
-    origin: tuple[float, float, float]
-    normal: tuple[float, float, float]
-
-    @property
-    def plane(self) -> Plane:
-        return Plane.of(self.origin, self.normal)

@@ -24,11 +24,6 @@ def resolution(diagonal: float) -> float:
     return float(np.clip(RELATIVE * diagonal, FINEST, COARSEST))
 
 
-def parallel(a: Floats, b: Floats) -> bool:
-    """Whether two unit vectors are parallel or opposite."""
-    return float(np.linalg.norm(np.cross(a, b))) < ANGULAR
-
-
 def close(a: Floats, b: Floats, tolerance: float) -> Bools:
     """Whether points (n,3) or (3,) agree within the tolerance; (n,) or scalar."""
     return np.asarray(np.linalg.norm(np.asarray(a) - np.asarray(b), axis=-1) <= tolerance)
