@@ -26,7 +26,7 @@ def display():
         pytest.fail("no display and no Xvfb: ./run test installs it")
     read, write = os.pipe()
     server = subprocess.Popen(
-        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1920x1200x24", "-nolisten", "tcp"],
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1920x1200x24", "-nolisten", "tcp", "-terminate"],
         pass_fds=(write,),
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
@@ -35,8 +35,12 @@ def display():
     with os.fdopen(read) as pipe:
         os.environ["DISPLAY"] = f":{pipe.readline().strip()}"
     yield os.environ["DISPLAY"]
-    server.terminate()
-    server.wait()
+    # Qt dies with the server it is connected to; `-terminate` ends the server after Qt instead.
+    from PySide6.QtWidgets import QApplication
+
+    if QApplication.instance() is None:
+        server.terminate()
+        server.wait()
 
 
 @pytest.fixture(scope="session")

@@ -7,8 +7,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Bools, Floats
-
 #: Two directions closer than this are parallel.
 ANGULAR = 1e-9
 #: An edge whose faces turn by less than this is smooth (a fillet's run-out, not a corner).
@@ -22,8 +20,3 @@ FINEST = 1e-9
 def resolution(diagonal: float) -> float:
     """The length below which two points of a model of this diagonal are one point."""
     return float(np.clip(RELATIVE * diagonal, FINEST, COARSEST))
-
-
-def close(a: Floats, b: Floats, tolerance: float) -> Bools:
-    """Whether points (n,3) or (3,) agree within the tolerance; (n,) or scalar."""
-    return np.asarray(np.linalg.norm(np.asarray(a) - np.asarray(b), axis=-1) <= tolerance)
