@@ -19,12 +19,17 @@ def recovered(mesh: lithon.Mesh) -> None:
         facing = (cross * face.normal(v.mean(axis=1))).sum(axis=1)
         assert facing.min() > 0.0
         flat = face.surface.kind == "plane" and all(e.curve.kind == "line" for e in face.edges())
-        assert area.sum() == pytest.approx(face_area(face), rel=1e-9 if flat else 0.05)
+        # Twelve chords around a circle lack 1 - cos(15 degrees) of it, and twice that curved both ways.
+        slack = 1e-9 if flat else 0.05 if face.surface.kind in ("plane", "cylinder", "cone") else 0.1
+        assert area.sum() == pytest.approx(face_area(face), rel=slack)
         # The patch's own outline: sides used once lie on the model's edges, in all their length.
         sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
         key, count = np.unique(np.sort(sides, axis=1), axis=0, return_counts=True)
         assert count.max() <= 2
         rim = key[count == 1]
+        if not face.loops:
+            assert not len(rim)
+            continue
         length = np.linalg.norm(mesh.points[rim[:, 0]] - mesh.points[rim[:, 1]], axis=1).sum()
         exact = sum(e.length for loop in face.loops for e in (c.edge for c in loop))
         assert length == pytest.approx(exact, rel=0.03)

@@ -90,7 +90,9 @@ def test_rounded_prisms_have_their_closed_form(a, b, r, h, z):
     assert open_edges(triangles) == 0
     v = points[triangles]
     inside = np.einsum("ij,ij->", v[:, 0], np.cross(v[:, 1], v[:, 2])) / 6.0
-    assert inside == pytest.approx(volume(body), rel=2e-3)
+    # No triangle spans more than 16 degrees, so none comes nearer to the axis than r cos(8 degrees).
+    corners = np.pi * (r * np.cos(np.radians(8.0))) ** 2
+    assert (a * b - 4 * r * r + corners) * h * (1 - 1e-9) <= inside <= volume(body) * (1 + 1e-9)
 
 
 def test_the_collar_anchor_has_its_truths(anchor):

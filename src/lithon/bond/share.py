@@ -13,6 +13,7 @@ import numpy as np
 import shapely
 
 from lithon.arrays import Floats
+from lithon.brep.charts import chart_of
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_area
 from lithon.brep.rewrite import rewrite
@@ -130,7 +131,7 @@ def _common(a: Face, b: Face) -> float:
     for face in (a, b):
         shape: shapely.Geometry = shapely.Polygon()
         for loop in face.loops:
-            flat, advance = flat_loop(tuple(loop), a.surface, True)
+            flat, advance = flat_loop(tuple(loop), chart_of(a), True)
             if advance:  # goes around: compare by the boxes of their heights instead
                 return float(min(face_area(a), face_area(b))) if _heights_meet(a, b) else 0.0
             shape = shapely.symmetric_difference(shape, shapely.Polygon(flat).buffer(0.0))
@@ -141,7 +142,7 @@ def _common(a: Face, b: Face) -> float:
 def _heights_meet(a: Face, b: Face) -> bool:
     spans: list[Floats] = []
     for face in (a, b):
-        v = np.concatenate([a.surface.flat(edge_points(e)[1])[:, 1] for e in face.edges()])
+        v = np.concatenate([chart_of(a).flat(edge_points(e)[1])[:, 1] for e in face.edges()])
         spans.append(np.array([v.min(), v.max()]))
     return bool(min(spans[0][1], spans[1][1]) - max(spans[0][0], spans[1][0]) > 1e-6)
 

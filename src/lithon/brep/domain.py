@@ -14,8 +14,10 @@ import numpy as np
 import shapely
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.charts import chart_of
 from lithon.brep.topology import Edge, Face
 from lithon.errors import Refusal, spot
+from lithon.geometry.charts import Chart
 
 #: Keys (n,) and points (n,3) of an edge's nodes, from start to end; a ring's first is not repeated.
 Divide = Callable[[Edge], tuple[Ints, Floats]]
@@ -36,11 +38,33 @@ class Domain:
     segments: Ints
     real: Ints
     mirror: float
+    chart: Chart
     #: Keys of the nodes at the lower and upper end of the cut, where there is one.
     cut: tuple[int, int] | None = None
 
-    def surface_points(self, face: Face, flat: Floats) -> Floats:
-        return face.surface.point(flat * np.array([self.mirror, 1.0]))
+    def surface_points(self, flat: Floats) -> Floats:
+        """The surface points (n,3) at flat points (n,2)."""
+        return self.chart.point(flat * np.array([self.mirror, 1.0]))
+
+    def flat_of(self, points: Floats) -> Floats:
+        """Flat coordinates (n,2) of surface points (n,3), in the period that the outline covers."""
+        flat = self.chart.flat(points) * np.array([self.mirror, 1.0])
+        period = self.chart.flat_period
+        if period is not None and len(flat):
+            from shapely import contains_xy, prepare
+
+            shape = shapely.Polygon(self.flat[self.segments[: _first_ring(self.segments), 0]])
+            prepare(shape)
+            base = np.round((shape.centroid.x - flat[:, 0]) / period)
+            placed = np.zeros(len(flat), dtype=bool)
+            out = flat.copy()
+            for turn in (0, -1, 1, -2, 2):
+                moved = flat[:, 0] + (base + turn) * period
+                hit = ~placed & contains_xy(shape, moved, flat[:, 1])
+                out[hit, 0] = moved[hit]
+                placed |= hit
+            flat = out
+        return np.asarray(flat)
 
 
 def flat_domain(
@@ -52,8 +76,9 @@ def flat_domain(
     """
     cut: tuple[int, int] | None = None
     mirror = 1.0 if face.along else -1.0
-    period = face.surface.flat_period
-    loops = [_loop(face, i, divide, mirror) for i in range(len(face.loops))]
+    chart = chart_of(face)
+    period = chart.flat_period
+    loops = [_loop(face, chart, i, divide, mirror) for i in range(len(face.loops))]
     turns = [0 if period is None else round(loop[3] / period) for loop in loops]
     around = [k for k, turn in enumerate(turns) if turn != 0]
     if around:
@@ -82,14 +107,14 @@ def flat_domain(
         real.append(np.ones(len(flat), dtype=np.int64))
         base += len(flat)
     return Domain(
-        np.concatenate(keys), np.concatenate(flats), np.concatenate(segments), np.concatenate(real), mirror, cut
+        np.concatenate(keys), np.concatenate(flats), np.concatenate(segments), np.concatenate(real), mirror, chart, cut
     )
 
 
 _FlatLoop = tuple[Ints, Floats, Floats, float]
 
 
-def _loop(face: Face, index: int, divide: Divide, mirror: float) -> _FlatLoop:
+def _loop(face: Face, chart: Chart, index: int, divide: Divide, mirror: float) -> _FlatLoop:
     """Keys, points, unwrapped flat coordinates and the total advance around the period."""
     keys, points = [], []
     for coedge in face.loops[index]:
@@ -101,10 +126,10 @@ def _loop(face: Face, index: int, divide: Divide, mirror: float) -> _FlatLoop:
         keys.append(k)
         points.append(p)
     key, point = np.concatenate(keys), np.concatenate(points)
-    flat = face.surface.flat(point) * np.array([mirror, 1.0])
+    flat = chart.flat(point) * np.array([mirror, 1.0])
     advance = 0.0
-    if face.surface.flat_period is not None:
-        period = face.surface.flat_period
+    period = chart.flat_period
+    if period is not None:
         step = np.diff(np.append(flat[:, 0], flat[0, 0]))
         step -= period * np.round(step / period)
         flat[:, 0] = flat[0, 0] + np.concatenate([[0.0], np.cumsum(step[:-1])])
@@ -115,6 +140,11 @@ def _loop(face: Face, index: int, divide: Divide, mirror: float) -> _FlatLoop:
 def _ring(base: int, n: int) -> Ints:
     k = np.arange(n, dtype=np.int64)
     return np.stack([base + k, base + (k + 1) % n], axis=1)
+
+
+def _first_ring(segments: Ints) -> int:
+    """How many segments the outline has, which stands first."""
+    return int(np.flatnonzero(segments[:, 1] == segments[0, 0])[0]) + 1
 
 
 def _area(flat: Floats) -> float:

@@ -9,9 +9,11 @@ import numpy as np
 import shapely
 
 from lithon.arrays import Floats
+from lithon.brep.charts import chart_for
 from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Coedge, Loop, Vertex
 from lithon.errors import Refusal, spot
+from lithon.geometry.charts import Chart
 from lithon.geometry.surfaces import Surface
 
 
@@ -59,15 +61,15 @@ def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: 
     return max(choices, key=turn)
 
 
-def flat_loop(loop: Loop, surface: Surface, along: bool) -> tuple[Floats, float]:
+def flat_loop(loop: Loop, chart: Chart, along: bool) -> tuple[Floats, float]:
     """Unwrapped flat points (n,2), mirrored where the face runs against its surface, and the advance."""
     parts = []
     for c in loop:
         points = edge_points(c.edge)[1]
         points = points if c.forward else points[::-1]
         parts.append(points if c.edge.ring else points[:-1])
-    flat = surface.flat(np.concatenate(parts)) * np.array([1.0 if along else -1.0, 1.0])
-    period = surface.flat_period
+    flat = chart.flat(np.concatenate(parts)) * np.array([1.0 if along else -1.0, 1.0])
+    period = chart.flat_period
     if period is None:
         return flat, 0.0
     step = np.diff(np.append(flat[:, 0], flat[0, 0]))
@@ -78,8 +80,9 @@ def flat_loop(loop: Loop, surface: Surface, along: bool) -> tuple[Floats, float]
 
 def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Loop, ...]]:
     """Sort loops into faces: each outline with the holes inside it; pairs that go around together."""
-    flats = [flat_loop(loop, surface, along) for loop in loops]
-    period = surface.flat_period or 0.0
+    chart = chart_for(surface, loops, along)
+    flats = [flat_loop(loop, chart, along) for loop in loops]
+    period = chart.flat_period or 0.0
     bottoms = [k for k, (_, adv) in enumerate(flats) if adv > 0.5 * period > 0.0]
     tops = [k for k, (_, adv) in enumerate(flats) if adv < -0.5 * period < 0.0]
     plain = [k for k in range(len(loops)) if k not in bottoms and k not in tops]

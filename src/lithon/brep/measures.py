@@ -2,7 +2,8 @@
 
 Faces are integrated through their boundary: on a surface with flat coordinates (u, v) Green's
 theorem turns the integral of f into the loop integral of -F du with F the integral of f over v.
-Gauss quadrature makes that exact to rounding on planes and cylinders. No triangles are involved.
+Gauss quadrature makes that exact to rounding on planes and cylinders, and converges as fast as the
+integrands are smooth elsewhere. No triangles are involved.
 """
 
 from __future__ import annotations
@@ -13,8 +14,12 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
-from lithon.geometry.surfaces import Surface
+from lithon.geometry.charts import Chart
+from lithon.geometry.curves import TURN, Ellipse, Line
+from lithon.geometry.rounds import Cone, PolarCone
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
 _INNER, _INNER_WEIGHTS = np.polynomial.legendre.leggauss(5)
@@ -58,15 +63,30 @@ def _face_moments(face: Face) -> Floats:
     if hit is not None:
         return hit
     total = np.zeros(14)
-    for loop in face.loops:
-        for coedge in loop:
-            along = _edge_moments(coedge.edge, face.surface)
-            total += along if coedge.forward else -along
+    for part in parts_of(face):
+        total += _loop_moments(part)
     # Loops run clockwise in the flat where the face is turned round: area keeps its sign by that,
     # what holds the normal once more changes with it.
     if not face.along:
         total[:4] = -total[:4]
     _moments[face] = total
+    return total
+
+
+def _loop_moments(face: Face) -> Floats:
+    total = np.zeros(14)
+    simple = isinstance(face.surface, Plane | Cylinder)
+    chart: Chart | None = None
+    base = 0.0
+    if isinstance(face.surface, Cone):
+        chart = PolarCone(face.surface)
+    elif not simple:
+        chart = chart_of(face)
+        base = float(chart.flat(next(face.edges()).at(0.37)[None])[0, 1])
+    for loop in face.loops:
+        for coedge in loop:
+            along = _edge_moments(coedge.edge, face.surface) if chart is None else _run(coedge.edge, chart, base, 8, 4)
+            total += along if coedge.forward else -along
     return total
 
 
@@ -76,29 +96,44 @@ def _edge_moments(edge: Edge, surface: Surface) -> Floats:
     for other, value in known:
         if other is surface:
             return value
-    pieces = max(1, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
-    cuts = np.linspace(edge.t0, edge.t1, pieces + 1)
-    half = np.diff(cuts)[:, None] / 2.0
-    t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
-    weight = np.broadcast_to(half * _WEIGHTS, (pieces, len(_NODES))).ravel()
-    points = edge.curve.point(t)
-    flat = surface.flat(points)
-    du = _flat_rate(surface, points, edge.curve.derivative(t))
-    span = 0.5 * flat[:, 1]
-    height = np.multiply.outer(1.0 + _INNER, span)  # nodes of the inner integral, from height 0 up
-    at = surface.point(np.stack([np.broadcast_to(flat[:, 0], height.shape), height], axis=-1)).reshape(-1, 3)
-    values = _integrands(at, surface.normal(at)).reshape(len(_INNER), len(t), 14)
-    column = np.einsum("k,t,ktf->tf", _INNER_WEIGHTS, span, values)
-    value = -((weight * du) @ column)
+    assert isinstance(surface, Plane | Cylinder)
+    value = _run(edge, surface, 0.0, 1, 1)
     known.append((surface, value))
     return value
 
 
-def _flat_rate(surface: Surface, points: Floats, speed: Floats) -> Floats:
-    """How fast the first flat coordinate changes along an edge: the speed along the u direction."""
-    if surface.kind == "plane":
-        return np.asarray(speed @ surface.frame.x)
-    return np.asarray((speed * np.cross(surface.frame.z, surface.normal(points))).sum(axis=1))
+def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floats:
+    """The loop integral (14,) along one edge, walked forward: the inner integral from the height `base`
+    in `layers` stretches, the outer one in at least `least` pieces."""
+    pieces = max(least, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
+    cuts = np.linspace(edge.t0, edge.t1, pieces + 1)
+    half = np.diff(cuts)[:, None] / 2.0
+    t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
+    weight = np.broadcast_to(half * _WEIGHTS, (pieces, len(_NODES))).ravel()
+    flat = chart.flat(edge.curve.point(t))
+    du = _flat_rate(chart, flat, edge.curve.derivative(t))
+    inner, inner_weights = (_INNER, _INNER_WEIGHTS) if layers == 1 else (_NODES, _WEIGHTS)
+    share = (np.arange(layers)[:, None] + 0.5 * (1.0 + inner)).ravel() / layers
+    parts = np.tile(0.5 * inner_weights, layers) / layers
+    rise = flat[:, 1] - base
+    height = base + np.multiply.outer(share, rise)
+    at = np.stack([np.broadcast_to(flat[:, 0], height.shape), height], axis=-1).reshape(-1, 2)
+    frame = chart.tangents(at)
+    normal = np.cross(frame[:, 0], frame[:, 1])
+    stretch = np.linalg.norm(normal, axis=1)
+    normal = normal / np.maximum(stretch, 1e-300)[:, None]
+    values = (_integrands(chart.point(at), normal) * stretch[:, None]).reshape(len(share), len(t), 14)
+    return np.asarray(-((weight * du) @ np.einsum("k,t,ktf->tf", parts, rise, values)))
+
+
+def _flat_rate(chart: Chart, flat: Floats, speed: Floats) -> Floats:
+    """How fast the first flat coordinate changes (n,) where a point moves over the surface by (n,3)."""
+    frame = chart.tangents(flat)
+    u, v = frame[:, 0], frame[:, 1]
+    e, f, g = (u * u).sum(axis=1), (u * v).sum(axis=1), (v * v).sum(axis=1)
+    a, b = (u * speed).sum(axis=1), (v * speed).sum(axis=1)
+    det = e * g - f * f
+    return np.asarray(np.where(det > 0.0, (a * g - b * f) / np.where(det > 0.0, det, 1.0), 0.0))
 
 
 def face_area(face: Face) -> float:
@@ -134,23 +169,35 @@ def volume(body: Body) -> float:
 
 
 def edge_box(edge: Edge) -> Floats:
-    """Box (2,3), exact for lines, circles and ellipses."""
+    """Box (2,3), exact for lines, circles and ellipses, of samples refined once for others."""
     ends = edge.curve.point(np.array([edge.t0, edge.t1]))
-    if edge.curve.period is None:
+    if isinstance(edge.curve, Line):
         return np.stack([ends.min(axis=0), ends.max(axis=0)])
+    if not isinstance(edge.curve, Ellipse):
+        t = np.linspace(edge.t0, edge.t1, 257)
+        p = edge.curve.point(t)
+        low, high = np.clip(p.argmin(axis=0), 1, 255), np.clip(p.argmax(axis=0), 1, 255)
+        fine = np.concatenate([np.linspace(t[k - 1], t[k + 1], 65) for k in (*low, *high)])
+        p = np.concatenate([p, edge.curve.point(fine)])
+        return np.stack([p.min(axis=0), p.max(axis=0)])
     # Each coordinate of a conic is c + a cos t + b sin t: extreme where t = atan2(b, a) + k pi.
     d0, d1 = edge.curve.derivative(np.array([0.0, np.pi / 2.0]))
     peak = np.arctan2(d0, -d1)
     t = np.concatenate([peak, peak + np.pi])
-    t = edge.t0 + np.mod(t - edge.t0, edge.curve.period)
+    t = edge.t0 + np.mod(t - edge.t0, TURN)
     points = np.vstack([ends, edge.curve.point(t[t <= edge.t1])])
     return np.stack([points.min(axis=0), points.max(axis=0)])
 
 
 def box(body: Body) -> Floats:
-    """Box (2,3) of a body; planes and cylinders are never wider than their edges in any direction
-    unless a cylinder bulges, whose extreme lines are added where the face has them."""
+    """Box (2,3) of a body: of its edges and, where faces may bulge beyond them, of their triangles."""
     boxes = [edge_box(edge) for edge in body.edges()]
+    for face in body.faces:
+        if face.surface.kind not in ("plane", "cylinder"):
+            from lithon.brep.tessellate import face_mesh
+
+            p = face_mesh(face).points
+            boxes.append(np.stack([p.min(axis=0), p.max(axis=0)]))
     low = np.min([b[0] for b in boxes], axis=0)
     high = np.max([b[1] for b in boxes], axis=0)
     return np.stack([low, high])

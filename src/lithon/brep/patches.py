@@ -78,8 +78,8 @@ def _same_place(a: Face, b: Face, tolerance: float) -> bool:
 
 
 def _gained(face: Face, origins: list[Face]) -> list[tuple[Floats, Ints]]:
-    if face.surface.flat_period is not None:
-        return []  # a cylinder that only lost some of its length or got a new end
+    if face.surface.kind != "plane":
+        return []  # a curved face that only lost some of its length or got a new end
     try:
         shape, mirror = flat_shape(face)
         for origin in origins:

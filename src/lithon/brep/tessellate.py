@@ -12,10 +12,12 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from lithon.arrays import Floats, Ints
-from lithon.brep.domain import flat_domain
+from lithon.brep.charts import chart_of, parts_of
+from lithon.brep.domain import Domain, flat_domain
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.brep.triangulate import Tangled, Triangulation, triangulate
 from lithon.errors import Refusal, spot
+from lithon.geometry.surfaces import Plane, Surface
 
 #: Largest turn between neighbouring triangles along a curve.
 ANGLE = np.radians(10.0)
@@ -77,27 +79,39 @@ def face_mesh(face: Face) -> FaceMesh:
     hit = _faces.get(face)
     if hit is not None:
         return hit
-    domain = flat_domain(face, edge_points)
+    pieces = [_part_mesh(part) for part in parts_of(face)]
+    base = np.cumsum([0, *(len(p.points) for p in pieces)])
+    points, keys, triangles = _merge(
+        np.concatenate([p.points for p in pieces]),
+        np.concatenate([p.keys for p in pieces]),
+        np.concatenate([p.triangles + base[k] for k, p in enumerate(pieces)]),
+    )
+    made = FaceMesh(points, triangles, keys)
+    _faces[face] = made
+    return made
+
+
+def _part_mesh(face: Face) -> FaceMesh:
+    domain = flat_domain(face, edge_points, _cut)
+    singular = domain.flat_of(domain.chart.singular)
     try:
-        region = triangulate(domain.flat, domain.segments)
+        region = triangulate(np.vstack([domain.flat, singular]), domain.segments)
     except Tangled as error:
-        place = domain.surface_points(face, domain.flat[[error.points[0]]])[0]
+        place = domain.surface_points(domain.flat[[min(error.points[0], len(domain.flat) - 1)]])[0]
         raise Refusal(
             f"the boundary of a {face.surface.kind} face crosses itself", where=spot(place), entities=(face,)
         ) from error
-    if face.surface.flat_period is not None:
-        _bend(region, ANGLE * face.surface.flat_period / (2.0 * np.pi))
+    if not isinstance(face.surface, Plane):
+        _bend(region, domain, face.surface)
     flat = region.plane
-    points = domain.surface_points(face, flat)
+    points = domain.surface_points(flat)
     boundary = {key: i for i, key in enumerate(domain.keys.tolist())}
     for edge in dict.fromkeys(face.edges()):
         for key, point in zip(*edge_points(edge), strict=True):
             points[boundary[int(key)]] = point
     keys = np.concatenate([domain.keys, np.full(len(flat) - len(domain.keys), -1)])
     points, keys, triangles = _merge(points, keys, region.triangles)
-    made = FaceMesh(points, triangles, keys)
-    _faces[face] = made
-    return made
+    return FaceMesh(points, triangles, keys)
 
 
 def _merge(points: Floats, keys: Ints, triangles: Ints) -> tuple[Floats, Ints, Ints]:
@@ -111,24 +125,45 @@ def _merge(points: Floats, keys: Ints, triangles: Ints) -> tuple[Floats, Ints, I
     return points[kept], keys[kept], inverse[triangles]
 
 
-def _bend(region: Triangulation, step: float) -> None:
-    """Add points until no triangle spans more than 1.6 steps around the axis."""
-    for _ in range(12):
+def _cut(a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
+    """Nodes along the cut that opens a face which goes around, as many as the surface turns."""
+    points = chart_of(face).point(a + np.linspace(0.0, 1.0, 65)[:, None] * (b - a))
+    normals = face.surface.normal(points)
+    turn = float(np.linalg.norm(np.diff(normals, axis=0), axis=1).sum())
+    n = max(1, int(np.ceil(turn / ANGLE - 1e-9)))
+    return _fresh(n - 1), np.arange(1, n) / n
+
+
+def _bend(region: Triangulation, domain: Domain, surface: Surface) -> None:
+    """Add points until the surface turns by no more than 1.6 steps along any triangle's side, and no
+    side that may be cut is longer than a dozen such steps (no needles)."""
+    fixed = len(domain.flat)
+    for _ in range(16):
         rows = np.flatnonzero(region.tri[: region.count, 0] >= 0)
-        corners = region.plane[region.tri[rows]]
-        span = corners[:, :, 0].max(axis=1) - corners[:, :, 0].min(axis=1)
-        wide = span > 1.6 * step
+        tri, plane = region.tri[rows], region.plane
+        points = domain.surface_points(plane)
+        normal, bend = surface.normal(points), surface.bend(points)
+        ends = np.stack([tri, np.roll(tri, -1, axis=1)], axis=-1)  # side k: corners k, k+1
+        turn = np.linalg.norm(normal[ends[..., 0]] - normal[ends[..., 1]], axis=-1)
+        turn[(bend[ends] > 1e9).any(axis=-1)] = 0.0  # at an apex nothing is gained by cutting
+        long = np.linalg.norm(points[ends[..., 0]] - points[ends[..., 1]], axis=-1)
+        needle = long * np.where(bend[ends] > 1e9, 0.0, bend[ends]).max(axis=-1) / 12.0
+        forced = np.stack([region.fix[rows, (k + 2) % 3] == 1 for k in range(3)], axis=1)
+        worth = np.maximum(turn, np.where(forced, 0.0, needle)) / ANGLE
+        wide = worth.max(axis=1) > 1.6
         if not wide.any():
             return
-        a, b = corners[wide], np.roll(corners[wide], -1, axis=1)
-        longest = np.abs(a[:, :, 0] - b[:, :, 0]).argmax(axis=1)
-        pick = np.arange(len(a))
-        # A point on the middle of the widest edge, or beside it where the edge is forced.
-        middle = 0.5 * (a[pick, longest] + b[pick, longest])
-        forced = region.fix[rows[wide], (longest + 2) % 3] == 1
-        middle[forced] = a[forced].mean(axis=1)
-        if region.add(middle, rows[wide], np.full(len(middle), 0.3 * step)) == 0:
+        side = worth[wide].argmax(axis=1)
+        pick = np.arange(len(side))
+        a, b = plane[ends[wide][pick, side, 0]], plane[ends[wide][pick, side, 1]]
+        middle = 0.5 * (a + b)
+        stuck = forced[wide][pick, side]
+        middle[stuck] = plane[tri[wide][stuck]].mean(axis=1)
+        spare = 0.3 * np.linalg.norm(b - a, axis=1) / np.maximum(1.0, worth[wide][pick, side] / 3.2)
+        before = region.points
+        if region.add(middle, rows[wide], spare) == 0 or region.points - fixed > 60000:
             return
+        assert region.points > before
 
 
 def body_mesh(body: Body) -> tuple[Floats, Ints, Ints]:

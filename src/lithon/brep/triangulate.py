@@ -310,6 +310,46 @@ def _legalise(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
 
 
 @njit(cache=True)
+def legalise_in_space(p: Ints, x: Floats, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
+    """Swap while the two angles facing a free edge, measured at the points x (n,3) in space, add up to
+    more than a half turn and the pair is convex in the plane."""
+    for _ in range(40):
+        changed = False
+        for t in range(count):
+            if tri[t, 0] < 0:
+                continue
+            for i in range(3):
+                u = nbr[t, i]
+                if u < 0 or fix[t, i] == 1:
+                    continue
+                c, a, b = tri[t, i], tri[t, (i + 1) % 3], tri[t, (i + 2) % 3]
+                d = -1
+                for k in range(3):
+                    if tri[u, k] != a and tri[u, k] != b:
+                        d = tri[u, k]
+                if _cotangent(x, c, a, b) + _cotangent(x, d, a, b) >= -1e-7:
+                    continue
+                # c-a-d-b is the pair; it must turn left at a and at b.
+                if orient2(p[c, 0], p[c, 1], p[a, 0], p[a, 1], p[d, 0], p[d, 1]) <= 0:
+                    continue
+                if orient2(p[d, 0], p[d, 1], p[b, 0], p[b, 1], p[c, 0], p[c, 1]) <= 0:
+                    continue
+                _flip(tri, nbr, fix, t, i)
+                changed = True
+                break
+        if not changed:
+            return
+
+
+@njit(cache=True)
+def _cotangent(x: Floats, at: int, a: int, b: int) -> float:
+    ux, uy, uz = x[a, 0] - x[at, 0], x[a, 1] - x[at, 1], x[a, 2] - x[at, 2]
+    vx, vy, vz = x[b, 0] - x[at, 0], x[b, 1] - x[at, 1], x[b, 2] - x[at, 2]
+    cx, cy, cz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    return (ux * vx + uy * vy + uz * vz) / (np.sqrt(cx * cx + cy * cy + cz * cz) + 1e-300)
+
+
+@njit(cache=True)
 def _build(p: Ints, order: Ints, tri: Ints, nbr: Ints, fix: Ints, segments: Ints) -> tuple[int, int]:
     """Insert all points in this order, force the segments, flood away the outside.
     Returns the triangle count, or -1 with the offending point or segment."""

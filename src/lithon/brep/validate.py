@@ -10,6 +10,7 @@ import numpy as np
 import shapely
 
 from lithon.brep.adjacency import adjacency
+from lithon.brep.charts import parts_of
 from lithon.brep.domain import flat_domain
 from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellate import body_mesh, edge_points, face_mesh, open_edges
@@ -56,7 +57,7 @@ def check(body: Body, tolerance: float) -> Body:
 def _at(face: Face) -> tuple[float, float, float]:
     for edge in face.edges():
         return _tuple(edge.at(0.5))
-    return (0.0, 0.0, 0.0)
+    return _tuple(face.surface.frame.origin)
 
 
 def _tuple(point: Any) -> tuple[float, float, float]:
@@ -113,13 +114,14 @@ def _look_at_face(face: Face, tolerance: float) -> list[Flaw]:
             if a.last is not b.first:
                 return [Flaw("broken loop", "a loop does not join up", _at(face), face)]
     try:
-        domain = flat_domain(face, edge_points)
-        rings = _rings(domain.segments, domain.flat)
-        shape = shapely.Polygon(rings[0], rings[1:])
-        if not shapely.LinearRing(rings[0]).is_ccw or shape.area <= 0.0:
-            return [Flaw("inside-out face", "a face's outer boundary runs backwards", _at(face), face)]
-        if not shape.is_valid:
-            return [Flaw("tangled face", "a face's boundary touches or crosses itself", _at(face), face)]
+        for part in parts_of(face):
+            domain = flat_domain(part, edge_points)
+            rings = _rings(domain.segments, domain.flat)
+            shape = shapely.Polygon(rings[0], rings[1:])
+            if not shapely.LinearRing(rings[0]).is_ccw or shape.area <= 0.0:
+                return [Flaw("inside-out face", "a face's outer boundary runs backwards", _at(face), face)]
+            if not shape.is_valid:
+                return [Flaw("tangled face", "a face's boundary touches or crosses itself", _at(face), face)]
         face_mesh(face)
     except Refusal as refusal:
         return [Flaw("tangled face", refusal.what, _at(face), face)]

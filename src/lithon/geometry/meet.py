@@ -1,7 +1,8 @@
-"""Where two surfaces meet, and where a curve meets a surface, in closed form.
+"""Where two surfaces meet, and where a curve meets a surface.
 
-Covers planes and cylinders. What has no closed form here raises `Refusal`: the caller's model
-stays as it was. Tangential contacts are returned as the line that they are.
+Closed forms where there are any: planes, cylinders, cones, spheres and tori that share an axis, and
+the conics of planes. All else is followed numerically (`crossing`), which needs points near the place.
+Tangential contacts are returned as the line or circle that they are.
 """
 
 from __future__ import annotations
@@ -10,23 +11,99 @@ import numpy as np
 
 from lithon.arrays import Floats, frozen, unit
 from lithon.errors import Refusal
+from lithon.geometry.coaxial import coaxial
+from lithon.geometry.crossing import crossings
 from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.tolerance import ANGULAR
 
 
-def meet(a: Surface, b: Surface, tolerance: float = 1e-7) -> list[Curve]:
-    """The curves common to two surfaces that do not coincide; empty where they do not meet."""
+def meet(a: Surface, b: Surface, tolerance: float = 1e-7, near: Floats | None = None) -> list[Curve]:
+    """The curves common to two surfaces that do not coincide; empty where they do not meet.
+
+    near: points (n,3) about the place asked for, of which some should be within an element or so of
+    the curves; without it a pair that has no closed form raises Refusal.
+    """
+    closed = _closed_form(a, b, tolerance)
+    if closed is not None:
+        return closed
+    if near is None or not len(near):
+        raise Refusal(f"where a {a.kind} and a {b.kind} meet has no closed form here")
+    return list(crossings(a, b, near))
+
+
+def _closed_form(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:
+    """The curves, or None where there is no closed form."""
     if isinstance(a, Plane) and isinstance(b, Plane):
         return _planes(a, b)
-    if isinstance(a, Plane) and isinstance(b, Cylinder):
-        return _plane_cylinder(a, b, tolerance)
-    if isinstance(a, Cylinder) and isinstance(b, Plane):
-        return _plane_cylinder(b, a, tolerance)
+    shared = coaxial(a, b, tolerance)
+    if shared is not None:
+        return shared
+    if isinstance(b, Plane) and not isinstance(a, Plane):
+        a, b = b, a
+    if isinstance(a, Plane):
+        if isinstance(b, Cylinder):
+            return _plane_cylinder(a, b, tolerance)
+        if isinstance(b, Cone):
+            return _plane_cone(a, b, tolerance)
+        if isinstance(b, Torus):
+            return _plane_torus(a, b, tolerance)
     if isinstance(a, Cylinder) and isinstance(b, Cylinder):
         return _cylinders(a, b, tolerance)
-    raise Refusal(f"a {a.kind} and a {b.kind} cannot be intersected yet")
+    return None
+
+
+def _plane_cone(p: Plane, c: Cone, tolerance: float) -> list[Curve] | None:
+    n, axis = p.frame.z, c.frame.z
+    along = abs(float(n @ axis))
+    d = float(p.signed_distance(c.apex))
+    if abs(d) <= tolerance:  # through the apex: its generators, or the apex alone
+        lean = np.arcsin(min(along, 1.0))  # between plane and axis
+        if lean > c.angle + ANGULAR:
+            return []
+        foot = axis - float(axis @ n) * n
+        if np.linalg.norm(foot) < ANGULAR:
+            return []
+        foot = unit(foot)
+        half = np.arccos(np.clip(np.cos(c.angle) / np.cos(lean), -1.0, 1.0))
+        side = np.cross(n, foot)
+        ways = [np.cos(half) * foot + s * np.sin(half) * side for s in (-1.0, 1.0)]
+        return [Line(frozen(c.apex), frozen(unit(w))) for w in (ways if half > 1e-7 else ways[:1])]
+    if along <= np.sin(c.angle) + 1e-9:
+        return None  # a parabola or hyperbola: followed numerically
+    # An ellipse: its long axis lies in the plane through the cone's axis and the plane's normal.
+    long = unit(axis - float(axis @ n) * n)
+    side = unit(np.cross(axis, long))
+    across = unit(np.cross(side, axis))
+    ends = []
+    for s in (-1.0, 1.0):
+        way = np.cos(c.angle) * axis + s * np.sin(c.angle) * across
+        t = -d / float(way @ n)
+        if t <= 0.0:
+            return []  # the plane cuts the other nappe
+        ends.append(c.apex + t * way)
+    centre = 0.5 * (ends[0] + ends[1])
+    major = 0.5 * float(np.linalg.norm(ends[1] - ends[0]))
+    h = float((centre - c.apex) @ axis)
+    r = h * np.tan(c.angle)
+    off = float((centre - c.apex) @ across)
+    minor = float(np.sqrt(max(r * r - off * off, 0.0)))
+    return [Ellipse(Frame.of(centre, n, ends[1] - ends[0]), major, minor)]
+
+
+def _plane_torus(p: Plane, t: Torus, tolerance: float) -> list[Curve] | None:
+    """A plane through the axis cuts two circles; one across it is coaxial; others have no conics."""
+    if abs(float(p.frame.z @ t.frame.z)) > ANGULAR or abs(float(p.signed_distance(t.frame.origin))) > tolerance:
+        return None
+    way = np.cross(p.frame.z, t.frame.z)
+    out: list[Curve] = []
+    for s in (-1.0, 1.0):
+        frame = Frame.of(t.frame.origin + s * t.major * way, p.frame.z, s * way)
+        out.append(Circle.about(frame, t.minor))
+    return out
 
 
 def _planes(a: Plane, b: Plane) -> list[Curve]:
@@ -65,7 +142,7 @@ def _plane_cylinder(p: Plane, c: Cylinder, tolerance: float) -> list[Curve]:
     return [Ellipse(Frame.of(centre, n * np.sign(along), long), c.radius / abs(along), c.radius)]
 
 
-def _cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve]:
+def _cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve] | None:
     if np.linalg.norm(np.cross(a.frame.z, b.frame.z)) < ANGULAR:
         return _parallel_cylinders(a, b, tolerance)
     # Equal radii with crossing axes part into two plane ellipses (the one closed case besides).
@@ -79,13 +156,7 @@ def _cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve]:
         for sign in (1.0, -1.0):
             out += _plane_cylinder(Plane.of(crossing, a.frame.z + sign * b.frame.z), a, tolerance)
         return out
-    reach = float(np.linalg.norm(np.cross(b.frame.origin - a.frame.origin, normal)))
-    if gap > a.radius + b.radius + tolerance and reach >= 0.0:
-        return []
-    raise Refusal(
-        "two cylinders with crossing axes and unlike radii have no closed intersection yet",
-        remedy="clear or cut one of them first",
-    )
+    return [] if gap > a.radius + b.radius + tolerance else None
 
 
 def _parallel_cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve]:
@@ -106,7 +177,9 @@ def _parallel_cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curv
 
 def cross(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float = 1e-7) -> Floats:
     """Parameters (n,) in [t0, t1], sorted, where a curve meets a surface that does not hold it."""
-    found = _line_roots(curve, surface) if isinstance(curve, Line) else _roots(curve, surface, t0, t1, tolerance)
+    found = _line_roots(curve, surface, t0, t1, tolerance) if isinstance(curve, Line) else None
+    if found is None:
+        found = _roots(curve, surface, t0, t1, tolerance)
     if curve.period is not None and found.size:
         found = t0 + np.mod(found - t0, curve.period)
     speed = float(np.linalg.norm(curve.derivative(np.array([t0]))))
@@ -117,30 +190,73 @@ def cross(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float
     return np.asarray(found)
 
 
-def _line_roots(line: Line, surface: Surface) -> Floats:
+def _line_roots(line: Line, surface: Surface, t0: float, t1: float, tolerance: float) -> Floats | None:
+    """In closed form; None where there is none and the stretch is short enough to search."""
     if isinstance(surface, Plane):
         slope = float(line.direction @ surface.frame.z)
         if abs(slope) < ANGULAR:
             return np.zeros(0)
         return np.array([-float(surface.signed_distance(line.origin)) / slope])
+    p = surface.frame.local(line.origin)
+    d = surface.frame.local(line.origin + line.direction) - p
     if isinstance(surface, Cylinder):
-        p, d = surface.frame.local(line.origin), surface.frame.local(line.origin + line.direction)
-        d = d - p
-        a, b = float(d[0] ** 2 + d[1] ** 2), float(p[0] * d[0] + p[1] * d[1])
-        c = float(p[0] ** 2 + p[1] ** 2) - surface.radius**2
-        if a < ANGULAR**2:
+        if d[0] ** 2 + d[1] ** 2 < ANGULAR**2:
             return np.zeros(0)
-        disc = b * b - a * c
-        touch = 1e-14 * (b * b + abs(a * c))
-        if disc < -touch:
-            return np.zeros(0)
-        root = float(np.sqrt(max(disc, 0.0)))
-        return np.array([(-b - root) / a, (-b + root) / a])
-    raise Refusal(f"a line and a {surface.kind} cannot be intersected yet")
+        return _quadratic(d[0] ** 2 + d[1] ** 2, p[0] * d[0] + p[1] * d[1], p[0] ** 2 + p[1] ** 2 - surface.radius**2)
+    if isinstance(surface, Sphere):
+        return _quadratic(1.0, float(p @ d), float(p @ p) - surface.radius**2)
+    if isinstance(surface, Cone):
+        k = np.tan(surface.angle) ** 2
+        z = p[2] + surface.radius / np.tan(surface.angle)
+        a, b = d[0] ** 2 + d[1] ** 2 - k * d[2] ** 2, p[0] * d[0] + p[1] * d[1] - k * z * d[2]
+        c = p[0] ** 2 + p[1] ** 2 - k * z**2
+        if abs(a) < 1e-12:
+            t = np.array([-c / (2.0 * b)]) if abs(b) > 1e-300 else np.zeros(0)
+        else:
+            t = _quadratic(a, b, c)
+        return np.asarray(t[z + t * d[2] >= -tolerance])
+    if isinstance(surface, Torus):
+        # |p + t d|^2 + R^2 - r^2 squared against 4 R^2 (x^2 + y^2): a quartic, polished by Newton.
+        t_near = -float(p @ d)
+        p = p + t_near * d
+        u = np.array([1.0, 2.0 * float(p @ d), float(p @ p) + surface.major**2 - surface.minor**2])
+        flat = np.array([d[0] ** 2 + d[1] ** 2, 2.0 * (p[0] * d[0] + p[1] * d[1]), p[0] ** 2 + p[1] ** 2])
+        quartic = np.polymul(u, u)
+        quartic[2:] -= 4.0 * surface.major**2 * flat
+        roots = np.roots(quartic)
+        size = 1e-4 * (surface.major + surface.minor)
+        t = np.real(roots[np.abs(np.imag(roots)) < size])
+        for _ in range(40):
+            at = surface.frame.world(p + np.multiply.outer(t, d))
+            slope = surface.normal(at) @ line.direction
+            step = surface.signed_distance(at) / np.where(np.abs(slope) > 1e-9, slope, np.inf)
+            t = t - np.clip(step, -size, size)
+        at = surface.frame.world(p + np.multiply.outer(t, d))
+        return np.asarray(t[np.abs(surface.signed_distance(at)) <= tolerance] + t_near)
+    if t1 - t0 > 1e5:
+        # A far-reaching line is searched where the surface can be.
+        spots = surface.control.reshape(-1, 3) if isinstance(surface, BSplineSurface) else surface.frame.origin[None]
+        reach = float(np.ptp(spots, axis=0).max()) or 1e3
+        t = line.parameter(spots)
+        return _roots(line, surface, float(t.min()) - reach, float(t.max()) + reach, tolerance)
+    return None
+
+
+def _quadratic(a: float, b: float, c: float) -> Floats:
+    """Roots of a t^2 + 2 b t + c, a double one where rounding alone keeps it from touching."""
+    disc = b * b - a * c
+    if disc < -1e-14 * (b * b + abs(a * c)):
+        return np.zeros(0)
+    root = float(np.sqrt(max(disc, 0.0)))
+    q = -(b + root) if b >= 0.0 else -(b - root)
+    if q == 0.0:
+        return np.zeros(1)
+    return np.array([q / a, c / q])
 
 
 def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float) -> Floats:
-    """Ellipse or circle on a plane in closed form, on a cylinder by bracketing and bisection."""
+    """Ellipse or circle on a plane in closed form; otherwise by samples, bisection where the distance
+    changes sign and a search for the lowest point where it only comes near."""
     if isinstance(curve, Ellipse) and isinstance(surface, Plane):
         n = surface.frame.z
         a, b = curve.major * float(curve.frame.x @ n), curve.minor * float(curve.frame.y @ n)
@@ -155,9 +271,22 @@ def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: floa
     f = surface.signed_distance(curve.point(t))
     at = np.flatnonzero(f[:-1] * f[1:] < 0.0)
     low, high, sign = t[at], t[at + 1], np.sign(f[at])
-    for _ in range(60):
+    for _ in range(55):
         middle = 0.5 * (low + high)
         same = np.sign(surface.signed_distance(curve.point(middle))) == sign
         low, high = np.where(same, middle, low), np.where(same, high, middle)
-    touching = t[np.abs(f) <= tolerance]
-    return np.concatenate([0.5 * (low + high), touching])
+    size = np.abs(f)
+    dip = np.flatnonzero((size[1:-1] <= size[:-2]) & (size[1:-1] <= size[2:]) & (f[:-2] * f[2:] > 0.0)) + 1
+    return np.concatenate([0.5 * (low + high), t[size <= tolerance], _lowest(curve, surface, t, dip, tolerance)])
+
+
+def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Floats, tolerance: float) -> Floats:
+    """Of samples where the distance dips without changing sign, the lowest points that touch."""
+    low, high = t[dip - 1], t[dip + 1]
+    for _ in range(60):  # thirds: the distance has one lowest point between
+        a, b = low + (high - low) / 3.0, high - (high - low) / 3.0
+        fa, fb = (np.abs(surface.signed_distance(curve.point(x))) for x in (a, b))
+        low, high = np.where(fa <= fb, low, a), np.where(fa <= fb, b, high)
+    middle = 0.5 * (low + high)
+    off = np.abs(surface.signed_distance(curve.point(middle))) if len(middle) else middle
+    return np.asarray(middle[off <= tolerance])

@@ -1,7 +1,7 @@
-"""Surfaces: plane and cylinder. Every method takes and returns arrays.
+"""What every surface answers; plane and cylinder. Every method takes and returns arrays.
 
-Both are developable: `flat` rolls them out onto a plane without stretching, which is where
-faces are triangulated and meshed. `flat` is right-handed about the surface normal.
+These two are developable and are their own charts: `flat` rolls them out onto a plane without
+stretching, which is where faces are triangulated and meshed.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ from typing import Protocol
 import numpy as np
 
 from lithon.arrays import Floats, frozen
+from lithon.geometry.charts import NOWHERE, Chart, Outlines
 from lithon.geometry.frames import Frame
 
 TURN = 2.0 * np.pi
@@ -26,17 +27,12 @@ class Surface(Protocol):
     @property
     def frame(self) -> Frame: ...
 
-    @property
-    def flat_period(self) -> float | None:
-        """The length after which the first flat coordinate repeats, if it does."""
+    def chart(self, outlines: Outlines) -> Chart:
+        """The chart for a face with these outlines. Raises ValueError where no chart holds it."""
         ...
 
-    def flat(self, points: Floats) -> Floats:
-        """Flat coordinates (n,2) of the closest surface points to (n,3)."""
-        ...
-
-    def point(self, flat: Floats) -> Floats:
-        """Surface points (n,3) at flat coordinates (n,2)."""
+    def bend(self, points: Floats) -> Floats:
+        """The largest normal curvature (n,), one over mm, at the surface points closest to (n,3)."""
         ...
 
     def normal(self, points: Floats) -> Floats:
@@ -76,6 +72,19 @@ class Plane:
     @property
     def flat_period(self) -> float | None:
         return None
+
+    @property
+    def singular(self) -> Floats:
+        return NOWHERE
+
+    def chart(self, outlines: Outlines) -> Chart:
+        return self
+
+    def bend(self, points: Floats) -> Floats:
+        return np.zeros(len(points))
+
+    def tangents(self, flat: Floats) -> Floats:
+        return np.broadcast_to(np.stack([self.frame.x, self.frame.y]), (len(flat), 2, 3))
 
     def flat(self, points: Floats) -> Floats:
         return self.frame.local(points)[..., :2]
@@ -124,6 +133,21 @@ class Cylinder:
     @property
     def flat_period(self) -> float | None:
         return TURN * self.radius
+
+    @property
+    def singular(self) -> Floats:
+        return NOWHERE
+
+    def chart(self, outlines: Outlines) -> Chart:
+        return self
+
+    def bend(self, points: Floats) -> Floats:
+        return np.full(len(points), 1.0 / self.radius)
+
+    def tangents(self, flat: Floats) -> Floats:
+        angle = np.asarray(flat)[:, 0] / self.radius
+        along = np.multiply.outer(-np.sin(angle), self.frame.x) + np.multiply.outer(np.cos(angle), self.frame.y)
+        return np.stack([along, np.broadcast_to(self.frame.z, along.shape)], axis=1)
 
     def flat(self, points: Floats) -> Floats:
         p = self.frame.local(points)

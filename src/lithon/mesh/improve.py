@@ -18,11 +18,10 @@ from numba import njit
 
 from lithon.arrays import Floats, Ints
 from lithon.mesh.delaunay import FACE
+from lithon.mesh.slide import FIXED, FREE, ON_PLANE, away, onto
 from lithon.progress import Progress
 
 _MOST = 128  # elements in one neighbourhood
-#: What may move how: fixed, free, sliding on a plane, sliding on a cylinder.
-FIXED, FREE, ON_PLANE, ON_CYLINDER = 0, 1, 2, 3
 
 _WAYS = np.array(
     [[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1],
@@ -184,24 +183,6 @@ def _commit(
 
 
 @njit(cache=True)
-def _onto(kind: int, place: Floats, p: Floats) -> None:
-    """Bring a point back onto its plane or cylinder; place = origin, axis or normal, radius."""
-    if kind == ON_PLANE:
-        d = (p[0] - place[0]) * place[3] + (p[1] - place[1]) * place[4] + (p[2] - place[2]) * place[5]
-        p[0] -= d * place[3]
-        p[1] -= d * place[4]
-        p[2] -= d * place[5]
-    elif kind == ON_CYLINDER:
-        h = (p[0] - place[0]) * place[3] + (p[1] - place[1]) * place[4] + (p[2] - place[2]) * place[5]
-        fx, fy, fz = place[0] + h * place[3], place[1] + h * place[4], place[2] + h * place[5]
-        rx, ry, rz = p[0] - fx, p[1] - fy, p[2] - fz
-        r = np.sqrt(rx * rx + ry * ry + rz * rz)
-        if r > 0.0:
-            s = place[6] / r
-            p[0], p[1], p[2] = fx + s * rx, fy + s * ry, fz + s * rz
-
-
-@njit(cache=True)
 def _star_quality(x: Floats, tet: Ints, star: Ints, n: int, stop: float) -> float:
     worst = 2.0
     for k in range(n):
@@ -212,14 +193,11 @@ def _star_quality(x: Floats, tet: Ints, star: Ints, n: int, stop: float) -> floa
 
 
 @njit(cache=True)
-def _lean(x: Floats, tet: Ints, wall: Ints, star: Ints, n: int, v: int, place: Floats) -> float:
-    """How well the surface triangles around a node face away from its cylinder's axis: the cosine of
+def _lean(x: Floats, tet: Ints, wall: Ints, star: Ints, n: int, v: int, kind: int, place: Floats) -> float:
+    """How well the surface triangles around a node face along the surface's normal: the cosine of
     the worst where most face outwards, minus that of the best where most face inwards (a bore)."""
     low, high = 2.0, -2.0
-    h = (x[v, 0] - place[0]) * place[3] + (x[v, 1] - place[1]) * place[4] + (x[v, 2] - place[2]) * place[5]
-    rx = (x[v, 0] - place[0] - h * place[3]) / place[6]
-    ry = (x[v, 1] - place[1] - h * place[4]) / place[6]
-    rz = (x[v, 2] - place[2] - h * place[5]) / place[6]
+    rx, ry, rz = away(kind, place, x[v])
     for k in range(n):
         t = star[k]
         for i in range(4):
@@ -257,15 +235,15 @@ def _smooth(
     state: Ints,
 ) -> bool:
     """Move one node to where the worst element around it is best; pattern search with shrinking steps.
-    A node on a cylinder moves only as long as the surface around it does not fold."""
+    A node on a curved face moves only as long as the surface around it does not fold."""
     state[3] += 1
     n = _star(tet, nbr, t0, v, star, seen, state[3])
     if n < 0:
         return False
     best = _star_quality(x, tet, star, n, -2.0)
     first = best
-    round_face = kind[v] == ON_CYLINDER
-    least = min(0.8, _lean(x, tet, wall, star, n, v, places[v])) if round_face else 0.0
+    round_face = kind[v] > ON_PLANE
+    least = min(0.8, _lean(x, tet, wall, star, n, v, kind[v], places[v])) if round_face else 0.0
     here = x[v].copy()
     keep = x[v].copy()
     goal = np.zeros(3)
@@ -282,9 +260,9 @@ def _smooth(
     for share in (1.0, 0.5):
         for axis in range(3):
             x[v, axis] = here[axis] + share * (goal[axis] - here[axis])
-        _onto(kind[v], places[v], x[v])
+        onto(kind[v], places[v], x[v])
         q = _star_quality(x, tet, star, n, best)
-        if q > best and (not round_face or _lean(x, tet, wall, star, n, v, places[v]) >= least):
+        if q > best and (not round_face or _lean(x, tet, wall, star, n, v, kind[v], places[v]) >= least):
             best = q
             keep[:] = x[v]
     step = 0.3 * reach
@@ -299,9 +277,9 @@ def _smooth(
             x[v, 0] = here[0] + step * wx
             x[v, 1] = here[1] + step * wy
             x[v, 2] = here[2] + step * _WAYS[w, 2]
-            _onto(kind[v], places[v], x[v])
+            onto(kind[v], places[v], x[v])
             q = _star_quality(x, tet, star, n, best)
-            if q > best and (not round_face or _lean(x, tet, wall, star, n, v, places[v]) >= least):
+            if q > best and (not round_face or _lean(x, tet, wall, star, n, v, kind[v], places[v]) >= least):
                 best = q
                 keep[:] = x[v]
                 gained = True
@@ -678,7 +656,7 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     room = m // 2 + 8 * more
     x = np.concatenate([cells.points, np.zeros((more, 3))])
     kind = np.concatenate([cells.kind, np.full(more, FREE, dtype=np.int64)])
-    places = np.concatenate([cells.places, np.zeros((more, 7))])
+    places = np.concatenate([cells.places, np.zeros((more, 8))])
     block = np.full((room, 4), -1, dtype=np.int64)
     tet, nbr, wall = (np.concatenate([a, block]) for a in (cells.tet, cells.nbr, cells.wall))
     lab = np.concatenate([cells.lab, np.full(room, -1, dtype=np.int64)])

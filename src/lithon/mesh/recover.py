@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.charts import parts_of
 from lithon.brep.topology import Edge, Face
 from lithon.errors import spot
 from lithon.mesh.delaunay import FACE, Tetrahedra
@@ -248,7 +249,8 @@ def _region_labels(
     number = {face: k for k, face in enumerate(surface.faces)}
     for b, body in enumerate(surface.bodies):
         for use in body.uses:
-            (behind if use.forward else ahead)[number[use.face]] = b
+            for part in parts_of(use.face):
+                (behind if use.forward else ahead)[number[part]] = b
     t, i = np.nonzero(wall >= 0)
     corners = tet[t[:, None], FACE[i]] - 8
     want = triangles[wall[t, i]]

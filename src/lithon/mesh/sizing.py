@@ -15,9 +15,11 @@ from lithon.arrays import Floats
 from lithon.brep.sampling import spread
 from lithon.brep.tessellate import edge_points, face_mesh
 from lithon.brep.thickness import thickness
-from lithon.brep.topology import Body, Edge
-from lithon.geometry.curves import Ellipse
-from lithon.geometry.surfaces import Cylinder
+from lithon.brep.topology import Body, Edge, Face
+from lithon.geometry.curves import Ellipse, Line
+from lithon.geometry.rounds import Cone
+from lithon.geometry.splines import curvature
+from lithon.geometry.surfaces import Plane
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +35,10 @@ class SizeRules:
     through: float = 0.8
     #: Nothing is made smaller than this share of the size.
     smallest: float = 0.02
+
+
+#: Two sides make a wall when their outward normals are this opposed; a blunter corner is none.
+_OPPOSED = -0.8
 
 
 class SizeField:
@@ -75,21 +81,36 @@ def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
         p = edge_points(edge)[1]
         if isinstance(edge.curve, Ellipse):
             put(p, turn * edge.curve.minor**2 / edge.curve.major)
+        elif not isinstance(edge.curve, Line):
+            t = np.linspace(edge.t0, edge.t1, 41)[1:-1]
+            put(edge.curve.point(t), turn / np.maximum(curvature(edge.curve.derivative, t), 1e-300))
         length = edge.length
         if not edge.ring and length < rules.size:
             put(edge.at(0.5)[None], max(length, rules.smallest * rules.size))
     for body in bodies:
         for face in body.faces:
-            if isinstance(face.surface, Cylinder):
-                mesh = face_mesh(face)
-                wanted = turn * face.surface.radius
-                if wanted < rules.size:
-                    spots, _ = spread(mesh.points[mesh.triangles], wanted, most=200)
-                    put(face.surface.project(_thinned(spots, 0.7 * wanted)), wanted)
-        where, wall, _, _ = thickness(body)
-        thin = wall < rules.size * rules.through
+            if not isinstance(face.surface, Plane):
+                put(*_curved(face, turn, rules))
+        where, wall, _, _, facing = thickness(body)
+        thin = (wall < rules.size * rules.through) & (facing < _OPPOSED)
         put(where[thin], wall[thin] / rules.through)
     return SizeField(rules, np.concatenate(points), np.concatenate(sizes))
+
+
+def _curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:
+    """Points on a curved face and the sizes that its curvature asks for there, where below the size."""
+    surface, mesh = face.surface, face_mesh(face)
+    # Towards an apex the curvature grows without end, but there is nothing to resolve.
+    least = 0.3 * rules.size if isinstance(surface, Cone) else rules.smallest * rules.size
+    corners = mesh.points[mesh.triangles]
+    wanted = np.maximum(turn / np.maximum(surface.bend(mesh.points), 1e-300), least)
+    finest = float(wanted.min())
+    if finest >= rules.size:
+        return np.zeros((0, 3)), np.zeros(0)
+    spots, _ = spread(corners, finest, most=200)
+    spots = surface.project(_thinned(spots, 0.7 * finest))
+    sizes = np.maximum(turn / np.maximum(surface.bend(spots), 1e-300), least)
+    return spots, np.asarray(sizes)
 
 
 def _thinned(points: Floats, spacing: float) -> Floats:
@@ -107,8 +128,8 @@ def divide_edge(edge: Edge, field: SizeField) -> Floats:
     steps = 0.5 * (density[1:] + density[:-1]) * np.diff(t)
     total = np.concatenate([[0.0], np.cumsum(steps)])
     least = 1
-    if edge.curve.period is not None:
-        least = int(np.ceil((edge.t1 - edge.t0) / (2.0 * np.pi / field.rules.around) - 1e-6))
+    if not isinstance(edge.curve, Line):
+        least = edge.curve.pieces(edge.t0, edge.t1, 1e9, 2.0 * np.pi / field.rules.around * (1.0 + 1e-9))
     if edge.ring:
         least = max(least, 6)
     n = max(least, int(np.ceil(total[-1] - 0.25)), 1)

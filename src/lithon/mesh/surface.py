@@ -1,7 +1,8 @@
 """The surface mesh: edges divided by size, faces by Delaunay refinement of their flat domain.
 
-Planes and cylinders roll out without stretching, so the plane's metric is the surface's. Nodes of an
-edge are shared by all faces on it, of whatever body; a bonded face is meshed once.
+Sizes and shapes are measured in space; the chart only says who lies beside whom. Charts that keep
+angles are Delaunay as they are, others are brought there by swaps. Nodes of an edge are shared by all
+faces on it, of whatever body; a bonded face is meshed once.
 """
 
 from __future__ import annotations
@@ -13,9 +14,12 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.domain import Domain, flat_domain
+from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.topology import Body, Edge, Face, Vertex
-from lithon.brep.triangulate import Tangled, Triangulation, _legalise, triangulate
+from lithon.brep.triangulate import Tangled, Triangulation, _legalise, legalise_in_space, triangulate
 from lithon.errors import Refusal, spot
+from lithon.geometry.rounds import ConeBand, Stereographic, TorusChart
+from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.sizing import SizeField, divide_edge
 
 #: Circumradius of an equilateral triangle of side one.
@@ -26,7 +30,7 @@ _EQUILATERAL = 1.0 / np.sqrt(3.0)
 class SurfaceMesh:
     """Nodes and triangles of all faces of some bodies, growing while a volume mesh recovers it.
 
-    faces: the faces in order; triangles (m,3) of node numbers, counter-clockwise about the face's
+    faces: the faces in order, a whole sphere or torus as its two halves; triangles (m,3) of node numbers, counter-clockwise about the face's
     normal; `of` (m,) the face index of each.
     """
 
@@ -41,6 +45,7 @@ class SurfaceMesh:
     cut_share: dict[Face, Floats] = field(default_factory=dict)
     cut_ends: dict[Face, tuple[int, int]] = field(default_factory=dict)
     inner: dict[Face, tuple[Ints, Floats]] = field(default_factory=dict)
+    singular: dict[Face, int] = field(default_factory=dict)
     by_face: dict[Face, Ints] = field(default_factory=dict)
 
     # ---- nodes
@@ -93,11 +98,15 @@ class SurfaceMesh:
         """Nodes along the cut that opens a face which goes around."""
         flat = np.stack([a, b])
         if face not in self.cut_nodes:
-            ends = face.surface.point(flat)
+            chart = chart_of(face)
+            ends = chart.point(flat)
             size = float(self.sizes.at(ends.mean(axis=0)[None])[0])
-            n = max(1, round(float(np.linalg.norm(b - a)) / size))
-            self.cut_share[face] = share = np.arange(1, n) / n
-            points = face.surface.point(a + share[:, None] * (b - a))
+            path = chart.point(a + np.linspace(0.0, 1.0, 33)[:, None] * (b - a))
+            along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))])
+            n = max(1, round(float(along[-1]) / size))
+            share = np.interp(np.arange(1, n) / n * along[-1], along, np.linspace(0.0, 1.0, 33))
+            self.cut_share[face] = share
+            points = chart.point(a + share[:, None] * (b - a))
             self.cut_nodes[face] = np.array([self._node(p) for p in points], dtype=np.int64)
         return self.cut_nodes[face], self.cut_share[face]
 
@@ -110,10 +119,10 @@ class SurfaceMesh:
         share = np.concatenate([[0.0], self.cut_share[face], [1.0]])
         for k in range(len(chain) - 1):
             if {chain[k], chain[k + 1]} == {a, b}:
-                # Between two points of a cylinder the cut runs straight in the flat, a helix in space.
+                # The cut runs straight in the flat, a helix in space on a cylinder.
                 middle = 0.5 * (share[k] + share[k + 1])
                 ends = self._cut_flat(face, low, high)
-                node = self._node(face.surface.point((ends[0] + middle * (ends[1] - ends[0]))[None])[0])
+                node = self._node(chart_of(face).point((ends[0] + middle * (ends[1] - ends[0]))[None])[0])
                 self.cut_nodes[face] = np.insert(self.cut_nodes[face], k, node)
                 self.cut_share[face] = np.insert(self.cut_share[face], k, middle)
                 return True
@@ -121,8 +130,9 @@ class SurfaceMesh:
 
     def _cut_flat(self, face: Face, low: int, high: int) -> Floats:
         """Flat coordinates (2,2) of a cut's ends, the upper one in the period of the lower."""
-        ends = face.surface.flat(np.array([self.nodes[low], self.nodes[high]]))
-        period = face.surface.flat_period or 1.0
+        chart = chart_of(face)
+        ends = chart.flat(np.array([self.nodes[low], self.nodes[high]]))
+        period = chart.flat_period or 1.0
         ends[1, 0] -= period * np.round((ends[1, 0] - ends[0, 0]) / period)
         return ends
 
@@ -137,11 +147,14 @@ class SurfaceMesh:
     def mesh_face(self, face: Face) -> None:
         """Mesh a face for the first time: triangulate its boundary, refine, smooth."""
         domain = self.domain(face)
-        region = _region(face, domain, np.zeros((0, 2)))
-        _refine(face, domain, region, self.sizes)
-        _smooth(region, len(domain.keys))
+        singular = domain.flat_of(domain.chart.singular)
+        region = _region(face, domain, singular)
+        _refine(domain, region, self.sizes)
+        _smooth(region, len(domain.keys) + len(singular))
+        _legalise_in_space(domain, region)
         flat = region.plane[len(domain.keys) :]
-        ids = np.array([self._node(p) for p in domain.surface_points(face, flat)], dtype=np.int64)
+        ids = np.array([self._node(p) for p in domain.surface_points(flat)], dtype=np.int64)
+        self.singular[face] = len(singular)
         self.inner[face] = ids, flat
         self._store(face, domain, region, ids)
 
@@ -149,8 +162,9 @@ class SurfaceMesh:
         """Triangulate a face again over its present nodes, boundary and inner ones."""
         domain = self.domain(face)
         ids, _ = self.inner[face]
-        flat = _flat_of(face, domain, np.array([self.nodes[i] for i in ids]).reshape(-1, 3))
+        flat = domain.flat_of(np.array([self.nodes[i] for i in ids]).reshape(-1, 3))
         region = _region(face, domain, flat)
+        _legalise_in_space(domain, region)
         self._store(face, domain, region, ids)
 
     def add_inner(self, face: Face, point: Floats) -> int:
@@ -179,10 +193,11 @@ class SurfaceMesh:
 def _healed(face: Face, triangles: Ints, chain: list[int], points: Floats) -> Ints:
     """Make a face Delaunay across the cut that opened it: swaps spread from the cut's sides (Lawson
     1977), in flat coordinates taken around each edge, where the period does not show."""
-    period = face.surface.flat_period or 1.0
+    chart = chart_of(face)
+    period = chart.flat_period or 1.0
     mirror = np.array([1.0 if face.along else -1.0, 1.0])
     nodes = np.unique(triangles)
-    flat = dict(zip(nodes.tolist(), face.surface.flat(points[nodes]) * mirror, strict=True))
+    flat = dict(zip(nodes.tolist(), chart.flat(points[nodes]) * mirror, strict=True))
     tri = triangles.tolist()
     side = {(t[i], t[(i + 1) % 3]): k for k, t in enumerate(tri) for i in range(3)}
     stack = list(itertools.pairwise(chain))
@@ -224,40 +239,13 @@ def _swap_helps(a: Floats, b: Floats, c: Floats, d: Floats) -> bool:
     return float(np.linalg.det(lifted)) > 1e-9 * scale**2
 
 
-def _flat_of(face: Face, domain: Domain, points: Floats) -> Floats:
-    """Flat coordinates of face points, in the copy of the period that the domain uses."""
-    flat = face.surface.flat(points) * np.array([domain.mirror, 1.0])
-    period = face.surface.flat_period
-    if period is not None and len(flat):
-        import shapely
-
-        outline = shapely.Polygon(domain.flat[domain.segments[_outline(domain), 0]])
-        shapely.prepare(outline)
-        base = flat[:, 0] + period * np.round((outline.centroid.x - flat[:, 0]) / period)
-        best = base.copy()
-        done = np.zeros(len(flat), dtype=bool)
-        for turn in (0.0, 1.0, -1.0):
-            x = base + turn * period
-            hit = ~done & shapely.contains_xy(outline, x, flat[:, 1])
-            best[hit] = x[hit]
-            done |= hit
-        flat[:, 0] = best
-    return flat
-
-
-def _outline(domain: Domain) -> Ints:
-    """Rows of the first closed ring of segments."""
-    ends = np.flatnonzero(domain.segments[:, 1] == 0)
-    return np.arange(int(ends[0]) + 1)
-
-
 def _region(face: Face, domain: Domain, inner: Floats) -> Triangulation:
     try:
         return triangulate(np.vstack([domain.flat, inner]), domain.segments)
     except Tangled as error:
         k = error.points[0]
         flat = np.vstack([domain.flat, inner])[[k]]
-        place = domain.surface_points(face, flat)[0]
+        place = domain.surface_points(flat)[0]
         raise Refusal(
             f"a {face.surface.kind} face cannot be meshed at this size: {error}",
             where=spot(place),
@@ -266,25 +254,20 @@ def _region(face: Face, domain: Domain, inner: Floats) -> Triangulation:
         ) from error
 
 
-def _circumcentres(corners: Floats) -> tuple[Floats, Floats]:
-    """Circumcentres (n,2) and radii (n,) of plane triangles (n,3,2)."""
-    a = corners[:, 0]
-    b, c = corners[:, 1] - a, corners[:, 2] - a
-    d = 2.0 * (b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
-    bb, cc = (b**2).sum(axis=1), (c**2).sum(axis=1)
-    centre = np.stack([(c[:, 1] * bb - b[:, 1] * cc) / d, (b[:, 0] * cc - c[:, 0] * bb) / d], axis=1)
-    return a + centre, np.asarray(np.linalg.norm(centre, axis=1))
+def _refine(domain: Domain, region: Triangulation, sizes: SizeField) -> None:
+    """Insert circumcentres of triangles that are too large or too slender (Chew 1993; Ruppert 1995).
 
-
-def _refine(face: Face, domain: Domain, region: Triangulation, sizes: SizeField) -> None:
-    """Insert circumcentres of triangles that are too large or too slender (Chew 1993; Ruppert 1995)."""
+    All lengths are those in space; a circumcentre is carried to the chart by its barycentric weights.
+    """
     for _ in range(60):
         rows = np.flatnonzero(region.tri[: region.count, 0] >= 0)
-        corners = region.plane[region.tri[rows]]
-        centre, radius = _circumcentres(corners)
+        tri, plane = region.tri[rows], region.plane
+        points = domain.surface_points(plane)
+        flat, corners = plane[tri], points[tri]
+        weights, radius, sides = _circumcentres(corners)
         middle = corners.mean(axis=1)
-        size = sizes.at(domain.surface_points(face, middle))
-        shortest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).min(axis=1)
+        size = sizes.at(domain.surface_points(flat.mean(axis=1)))
+        shortest = sides.min(axis=1)
         large = radius > 1.25 * _EQUILATERAL * size
         slender = (radius > 1.35 * shortest) & (radius > 0.8 * _EQUILATERAL * size)
         bad = np.flatnonzero(large | slender)
@@ -292,13 +275,46 @@ def _refine(face: Face, domain: Domain, region: Triangulation, sizes: SizeField)
             return
         bad = bad[np.argsort(-(radius[bad] / size[bad]), kind="stable")]
         # A circumcentre far outside its triangle is approached no further than a size (off-centres).
-        step = centre[bad] - middle[bad]
-        far = np.linalg.norm(step, axis=1)
+        far = np.linalg.norm(np.einsum("nk,nkc->nc", weights[bad], corners[bad]) - middle[bad], axis=1)
         limit = np.minimum(1.0, 1.2 * size[bad] / np.maximum(far, 1e-300))
-        goal = middle[bad] + step * limit[:, None]
-        spare = np.minimum(0.72 * size[bad], 0.9 * radius[bad])
+        centre = np.einsum("nk,nkc->nc", weights[bad], flat[bad])
+        start = flat[bad].mean(axis=1)
+        goal = start + (centre - start) * limit[:, None]
+        spare = np.minimum(0.72 * size[bad], 0.9 * radius[bad]) / _stretch(flat[bad], corners[bad])
         if region.add(goal, rows[bad], spare) == 0:
             return
+        _legalise_in_space(domain, region)
+
+
+def _circumcentres(corners: Floats) -> tuple[Floats, Floats, Floats]:
+    """Barycentric weights (n,3) of the circumcentres of triangles (n,3,3), their radii (n,), and the
+    lengths (n,3) of the sides opposite each corner."""
+    sides = np.linalg.norm(np.roll(corners, -1, axis=1) - np.roll(corners, -2, axis=1), axis=2)
+    q = sides**2
+    weights = q * (q.sum(axis=1, keepdims=True) - 2.0 * q)
+    total = weights.sum(axis=1)  # sixteen times the squared area
+    area = np.sqrt(np.maximum(total, 1e-300)) / 4.0
+    radius = sides.prod(axis=1) / (4.0 * area)
+    return weights / np.maximum(total, 1e-300)[:, None], np.asarray(radius), sides
+
+
+def _stretch(flat: Floats, corners: Floats) -> Floats:
+    """Length in space over length in the chart (n,), from the areas of triangles."""
+    b, c = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+    plane = np.abs(b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
+    space = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    return np.asarray(np.sqrt(np.maximum(space, 1e-300) / np.maximum(plane, 1e-300)))
+
+
+def _keeps_angles(domain: Domain) -> bool:
+    return isinstance(domain.chart, Plane | Cylinder | ConeBand | Stereographic | TorusChart)
+
+
+def _legalise_in_space(domain: Domain, region: Triangulation) -> None:
+    """Where the chart does not keep angles, swap by the angles in space."""
+    if not _keeps_angles(domain):
+        points = np.ascontiguousarray(domain.surface_points(region.plane))
+        legalise_in_space(region.grid, points, region.tri, region.nbr, region.fix, region.count)
 
 
 def _smooth(region: Triangulation, fixed: int, sweeps: int = 6) -> None:
@@ -336,7 +352,7 @@ def _smooth(region: Triangulation, fixed: int, sweeps: int = 6) -> None:
 
 def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField) -> SurfaceMesh:
     """Mesh every face of the bodies, shared ones once."""
-    faces = tuple(dict.fromkeys(face for body in bodies for face in body.faces))
+    faces = tuple(dict.fromkeys(part for body in bodies for face in body.faces for part in parts_of(face)))
     mesh = SurfaceMesh(bodies, sizes, faces)
     for face in faces:
         mesh.mesh_face(face)

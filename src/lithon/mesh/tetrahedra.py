@@ -7,16 +7,19 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.charts import parts_of
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Face, Model
 from lithon.errors import Refusal
-from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.fill import fill
-from lithon.mesh.improve import FIXED, FREE, ON_CYLINDER, ON_PLANE, Cells, improve
+from lithon.mesh.improve import Cells, improve
 from lithon.mesh.quality import Quality, tet_volumes
 from lithon.mesh.recover import Failure, recover, wall_off
 from lithon.mesh.sizing import SizeRules, size_field
+from lithon.mesh.slide import FIXED, FREE, ON_CONE, ON_CYLINDER, ON_PLANE, ON_SPHERE, ON_TORUS
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.progress import SILENT, Progress
 
@@ -121,17 +124,28 @@ def _cells(surface: SurfaceMesh, space: Tetrahedra, of: Ints) -> Cells:
     points[: len(surface.nodes)] = surface.points()  # the true boundary nodes, not the grid's
     kind = np.full(len(points), FREE, dtype=np.int64)
     kind[: len(surface.nodes)] = FIXED
-    places = np.zeros((len(points), 7))
+    places = np.zeros((len(points), 8))
     for face in surface.faces:
-        inner = np.concatenate([surface.inner[face][0], surface.cut_nodes.get(face, np.zeros(0, dtype=np.int64))])
-        frame = face.surface.frame
-        if isinstance(face.surface, Plane):
-            kind[inner] = ON_PLANE
-            places[inner] = np.concatenate([frame.origin, frame.z, [0.0]])
-        elif isinstance(face.surface, Cylinder):
-            kind[inner] = ON_CYLINDER
-            places[inner] = np.concatenate([frame.origin, frame.z, [face.surface.radius]])
+        own = surface.inner[face][0][surface.singular[face] :]
+        inner = np.concatenate([own, surface.cut_nodes.get(face, np.zeros(0, dtype=np.int64))])
+        kind[inner], places[inner] = _place(face.surface)
     return Cells(points, space.tet[live] - 8, row[space.nbr[live]], wall, space.lab[live].copy(), kind, places)
+
+
+def _place(s: Surface) -> tuple[int, Floats]:
+    """How nodes slide on a surface, as `improve` knows it; those of free-form surfaces stay."""
+    frame = s.frame
+    if isinstance(s, Plane):
+        return ON_PLANE, np.array([*frame.origin, *frame.z, 0.0, 0.0])
+    if isinstance(s, Cylinder):
+        return ON_CYLINDER, np.array([*frame.origin, *frame.z, s.radius, 0.0])
+    if isinstance(s, Sphere):
+        return ON_SPHERE, np.array([*frame.origin, *frame.z, s.radius, 0.0])
+    if isinstance(s, Cone):
+        return ON_CONE, np.array([*s.apex, *frame.z, np.sin(s.angle), np.cos(s.angle)])
+    if isinstance(s, Torus):
+        return ON_TORUS, np.array([*frame.origin, *frame.z, s.major, s.minor])
+    return FIXED, np.zeros(8)
 
 
 def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
@@ -144,8 +158,8 @@ def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
     number = {f: k for k, f in enumerate(surface.faces)}
     for b, body in enumerate(surface.bodies):
         for use in body.uses:
-            if use.forward:
-                behind[number[use.face]] = b
+            for part in parts_of(use.face) if use.forward else ():
+                behind[number[part]] = b
     turn = cells.lab[t] == behind[face]
     corners = np.where(turn[:, None], corners[:, ::-1], corners)
     keys = np.sort(corners, axis=1)
@@ -154,13 +168,16 @@ def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
     number_of = np.full(len(cells.points), -1, dtype=np.int64)
     number_of[used] = np.arange(len(used))
     points, elements = cells.points[used], number_of[cells.tet]
+    faces = model.faces()
+    whole = {part: k for k, f in enumerate(faces) for part in parts_of(f)}
+    of_part = np.array([whole[part] for part in surface.faces], dtype=np.int64)
     return Mesh(
         points,
         elements,
         cells.lab,
         number_of[corners[first]],
-        face[first],
+        of_part[face[first]],
         model.bodies,
-        surface.faces,
+        faces,
         Quality.of(points, elements),
     )

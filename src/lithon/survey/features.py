@@ -13,6 +13,7 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import Adjacency, adjacency
+from lithon.brep.charts import chart_of
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_centroid
 from lithon.brep.tessellate import edge_points
@@ -68,7 +69,7 @@ def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
     face = use.face
     if not isinstance(face.surface, Cylinder) or _outward_radial(use) > 0.0:
         return None
-    rings = [loop for loop in face.loops if flat_loop(loop, face.surface, face.along)[1] != 0.0]
+    rings = [loop for loop in face.loops if flat_loop(loop, chart_of(face), face.along)[1] != 0.0]
     if len(rings) != 2 or len(face.loops) != 2:
         return None
     faces, openings = [face], 0
@@ -105,7 +106,7 @@ def _fillet(adj: Adjacency, use: FaceUse) -> Feature | None:
     face = use.face
     if not isinstance(face.surface, Cylinder) or len(face.loops) != 1:
         return None
-    flat, advance = flat_loop(face.loops[0], face.surface, face.along)
+    flat, advance = flat_loop(face.loops[0], chart_of(face), face.along)
     if advance:
         return None
     straight = [c.edge for c in face.loops[0] if isinstance(c.edge.curve, Line)]
@@ -139,7 +140,7 @@ def _islands(adj: Adjacency, taken: set[Face]) -> list[Feature]:
         for loop in face.loops:
             if adj.across(face, loop[0].edge) in taken:
                 continue
-            flat, _ = flat_loop(loop, face.surface, face.along)
+            flat, _ = flat_loop(loop, chart_of(face), face.along)
             x, y = flat[:, 0], flat[:, 1]
             if float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()) > 0.0:
                 continue
@@ -172,7 +173,7 @@ def _island(adj: Adjacency, face: Face, loop: Loop, inside: list[Face]) -> Featu
     points = np.concatenate([edge_points(e)[1] for f in inside for e in f.edges()])
     rim = np.concatenate([edge_points(c.edge)[1] for c in loop])
     depth = float(np.abs(face.surface.signed_distance(points)).max())
-    flat = face.surface.flat(rim)
+    flat = chart_of(face).flat(rim)
     spans = [np.ptp(flat @ [np.cos(a), np.sin(a)]) for a in np.linspace(0.0, np.pi, 36, endpoint=False)]
     turns = [adj.angle(c.edge) for c in loop]
     pocket = float(np.median(turns)) > 0.0

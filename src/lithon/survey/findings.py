@@ -144,7 +144,7 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
 
 def wall_beside(hole: Feature) -> float | None:
     """The thinnest wall (mm) between a hole and the nearest other face that it does not open into."""
-    _, wall, own, far = thickness(hole.body)
+    _, wall, own, far, _ = thickness(hole.body)
     index = next(k for k, use in enumerate(hole.body.uses) if use.face is hole.faces[0])
     mine = (own == index) & (far != index) & np.isfinite(wall)
     return float(wall[mine].min()) if mine.any() else None
@@ -152,9 +152,9 @@ def wall_beside(hole: Feature) -> float | None:
 
 def _thin_walls(body: Body, size: float) -> list[Finding]:
     """Places where the solid is thinner than an element, one card per pair of faces."""
-    where, wall, own, far = thickness(body)
+    where, wall, own, far, facing = thickness(body)
     pairs: dict[tuple[int, int], int] = {}
-    for k in np.flatnonzero((wall < 0.8 * size) & (far >= 0) & (own != far)).tolist():
+    for k in np.flatnonzero((wall < 0.8 * size) & (far >= 0) & (own != far) & (facing < -0.5)).tolist():
         pair = (min(int(own[k]), int(far[k])), max(int(own[k]), int(far[k])))
         adj = adjacency(body)
         a, b = body.uses[pair[0]].face, body.uses[pair[1]].face

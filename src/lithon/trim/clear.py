@@ -16,6 +16,7 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import Adjacency, adjacency
+from lithon.brep.charts import chart_of
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import volume
 from lithon.brep.tessellate import edge_points
@@ -198,7 +199,7 @@ def _entries(cycle: list[tuple[FaceUse, Coedge]]) -> list[_Entry]:
 
 def _may_drop(face: Face, index: int) -> bool:
     """Whether a face still has its outline without this loop."""
-    flat, advance = flat_loop(face.loops[index], face.surface, face.along)
+    flat, advance = flat_loop(face.loops[index], chart_of(face), face.along)
     if advance:
         return False
     x, y = flat[:, 0], flat[:, 1]

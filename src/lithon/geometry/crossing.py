@@ -1,0 +1,241 @@
+"""The curve where two surfaces cross, when it has no closed form.
+
+It is followed by marching (Patrikalakis & Maekawa, Shape Interrogation, ch. 5): a step along
+n1 x n2, Newton back onto both surfaces, shorter steps where it turns. The points guide a spline; a
+point of the curve is the guide's, brought onto both surfaces within the plane across the guide, so
+that it is exact to rounding whatever the guide's error.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.interpolate import make_interp_spline
+
+from lithon.arrays import Floats, frozen
+from lithon.geometry.splines import BSplineCurve, turning_pieces
+from lithon.geometry.surfaces import Surface
+
+#: Turn allowed in one marching step, and the most steps one branch may take.
+_TURN, _STEPS = 0.12, 4000
+
+
+def onto_both(a: Surface, b: Surface, points: Floats, rounds: int = 30) -> tuple[Floats, Floats]:
+    """Points (n,3) moved by least-norm Newton steps onto both surfaces, and how far off (n,) they end."""
+    p = np.array(points, dtype=float)
+    for _ in range(rounds):
+        f = np.stack([a.signed_distance(p), b.signed_distance(p)], axis=1)
+        if np.abs(f).max(initial=0.0) < 1e-13 * (1.0 + np.abs(p).max(initial=0.0)):
+            break
+        na, nb = a.normal(p), b.normal(p)
+        c = (na * nb).sum(axis=1)
+        det = np.maximum(1.0 - c * c, 1e-8)
+        wa, wb = (f[:, 0] - c * f[:, 1]) / det, (f[:, 1] - c * f[:, 0]) / det
+        p -= wa[:, None] * na + wb[:, None] * nb
+    off = np.maximum(np.abs(a.signed_distance(p)), np.abs(b.signed_distance(p)))
+    return p, np.asarray(off)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Crossing:
+    """Points common to two surfaces along a guide. The parameter is the guide's (about the length)."""
+
+    first: Surface
+    second: Surface
+    guide: BSplineCurve
+    kind: str = "crossing"
+
+    @property
+    def period(self) -> float | None:
+        return self.guide.period
+
+    @property
+    def low(self) -> float:
+        return self.guide.low
+
+    @property
+    def high(self) -> float:
+        return self.guide.high
+
+    def _relaxed(self, t: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+        """Points, the guide's points, its first and second derivatives, for (n,) parameters."""
+        g, d, dd = self.guide._values(self.guide._wrap(t), 2)
+        p = g.copy()
+        for _ in range(12):
+            f = np.stack([self.first.signed_distance(p), self.second.signed_distance(p), ((p - g) * d).sum(1)], axis=1)
+            rows = np.stack([self.first.normal(p), self.second.normal(p), d], axis=1)
+            det = np.linalg.det(rows)
+            flat = np.abs(det) < 1e-9 * np.linalg.norm(d, axis=1)
+            rows[flat] = np.eye(3)
+            step = np.linalg.solve(rows, f[..., None])[..., 0]
+            step[flat] = 0.0
+            p -= step
+            if np.abs(step).max(initial=0.0) < 1e-14 * (1.0 + np.abs(p).max(initial=0.0)):
+                break
+        return p, g, d, dd
+
+    def point(self, t: Floats) -> Floats:
+        t = np.asarray(t, dtype=float)
+        return self._relaxed(t.ravel())[0].reshape(*t.shape, 3)
+
+    def derivative(self, t: Floats) -> Floats:
+        t = np.asarray(t, dtype=float)
+        p, g, d, dd = self._relaxed(t.ravel())
+        way = np.cross(self.first.normal(p), self.second.normal(p))
+        along = (way * d).sum(axis=1)
+        tangential = np.abs(along) < 1e-9 * np.linalg.norm(d, axis=1)
+        speed = ((d * d).sum(axis=1) - ((p - g) * dd).sum(axis=1)) / np.where(tangential, 1.0, along)
+        out = np.where(tangential[:, None], d, way * speed[:, None])
+        return np.asarray(out.reshape(*t.shape, 3))
+
+    def parameter(self, points: Floats) -> Floats:
+        points = np.asarray(points, dtype=float)
+        p = points.reshape(-1, 3)
+        t = self.guide.parameter(p)
+        for _ in range(6):
+            at, d = self.point(t), self.derivative(t)
+            t = t - ((at - p) * d).sum(axis=1) / np.maximum((d * d).sum(axis=1), 1e-300)
+            if self.period is None:
+                t = np.clip(t, self.low, self.high)
+        return np.asarray(self.guide._wrap(t).reshape(points.shape[:-1]))
+
+    def moved(self, motion: Floats) -> Crossing:
+        return Crossing(self.first.moved(motion), self.second.moved(motion), self.guide.moved(motion))
+
+    def length(self, t0: float, t1: float) -> float:
+        nodes, weights = np.polynomial.legendre.leggauss(8)
+        cuts = np.linspace(t0, t1, 17)
+        half = np.diff(cuts)[:, None] / 2.0
+        t = (cuts[:-1, None] + half) + half * nodes
+        return float(abs((np.linalg.norm(self.derivative(t), axis=-1) * weights * half).sum()))
+
+    def pieces(self, t0: float, t1: float, chord: float, angle: float) -> int:
+        return turning_pieces(self.guide.derivative(np.linspace(t0, t1, 65)), angle)
+
+    def fitted(self, t0: float, t1: float, tolerance: float) -> BSplineCurve:
+        """A cubic B-spline within the tolerance of the stretch, for files that know no crossings."""
+        n = 16
+        while True:
+            t = np.linspace(t0, t1, n + 1)
+            made = _spline(t, self.point(t), False)
+            between = 0.5 * (t[1:] + t[:-1])
+            if n >= 4096 or np.linalg.norm(made.point(between) - self.point(between), axis=1).max() <= tolerance:
+                return made
+            n *= 2
+
+
+def _spline(t: Floats, points: Floats, closed: bool) -> BSplineCurve:
+    """The cubic interpolating spline; of a closed one the last point is the first."""
+    degree = min(3, len(t) - 1)
+    if closed:
+        loose = make_interp_spline(t, points, k=3, bc_type="periodic")
+        # Clamp it: a periodic spline's own knots stick out at both ends.
+        from scipy.interpolate import insert
+
+        tck = (loose.t, [loose.c[:, i] for i in range(3)], 3)
+        for end in (t[0], t[-1]):
+            have = int(np.isclose(tck[0], end).sum())
+            tck = insert(float(end), tck, m=3 - have) if have < 3 else tck
+        knots = np.asarray(tck[0])
+        control = np.stack([np.asarray(c)[: len(knots) - 4] for c in tck[1]], axis=1)
+        first, last = int(np.searchsorted(knots, t[0], "left")), int(np.searchsorted(knots, t[-1], "right"))
+        inner = knots[first:last]
+        return BSplineCurve(frozen(np.concatenate([[t[0]], inner, [t[-1]]])), 3,
+                            frozen(control[first - 1 : first - 1 + len(inner) - 2]))  # fmt: skip
+    made = make_interp_spline(t, points, k=degree)
+    return BSplineCurve(frozen(made.t), degree, frozen(made.c))
+
+
+def march(a: Surface, b: Surface, seed: Floats, low: Floats, high: Floats, longest: float) -> tuple[Floats, bool] | None:
+    """Points (n,3) of the branch through a seed within a box, and whether it closes; None where the
+    surfaces touch at the seed instead of crossing."""
+    start, off = onto_both(a, b, seed[None])
+    if off[0] > 1e-9 * (1.0 + np.abs(seed).max()):
+        return None
+    halves = []
+    for sign in (1.0, -1.0):
+        run = _half(a, b, start[0], sign, low, high, longest)
+        if run is None:
+            return None
+        points, closed = run
+        if closed:
+            return np.array([*points, points[0]]), True
+        halves.append(points)
+    points = [*halves[1][:0:-1], *halves[0]]
+    return (np.array(points), False) if len(points) > 1 else None
+
+
+def _half(
+    a: Surface, b: Surface, start: Floats, sign: float, low: Floats, high: Floats, longest: float
+) -> tuple[list[Floats], bool] | None:
+    points, step = [start], 0.25 * longest
+    heading = _tangent(a, b, start)
+    if heading is None:
+        return None
+    first = heading = sign * heading
+    gone = 0.0
+    while len(points) < _STEPS:
+        here = points[-1]
+        p, off = onto_both(a, b, (here + step * heading)[None], rounds=12)
+        new = _tangent(a, b, p[0])
+        if new is None:
+            break
+        new = new if float(new @ heading) >= 0.0 else -new
+        turn = float(np.arccos(np.clip(new @ heading, -1.0, 1.0)))
+        went = float(np.linalg.norm(p[0] - here))
+        if (off[0] > 1e-9 * (1.0 + np.abs(p).max()) or turn > _TURN or not 0.3 * step < went < 2.0 * step):
+            step *= 0.5
+            if step < 1e-7 * longest:
+                break
+            continue
+        gone += went
+        back = start - here
+        along = float(back @ heading)
+        if len(points) > 3 and 0.0 < along <= 1.01 * went and np.linalg.norm(back - along * heading) < 0.5 * step \
+                and float(first @ new) > 0.5:  # fmt: skip
+            return points, True
+        points.append(p[0])
+        if (p[0] < low).any() or (p[0] > high).any():
+            break
+        heading = new
+        if turn < 0.4 * _TURN:
+            step = min(1.6 * step, longest)
+    return points, False
+
+
+def _tangent(a: Surface, b: Surface, p: Floats) -> Floats | None:
+    way = np.cross(a.normal(p[None])[0], b.normal(p[None])[0])
+    size = float(np.linalg.norm(way))
+    return way / size if size > 1e-7 else None
+
+
+def crossings(a: Surface, b: Surface, near: Floats) -> list[Crossing]:
+    """All branches that pass the neighbourhood of a cloud of points (n,3) near both surfaces."""
+    low, high = near.min(axis=0), near.max(axis=0)
+    size = float(np.linalg.norm(high - low)) or 1.0
+    seeds, off = onto_both(a, b, near)
+    spare = 0.15 * size
+    good = (off < 1e-9 * (1.0 + np.abs(seeds).max(initial=0.0))) & (
+        (seeds > low - spare) & (seeds < high + spare)).all(axis=1)  # fmt: skip
+    left = seeds[good]
+    out: list[Crossing] = []
+    longest = 0.05 * size
+    for _ in range(64):
+        if not len(left):
+            break
+        run = march(a, b, left[0], low - spare, high + spare, longest)
+        if run is None:
+            left = left[1:]
+            continue
+        points, closed = run
+        if len(points) < 4:
+            left = left[1:]
+            continue
+        t = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
+        curve = Crossing(a, b, _spline(t, points, closed))
+        out.append(curve)
+        away = np.linalg.norm(curve.guide.point(curve.guide.parameter(left)) - left, axis=1)
+        away[0] = 0.0
+        left = left[away > 1e-3 * longest]
+    return out

@@ -1,0 +1,425 @@
+"""(Rational) B-spline curves and surfaces; a polyline is a curve of degree one.
+
+Basis functions after Piegl & Tiller, The NURBS Book, algorithms A2.1 to A2.3, for all parameters at
+once; closest points by Newton from the nearest of a grid of samples (their section 6.1).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from lithon.arrays import Floats, Ints, frozen
+from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
+from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Surface
+
+
+def basis(knots: Floats, degree: int, t: Floats) -> tuple[Ints, Floats]:
+    """For parameters (n,): the first control point (n,) that matters and values, first and second
+    derivatives (3,n,degree+1) of the basis functions that do not vanish."""
+    last = len(knots) - degree - 2
+    span = np.clip(np.searchsorted(knots, t, side="right") - 1, degree, last)
+    rows = [np.ones((1, len(t)))]
+    for p in range(1, degree + 1):
+        row = np.zeros((p + 1, len(t)))
+        for i in range(p):  # the function i of degree p-1 feeds i and i+1 of degree p
+            left, right = knots[span - p + 1 + i], knots[span + 1 + i]
+            width = right - left
+            safe = np.where(width > 0.0, width, 1.0)
+            share = np.where(width > 0.0, rows[-1][i] / safe, 0.0)
+            row[i] += (right - t) * share
+            row[i + 1] += (t - left) * share
+        rows.append(row)
+
+    def slope(p: int, lower: Floats) -> Floats:
+        """Derivatives of degree p from values (or derivatives) of degree p - 1."""
+        out = np.zeros((p + 1, len(t)))
+        for i in range(p):
+            width = knots[span + 1 + i] - knots[span - p + 1 + i]
+            share = np.where(width > 0.0, p * lower[i] / np.where(width > 0.0, width, 1.0), 0.0)
+            out[i] -= share
+            out[i + 1] += share
+        return out
+
+    first = slope(degree, rows[degree - 1])
+    second = slope(degree, slope(degree - 1, rows[degree - 2])) if degree > 1 else np.zeros_like(first)
+    return span - degree, np.stack([rows[degree].T, first.T, second.T])
+
+
+def _weighted(control: Floats, weights: Floats | None) -> Floats:
+    """Homogeneous control points (..., 4)."""
+    w = np.ones(control.shape[:-1]) if weights is None else weights
+    return np.concatenate([control * w[..., None], w[..., None]], axis=-1)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class BSplineCurve:
+    """Knots with their multiplicities written out, control points (n,3), weights (n,) or None."""
+
+    knots: Floats
+    degree: int
+    control: Floats
+    weights: Floats | None = None
+    _kept: dict[str, Any] = field(default_factory=dict, repr=False)
+
+    @property
+    def kind(self) -> str:
+        return "polyline" if self.degree == 1 else "b-spline"
+
+    @property
+    def low(self) -> float:
+        return float(self.knots[self.degree])
+
+    @property
+    def high(self) -> float:
+        return float(self.knots[-self.degree - 1])
+
+    @property
+    def period(self) -> float | None:
+        return self.high - self.low if self._closed() else None
+
+    def _closed(self) -> bool:
+        if "closed" not in self._kept:
+            ends = self._values(np.array([self.low, self.high]), 0)[0]
+            size = float(np.ptp(self.control, axis=0).max())
+            self._kept["closed"] = bool(np.linalg.norm(ends[1] - ends[0]) <= 1e-7 * size + 1e-12)
+        return bool(self._kept["closed"])
+
+    def _values(self, t: Floats, order: int) -> list[Floats]:
+        t = np.asarray(t, dtype=float)
+        flat = t.ravel()
+        first, functions = basis(self.knots, self.degree, flat)
+        points = _weighted(self.control, self.weights)[first[:, None] + np.arange(self.degree + 1)]
+        h = [np.einsum("nk,nkc->nc", functions[k], points) for k in range(order + 1)]
+        w = h[0][:, 3:]
+        out = [h[0][:, :3] / w]
+        if order > 0:
+            out.append((h[1][:, :3] - h[1][:, 3:] * out[0]) / w)
+        if order > 1:
+            out.append((h[2][:, :3] - 2.0 * h[1][:, 3:] * out[1] - h[2][:, 3:] * out[0]) / w)
+        return [o.reshape(*t.shape, 3) for o in out]
+
+    def _wrap(self, t: Floats) -> Floats:
+        t = np.asarray(t, dtype=float)
+        if self._closed():
+            span = self.high - self.low
+            inside = (t >= self.low) & (t <= self.high)
+            return np.where(inside, t, self.low + np.mod(t - self.low, span))
+        return t  # beyond its ends a curve goes on as its last polynomial
+
+    def point(self, t: Floats) -> Floats:
+        return self._values(self._wrap(t), 0)[0]
+
+    def derivative(self, t: Floats) -> Floats:
+        return self._values(self._wrap(t), 1)[1]
+
+    def _samples(self) -> tuple[Floats, cKDTree]:
+        if "samples" not in self._kept:
+            knots = np.unique(self.knots[self.degree : len(self.knots) - self.degree])
+            n = max(4 * self.degree, -(-64 // max(1, len(knots) - 1)))
+            t = np.unique(np.concatenate([np.linspace(a, b, n + 1) for a, b in zip(knots, knots[1:], strict=False)]))
+            self._kept["samples"] = t, cKDTree(self.point(t))
+        found: tuple[Floats, cKDTree] = self._kept["samples"]
+        return found
+
+    def parameter(self, points: Floats) -> Floats:
+        points = np.asarray(points, dtype=float)
+        shape = points.shape[:-1]
+        p = points.reshape(-1, 3)
+        t_all, tree = self._samples()
+        near = tree.query(p)[1]
+        t = t_all[near]
+        low, high = t_all[np.maximum(near - 1, 0)], t_all[np.minimum(near + 1, len(t_all) - 1)]
+        if self._closed():
+            step = t_all[1] - t_all[0]
+            low, high = np.where(near == 0, t - step, low), np.where(near == len(t_all) - 1, t + step, high)
+        for _ in range(12):
+            c, d, dd = self._values(self._wrap(t), 2)
+            f = ((c - p) * d).sum(axis=1)
+            g = (d * d).sum(axis=1) + ((c - p) * dd).sum(axis=1)
+            g = np.where(g > 0.0, g, (d * d).sum(axis=1) + 1e-300)
+            t = np.clip(t - f / g, low, high)
+        return np.asarray(self._wrap(t).reshape(shape))
+
+    def moved(self, motion: Floats) -> BSplineCurve:
+        control = self.control @ motion[:3, :3].T + motion[:3, 3]
+        return BSplineCurve(self.knots, self.degree, frozen(control), self.weights)
+
+    def _cuts(self, t0: float, t1: float) -> Floats:
+        inner = np.unique(self.knots)
+        if self._closed():
+            span = self.high - self.low
+            inner = np.unique(np.concatenate([inner - span, inner, inner + span]))
+        return np.concatenate([[t0], inner[(inner > t0) & (inner < t1)], [t1]])
+
+    def length(self, t0: float, t1: float) -> float:
+        nodes, weights = np.polynomial.legendre.leggauss(16)
+        cuts = self._cuts(min(t0, t1), max(t0, t1))
+        half = np.diff(cuts)[:, None] / 2.0
+        t = (cuts[:-1, None] + half) + half * nodes
+        return float((np.linalg.norm(self.derivative(t), axis=-1) * weights * half).sum())
+
+    def pieces(self, t0: float, t1: float, chord: float, angle: float) -> int:
+        if self.degree == 1:
+            # Equal steps must come near every corner; corners that lie on the steps are met exactly.
+            return max(1, len(self._cuts(t0, t1)) - 1)
+        return turning_pieces(self.derivative(np.linspace(t0, t1, 129)), angle)
+
+
+def turning_pieces(tangents: Floats, angle: float) -> int:
+    """Equal steps so that none turns by more than this angle, from tangents at equal steps."""
+    d = tangents / np.maximum(np.linalg.norm(tangents, axis=1, keepdims=True), 1e-300)
+    turn = 2.0 * np.arcsin(np.clip(0.5 * np.linalg.norm(np.diff(d, axis=0), axis=1), 0.0, 1.0))
+    return int(np.clip(np.ceil(len(turn) * float(turn.max()) / angle - 1e-9), 1, 512))
+
+
+def curvature(derivative: Any, t: Floats) -> Floats:
+    """Curvatures (n,) of a curve at parameters (n,), from differences of its unit tangents."""
+    h = 1e-4 * max(float(np.ptp(t)), 1e-6)
+    a, b = derivative(t - h), derivative(t + h)
+    speed = 0.5 * (np.linalg.norm(a, axis=1) + np.linalg.norm(b, axis=1))
+    turn = a / np.linalg.norm(a, axis=1, keepdims=True) - b / np.linalg.norm(b, axis=1, keepdims=True)
+    return np.asarray(np.linalg.norm(turn, axis=1) / np.maximum(2.0 * h * speed, 1e-300))
+
+
+# ---- surfaces
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class BSplineSurface:
+    """Control points (nu,nv,3), weights (nu,nv) or None, knots written out. The normal is du x dv."""
+
+    knots_u: Floats
+    knots_v: Floats
+    degree_u: int
+    degree_v: int
+    control: Floats
+    weights: Floats | None = None
+    kind: str = field(default="b-spline", init=False)
+    _kept: dict[str, Any] = field(default_factory=dict, repr=False)
+
+    @property
+    def frame(self) -> Frame:
+        return Frame.of(self.control.reshape(-1, 3).mean(axis=0), (0.0, 0.0, 1.0))
+
+    @property
+    def range(self) -> Floats:
+        """[[u0, v0], [u1, v1]]."""
+        return np.array([
+            [self.knots_u[self.degree_u], self.knots_v[self.degree_v]],
+            [self.knots_u[-self.degree_u - 1], self.knots_v[-self.degree_v - 1]],
+        ])  # fmt: skip
+
+    def closed(self) -> tuple[bool, bool]:
+        """Whether it closes on itself in u and in v."""
+        if "closed" not in self._kept:
+            (u0, v0), (u1, v1) = self.range
+            s = np.linspace(0.0, 1.0, 9)
+            size = float(np.ptp(self.control.reshape(-1, 3), axis=0).max())
+            u, v = u0 + s * (u1 - u0), v0 + s * (v1 - v0)
+            across_u = self.at(np.full(9, u0), v)[0] - self.at(np.full(9, u1), v)[0]
+            across_v = self.at(u, np.full(9, v0))[0] - self.at(u, np.full(9, v1))[0]
+            self._kept["closed"] = tuple(bool(np.abs(d).max() <= 1e-6 * size) for d in (across_u, across_v))
+        found: tuple[bool, bool] = self._kept["closed"]
+        return found
+
+    def at(self, u: Floats, v: Floats) -> list[Floats]:
+        """Point, du, dv, duu, duv, dvv, each (n,3), at parameters (n,)."""
+        iu, fu = basis(self.knots_u, self.degree_u, u)
+        iv, fv = basis(self.knots_v, self.degree_v, v)
+        h = _weighted(self.control, self.weights)
+        net = h[(iu[:, None] + np.arange(self.degree_u + 1))[:, :, None], (iv[:, None] + np.arange(self.degree_v + 1))[:, None, :]]
+        rows = {(a, b): np.einsum("ni,nj,nijc->nc", fu[a], fv[b], net) for a, b in ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2))}
+        w = rows[0, 0][:, 3:]
+        p = rows[0, 0][:, :3] / w
+        du = (rows[1, 0][:, :3] - rows[1, 0][:, 3:] * p) / w
+        dv = (rows[0, 1][:, :3] - rows[0, 1][:, 3:] * p) / w
+        duu = (rows[2, 0][:, :3] - 2 * rows[1, 0][:, 3:] * du - rows[2, 0][:, 3:] * p) / w
+        dvv = (rows[0, 2][:, :3] - 2 * rows[0, 1][:, 3:] * dv - rows[0, 2][:, 3:] * p) / w
+        duv = (rows[1, 1][:, :3] - rows[1, 0][:, 3:] * dv - rows[0, 1][:, 3:] * du - rows[1, 1][:, 3:] * p) / w
+        return [p, du, dv, duu, duv, dvv]
+
+    def wrapped(self, uv: Floats) -> Floats:
+        """Parameters (n,2) brought into the range: by the period where closed, else to its rim."""
+        low, high = self.range
+        out = np.array(uv, dtype=float)
+        for k, closed in enumerate(self.closed()):
+            span = high[k] - low[k]
+            inside = (out[:, k] >= low[k]) & (out[:, k] <= high[k])
+            out[:, k] = np.where(inside, out[:, k], low[k] + np.mod(out[:, k] - low[k], span)) if closed else np.clip(
+                out[:, k], low[k], high[k])  # fmt: skip
+        return out
+
+    def _grid(self) -> tuple[Floats, cKDTree]:
+        if "grid" not in self._kept:
+            def spread(knots: Floats, degree: int) -> Floats:
+                k = np.unique(knots[degree : len(knots) - degree])
+                n = max(degree + 1, -(-24 // max(1, len(k) - 1)))
+                return np.unique(np.concatenate([np.linspace(a, b, n + 1) for a, b in zip(k, k[1:], strict=False)]))
+
+            u, v = spread(self.knots_u, self.degree_u), spread(self.knots_v, self.degree_v)
+            uv = np.stack(np.meshgrid(u, v, indexing="ij"), axis=-1).reshape(-1, 2)
+            self._kept["grid"] = uv, cKDTree(self.at(uv[:, 0], uv[:, 1])[0])
+        found: tuple[Floats, cKDTree] = self._kept["grid"]
+        return found
+
+    def parameters(self, points: Floats) -> Floats:
+        """Parameters (n,2) of the closest points to (n,3)."""
+        points = np.asarray(points, dtype=float)
+        uv_all, tree = self._grid()
+        uv = uv_all[tree.query(points)[1]].copy()
+        p, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
+        miss = ((p - points) ** 2).sum(axis=1)
+        for _ in range(20):
+            r = p - points
+            f = np.stack([(r * du).sum(axis=1), (r * dv).sum(axis=1)], axis=1)
+            a, c = (du * du).sum(axis=1), (dv * dv).sum(axis=1)
+            b = (du * dv).sum(axis=1)
+            ha, hb, hc = a + (r * duu).sum(axis=1), b + (r * duv).sum(axis=1), c + (r * dvv).sum(axis=1)
+            full = (ha * hc - hb * hb > 1e-12 * a * c) & (ha > 0.0)
+            ha, hb, hc = np.where(full, ha, a * 1.000001), np.where(full, hb, b), np.where(full, hc, c * 1.000001)
+            det = ha * hc - hb * hb
+            det = np.where(np.abs(det) > 1e-300, det, 1e-300)
+            step = -np.stack([(f[:, 0] * hc - f[:, 1] * hb) / det, (f[:, 1] * ha - f[:, 0] * hb) / det], axis=1)
+            share = np.ones(len(uv))
+            for _half in range(6):
+                trial = self.wrapped(uv + share[:, None] * step)
+                made = self.at(trial[:, 0], trial[:, 1])
+                worse = ((made[0] - points) ** 2).sum(axis=1) > miss * (1.0 + 1e-12) + 1e-30
+                if not worse.any():
+                    break
+                share = np.where(worse, 0.4 * share, share)
+            trial[worse] = uv[worse]
+            moved = np.abs(trial - uv).max(initial=0.0)
+            uv = trial
+            p, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
+            miss = ((p - points) ** 2).sum(axis=1)
+            if moved < 1e-14 * float(np.abs(self.range).max() + 1.0):
+                break
+        return uv
+
+    def _shape(self, points: Floats) -> tuple[tuple[int, ...], Floats]:
+        points = np.asarray(points, dtype=float)
+        return points.shape[:-1], points.reshape(-1, 3)
+
+    def normal(self, points: Floats) -> Floats:
+        shape, p = self._shape(points)
+        uv = self.parameters(p)
+        _, du, dv, _, _, _ = self.at(uv[:, 0], uv[:, 1])
+        n = np.cross(du, dv)
+        return np.asarray((n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)).reshape(*shape, 3))
+
+    def project(self, points: Floats) -> Floats:
+        shape, p = self._shape(points)
+        uv = self.parameters(p)
+        return self.at(uv[:, 0], uv[:, 1])[0].reshape(*shape, 3)
+
+    def signed_distance(self, points: Floats) -> Floats:
+        shape, p = self._shape(points)
+        uv = self.parameters(p)
+        at, du, dv, _, _, _ = self.at(uv[:, 0], uv[:, 1])
+        away = p - at
+        size = np.linalg.norm(away, axis=1)
+        side = np.sign((away * np.cross(du, dv)).sum(axis=1))
+        return np.asarray((size * np.where(side == 0.0, 1.0, side)).reshape(shape))
+
+    def bend(self, points: Floats) -> Floats:
+        uv = self.parameters(np.asarray(points))
+        _, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
+        n = np.cross(du, dv)
+        n = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
+        e, f, g = (du * du).sum(1), (du * dv).sum(1), (dv * dv).sum(1)
+        l, m, k = (duu * n).sum(1), (duv * n).sum(1), (dvv * n).sum(1)
+        det = np.maximum(e * g - f * f, 1e-300)
+        mean, gauss = (e * k - 2 * f * m + g * l) / (2 * det), (l * k - m * m) / det
+        return np.asarray(np.abs(mean) + np.sqrt(np.maximum(mean**2 - gauss, 0.0)))
+
+    def moved(self, motion: Floats) -> BSplineSurface:
+        control = self.control @ motion[:3, :3].T + motion[:3, 3]
+        if np.linalg.det(motion[:3, :3]) < 0.0:  # a mirror would turn the normal: exchange u and v
+            w = None if self.weights is None else frozen(self.weights.T)
+            return BSplineSurface(self.knots_v, self.knots_u, self.degree_v, self.degree_u,
+                                  frozen(control.transpose(1, 0, 2)), w)  # fmt: skip
+        return BSplineSurface(self.knots_u, self.knots_v, self.degree_u, self.degree_v, frozen(control), self.weights)
+
+    def offset(self, distance: float) -> BSplineSurface:
+        raise ValueError("a free-form surface has no exact offset")
+
+    def same_as(self, other: Surface, tolerance: float, reach: float) -> bool:
+        if self is other:
+            return True
+        if not isinstance(other, BSplineSurface):
+            return False
+        mine, theirs = self._grid()[1].data[::7], other._grid()[1].data[::7]
+        return bool(
+            np.abs(other.signed_distance(mine)).max() <= tolerance
+            and np.abs(self.signed_distance(theirs)).max() <= tolerance
+        )
+
+    def chart(self, outlines: Outlines) -> Chart:
+        low, high = self.range
+        middle = self._grid()[0]
+        _, du, dv, *_ = self.at(middle[:, 0], middle[:, 1])
+        scale = np.array([np.linalg.norm(du, axis=1).mean(), np.linalg.norm(dv, axis=1).mean()])
+        scale = np.maximum(scale, 1e-9 * scale.max())
+        closed, span = self.closed(), high - low
+        uvs = [self.parameters(p) for p in outlines]
+        winds = [any(turns(uv[:, k], span[k]) for uv in uvs) if closed[k] else False for k in (0, 1)]
+        if all(winds):
+            raise ValueError("a face winds around a spline surface both ways")
+        branch = [widest_gap(np.concatenate([uv[:, k] for uv in uvs]) - low[k], span[k]) + low[k]
+                  if closed[k] and uvs else None for k in (0, 1)]  # fmt: skip
+        return SplineChart(self, frozen(scale), winds[1], winds[0] or winds[1], (branch[0], branch[1]))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SplineChart:
+    """The parameters, scaled to mean lengths; (v, -u) where the face goes around v."""
+
+    surface: BSplineSurface
+    scale: Floats
+    swap: bool
+    winds: bool
+    branch: tuple[float | None, float | None]
+
+    @property
+    def flat_period(self) -> float | None:
+        k = 1 if self.swap else 0
+        low, high = self.surface.range
+        return float((high[k] - low[k]) * self.scale[k]) if self.winds else None
+
+    @property
+    def singular(self) -> Floats:
+        return NOWHERE
+
+    def flat(self, points: Floats) -> Floats:
+        points = np.asarray(points, dtype=float)
+        uv = self.surface.parameters(points.reshape(-1, 3))
+        low, high = self.surface.range
+        for k in (0, 1):
+            branch = self.branch[k]
+            if branch is not None and not (self.winds and k == (1 if self.swap else 0)):
+                uv[:, k] = branch + np.mod(uv[:, k] - branch, high[k] - low[k])
+        out = uv * self.scale
+        if self.swap:
+            out = np.stack([out[:, 1], -out[:, 0]], axis=1)
+        return np.asarray(out.reshape(*points.shape[:-1], 2))
+
+    def _uv(self, flat: Floats) -> Floats:
+        flat = np.asarray(flat, dtype=float).reshape(-1, 2)
+        uv = np.stack([-flat[:, 1], flat[:, 0]], axis=1) if self.swap else flat
+        return self.surface.wrapped(uv / self.scale)
+
+    def point(self, flat: Floats) -> Floats:
+        uv = self._uv(flat)
+        return self.surface.at(uv[:, 0], uv[:, 1])[0].reshape(*np.shape(flat)[:-1], 3)
+
+    def tangents(self, flat: Floats) -> Floats:
+        uv = self._uv(flat)
+        _, du, dv, *_ = self.surface.at(uv[:, 0], uv[:, 1])
+        du, dv = du / self.scale[0], dv / self.scale[1]
+        return np.stack([dv, -du] if self.swap else [du, dv], axis=1)

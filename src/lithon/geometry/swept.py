@@ -1,0 +1,268 @@
+"""Surfaces swept by a curve: along a line (extrusion) or around an axis (revolution).
+
+Closest points need a search along the profile only: the sweep itself is solved in closed form.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from lithon.arrays import Floats, unit
+from lithon.geometry.charts import NOWHERE, Chart, Outlines, gap_between, turns, widest_gap
+from lithon.geometry.curves import TURN, Curve
+from lithon.geometry.frames import Frame
+from lithon.geometry.splines import BSplineCurve
+from lithon.geometry.surfaces import Surface
+
+
+def _profile_range(curve: Curve) -> tuple[float, float]:
+    if isinstance(curve, BSplineCurve):
+        return curve.low, curve.high
+    if curve.period is not None:
+        return 0.0, float(curve.period)
+    raise ValueError("the profile of a swept surface must be bounded: a straight one sweeps a simple surface")
+
+
+def _closest(place: Callable[[Floats], Floats], low: float, high: float, wanted: Floats, closed: bool) -> Floats:
+    """Parameters (n,) at which a planar curve `place` (n,) -> (n,2) comes nearest to `wanted` (n,2)."""
+    grid = np.linspace(low, high, 257)
+    at = place(grid)
+    best = np.empty(len(wanted), dtype=np.int64)
+    for k in range(0, len(wanted), 2048):
+        part = wanted[k : k + 2048]
+        best[k : k + 2048] = ((part[:, None] - at[None]) ** 2).sum(axis=2).argmin(axis=1)
+    t, step = grid[best], grid[1] - grid[0]
+    lower, upper = t - step, t + step
+    if not closed:
+        lower, upper = np.maximum(lower, low), np.minimum(upper, high)
+    h = 1e-4 * step
+    for _ in range(30):
+        a, m, b = place(t - h), place(t), place(t + h)
+        d, dd = (b - a) / (2 * h), (a - 2 * m + b) / (h * h)
+        f = ((m - wanted) * d).sum(axis=1)
+        g = (d * d).sum(axis=1) + ((m - wanted) * dd).sum(axis=1)
+        g = np.where(g > 0.1 * (d * d).sum(axis=1), g, (d * d).sum(axis=1) + 1e-300)
+        new = np.clip(t - f / g, lower, upper)
+        done = np.abs(new - t).max(initial=0.0) < 1e-13 * (abs(high) + abs(low) + 1.0)
+        t = new
+        if done:
+            break
+    return np.asarray(low + np.mod(t - low, high - low) if closed else t)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Swept:
+    """What both have in common: parameters (t along the profile, s along the sweep), normal dt x ds
+    turned by `sense` so that charts are right-handed about it."""
+
+    profile: Curve
+    frame: Frame
+    _kept: dict[str, Any] = field(default_factory=dict, repr=False)
+
+    def parameters(self, points: Floats) -> Floats:
+        raise NotImplementedError
+
+    def at(self, ts: Floats) -> tuple[Floats, Floats, Floats]:
+        """Point, dt, ds, each (n,3), at parameters (n,2)."""
+        raise NotImplementedError
+
+    def _flat_points(self, points: Floats) -> tuple[tuple[int, ...], Floats]:
+        points = np.asarray(points, dtype=float)
+        return points.shape[:-1], points.reshape(-1, 3)
+
+    def normal(self, points: Floats) -> Floats:
+        shape, p = self._flat_points(points)
+        _, dt, ds = self.at(self.parameters(p))
+        return unit(np.cross(dt, ds)).reshape(*shape, 3)
+
+    def project(self, points: Floats) -> Floats:
+        shape, p = self._flat_points(points)
+        return self.at(self.parameters(p))[0].reshape(*shape, 3)
+
+    def signed_distance(self, points: Floats) -> Floats:
+        shape, p = self._flat_points(points)
+        on, dt, ds = self.at(self.parameters(p))
+        away = p - on
+        side = np.where((away * np.cross(dt, ds)).sum(axis=1) < 0.0, -1.0, 1.0)
+        return np.asarray((side * np.linalg.norm(away, axis=1)).reshape(shape))
+
+    def bend(self, points: Floats) -> Floats:
+        """From how the normal turns over a small step along the profile and across it."""
+        on = self.project(points)
+        ts = self.parameters(on)
+        out = np.zeros(len(on))
+        for k in (0, 1):
+            h = np.zeros((1, 2))
+            h[0, k] = 1e-4
+            a, b = self.at(ts - h), self.at(ts + h)
+            gap = np.maximum(np.linalg.norm(b[0] - a[0], axis=1), 1e-300)
+            turn = np.linalg.norm(unit(np.cross(b[1], b[2])) - unit(np.cross(a[1], a[2])), axis=1)
+            out = np.maximum(out, turn / gap)
+        return out
+
+    def offset(self, distance: float) -> Surface:
+        raise ValueError("a free-form surface has no exact offset")
+
+    def same_as(self, other: Surface, tolerance: float, reach: float) -> bool:
+        if self is other:
+            return True
+        if type(other) is not type(self):
+            return False
+        low, high = _profile_range(self.profile)
+        t = np.linspace(low, high, 23)
+        mine = self.at(np.stack([t, np.zeros(23)], axis=1))[0]
+        return bool(np.abs(other.signed_distance(mine)).max() <= tolerance)
+
+    def _chart(self, outlines: Outlines, sweep_period: float | None, stretch: float) -> Chart:
+        low, high = _profile_range(self.profile)
+        profile_period = high - low if self.profile.period is not None else None
+        params = [self.parameters(p) for p in outlines]
+        around = [[0 if p is None else turns(ts[:, k], p) for ts in params]
+                  for k, p in ((0, profile_period), (1, sweep_period))]  # fmt: skip
+        if any(around[0]) and any(around[1]):
+            raise ValueError("a face winds around a swept surface both ways")
+        swap = any(around[1])
+        other = 0 if swap else 1
+        period = (profile_period, sweep_period)[other]
+        branch = None
+        if period is not None and params:
+            # In the chart (s, -t) the second coordinate runs backwards.
+            sign = -1.0 if swap else 1.0
+            second = [sign * ts[:, other] for ts in params]
+            way = around[1] if swap else around[0]
+            bottoms = [v for v, k in zip(second, way, strict=True) if k > 0]
+            tops = [v for v, k in zip(second, way, strict=True) if k < 0]
+            both = bool(bottoms and tops)
+            gap = gap_between(tops[0], bottoms[0], period) if both else widest_gap(np.concatenate(second), period)
+            branch = sign * gap
+        speed = float(np.linalg.norm(self.at(np.stack([np.linspace(low, high, 65), np.zeros(65)], axis=1))[1], axis=1).mean())
+        winds = any(around[0]) or any(around[1])
+        own = (profile_period, sweep_period)[1 if swap else 0] if winds else None
+        return SweptChart(self, speed, stretch, swap, own, period, branch)  # type: ignore[arg-type]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Extrusion(_Swept):
+    """profile(t) + s * frame.z."""
+
+    kind: str = field(default="extrusion", init=False)
+
+    @staticmethod
+    def of(profile: Curve, direction: object) -> Extrusion:
+        start = profile.point(np.array([_profile_range(profile)[0]]))[0]
+        return Extrusion(profile, Frame.of(start, direction))
+
+    def parameters(self, points: Floats) -> Floats:
+        p = self.frame.local(points)
+        low, high = _profile_range(self.profile)
+
+        def place(t: Floats) -> Floats:
+            return self.frame.local(self.profile.point(t))[..., :2]
+
+        t = _closest(place, low, high, p[:, :2], self.profile.period is not None)
+        return np.stack([t, p[:, 2] - self.frame.local(self.profile.point(t))[:, 2]], axis=1)
+
+    def at(self, ts: Floats) -> tuple[Floats, Floats, Floats]:
+        p, d = self.profile.point(ts[:, 0]), self.profile.derivative(ts[:, 0])
+        return p + np.multiply.outer(ts[:, 1], self.frame.z), d, np.broadcast_to(self.frame.z, p.shape)
+
+    def moved(self, motion: Floats) -> Extrusion:
+        return Extrusion(self.profile.moved(motion), self.frame.moved(motion))
+
+    def chart(self, outlines: Outlines) -> Chart:
+        return self._chart(outlines, None, 1.0)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Revolution(_Swept):
+    """profile(t) turned by s about the frame's z."""
+
+    kind: str = field(default="revolution", init=False)
+
+    @staticmethod
+    def of(profile: Curve, origin: object, axis: object) -> Revolution:
+        return Revolution(profile, Frame.of(origin, axis))
+
+    def _half(self, t: Floats) -> Floats:
+        p = self.frame.local(self.profile.point(t))
+        return np.stack([np.hypot(p[..., 0], p[..., 1]), p[..., 2]], axis=-1)
+
+    def parameters(self, points: Floats) -> Floats:
+        p = self.frame.local(points)
+        low, high = _profile_range(self.profile)
+        wanted = np.stack([np.hypot(p[:, 0], p[:, 1]), p[:, 2]], axis=1)
+        t = _closest(self._half, low, high, wanted, self.profile.period is not None)
+        q = self.frame.local(self.profile.point(t))
+        return np.stack([t, np.mod(np.arctan2(p[:, 1], p[:, 0]) - np.arctan2(q[:, 1], q[:, 0]), TURN)], axis=1)
+
+    def at(self, ts: Floats) -> tuple[Floats, Floats, Floats]:
+        axes = np.stack([self.frame.x, self.frame.y, self.frame.z])
+        p, d = self.frame.local(self.profile.point(ts[:, 0])), self.profile.derivative(ts[:, 0]) @ axes.T
+        c, s = np.cos(ts[:, 1]), np.sin(ts[:, 1])
+
+        def turned(q: Floats) -> Floats:
+            return np.stack([c * q[:, 0] - s * q[:, 1], s * q[:, 0] + c * q[:, 1], q[:, 2]], axis=1)
+
+        local = turned(p)
+        ds = np.stack([-local[:, 1], local[:, 0], np.zeros(len(ts))], axis=1)
+        return self.frame.world(local), turned(d) @ axes, ds @ axes
+
+    def moved(self, motion: Floats) -> Revolution:
+        return Revolution(self.profile.moved(motion), self.frame.moved(motion))
+
+    def chart(self, outlines: Outlines) -> Chart:
+        every = np.concatenate(list(outlines)) if len(outlines) else self.frame.origin[None]
+        p = self.frame.local(every)
+        return self._chart(outlines, TURN, max(float(np.hypot(p[:, 0], p[:, 1]).mean()), 1e-6))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SweptChart:
+    """(t, s) scaled to mean lengths; (s, -t) where the face goes around the sweep."""
+
+    surface: _Swept
+    speed: float
+    stretch: float
+    swap: bool
+    own: float | None
+    period: float | None
+    branch: float | None
+
+    @property
+    def flat_period(self) -> float | None:
+        return None if self.own is None else self.own * (self.stretch if self.swap else self.speed)
+
+    @property
+    def singular(self) -> Floats:
+        return NOWHERE
+
+    def flat(self, points: Floats) -> Floats:
+        points = np.asarray(points, dtype=float)
+        ts = self.surface.parameters(points.reshape(-1, 3))
+        k = 0 if self.swap else 1
+        if self.branch is not None and self.period is not None:
+            ts[:, k] = self.branch + np.mod(ts[:, k] - self.branch, self.period)
+        out = ts * [self.speed, self.stretch]
+        if self.swap:
+            out = np.stack([out[:, 1], -out[:, 0]], axis=1)
+        return np.asarray(out.reshape(*points.shape[:-1], 2))
+
+    def _ts(self, flat: Floats) -> Floats:
+        flat = np.asarray(flat, dtype=float).reshape(-1, 2)
+        ts = np.stack([-flat[:, 1], flat[:, 0]], axis=1) if self.swap else flat
+        return np.asarray(ts / [self.speed, self.stretch])
+
+    def point(self, flat: Floats) -> Floats:
+        return self.surface.at(self._ts(flat))[0].reshape(*np.shape(flat)[:-1], 3)
+
+    def tangents(self, flat: Floats) -> Floats:
+        _, dt, ds = self.surface.at(self._ts(flat))
+        dt, ds = dt / self.speed, ds / self.stretch
+        return np.stack([ds, -dt] if self.swap else [dt, ds], axis=1)
+
+
+__all__ = ["Extrusion", "Revolution", "SweptChart"]
