@@ -102,7 +102,8 @@ def _part_mesh(face: Face) -> FaceMesh:
             f"the boundary of a {face.surface.kind} face crosses itself", where=spot(place), entities=(face,)
         ) from error
     if not isinstance(face.surface, Plane):
-        _bend(region, domain, face.surface)
+        # Beside a straight edge, which stays whole, long triangles are what there is.
+        _bend(region, domain, face.surface, slim=all(e.curve.kind != "line" for e in face.edges()))
     flat = region.plane
     points = domain.surface_points(flat)
     boundary = {key: i for i, key in enumerate(domain.keys.tolist())}
@@ -134,10 +135,12 @@ def _cut(a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
     return _fresh(n - 1), np.arange(1, n) / n
 
 
-def _bend(region: Triangulation, domain: Domain, surface: Surface) -> None:
+def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -> None:
     """Add points until the surface turns by no more than 1.6 steps along any triangle's side, and no
-    side that may be cut is longer than a dozen such steps (no needles)."""
+    side that may be cut is longer than a dozen such steps and an eighth of the face (where `slim`)."""
     fixed = len(domain.flat)
+    corner = domain.surface_points(domain.flat)
+    span = float(np.linalg.norm(corner.max(axis=0) - corner.min(axis=0))) or 1.0
     for _ in range(16):
         rows = np.flatnonzero(region.tri[: region.count, 0] >= 0)
         tri, plane = region.tri[rows], region.plane
@@ -147,7 +150,8 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface) -> None:
         turn = np.linalg.norm(normal[ends[..., 0]] - normal[ends[..., 1]], axis=-1)
         turn[(bend[ends] > 1e9).any(axis=-1)] = 0.0  # at an apex nothing is gained by cutting
         long = np.linalg.norm(points[ends[..., 0]] - points[ends[..., 1]], axis=-1)
-        needle = long * np.where(bend[ends] > 1e9, 0.0, bend[ends]).max(axis=-1) / 12.0
+        bent = np.where(bend[ends] > 1e9, 0.0, bend[ends]).max(axis=-1)
+        needle = np.minimum(bent / 12.0, 12.8 * ANGLE / span) * long if slim else np.zeros_like(long)
         forced = np.stack([region.fix[rows, (k + 2) % 3] == 1 for k in range(3)], axis=1)
         worth = np.maximum(turn, np.where(forced, 0.0, needle)) / ANGLE
         wide = worth.max(axis=1) > 1.6
@@ -159,7 +163,10 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface) -> None:
         middle = 0.5 * (a + b)
         stuck = forced[wide][pick, side]
         middle[stuck] = plane[tri[wide][stuck]].mean(axis=1)
-        spare = 0.3 * np.linalg.norm(b - a, axis=1) / np.maximum(1.0, worth[wide][pick, side] / 3.2)
+        # Not nearer to others than a third of a step, in the chart's own lengths.
+        length = np.linalg.norm(b - a, axis=1)
+        step = ANGLE / np.maximum(bent[wide][pick, side] * long[wide][pick, side], 1e-9)
+        spare = 0.3 * length * np.minimum(1.0, step)
         before = region.points
         if region.add(middle, rows[wide], spare) == 0 or region.points - fixed > 60000:
             return

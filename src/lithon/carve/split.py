@@ -16,8 +16,8 @@ import shapely
 from lithon.arrays import Floats, Ints
 from lithon.brep.domain import flat_domain
 from lithon.brep.loops import group, trace
-from lithon.brep.measures import box, uses_volume
 from lithon.brep.rewrite import rewrite
+from lithon.brep.shells import solids
 from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex, vertex_at
 from lithon.brep.validate import check
@@ -79,7 +79,7 @@ def split_body(body: Body, plane: Plane, tolerance: float) -> list[Body]:
     pieces: list[Body] = []
     for side in (1, -1):
         closed = uses[side] + _caps(uses[side], plane, side, tolerance)
-        for shell in _pieces(closed):
+        for shell in solids(closed):
             pieces.append(Body(tuple(shell), body.name))
     pieces = [_own_cut(p, plane, tolerance) if _side_of(p, plane) < 0 else p for p in pieces]
     named = [Body(p.uses, f"{body.name} {chr(ord('A') + k)}") for k, p in enumerate(pieces)]
@@ -258,37 +258,6 @@ def _caps(uses: list[FaceUse], plane: Plane, side: int, tolerance: float) -> lis
             raise Refusal("the cut leaves an opening off the plane", where=spot(c.edge.at(0.37)))
     loops = trace(rim, surface, True)
     return [FaceUse(Face(surface, g, label="cut")) for g in group(loops, surface, True)]
-
-
-def _pieces(uses: list[FaceUse]) -> list[list[FaceUse]]:
-    """Connected shells; a void goes with the piece whose box holds it."""
-    by_edge: dict[Edge, list[int]] = defaultdict(list)
-    for k, use in enumerate(uses):
-        for edge in use.face.edges():
-            by_edge[edge].append(k)
-    parent = list(range(len(uses)))
-
-    def root(k: int) -> int:
-        while parent[k] != k:
-            parent[k] = parent[parent[k]]
-            k = parent[k]
-        return k
-
-    for members in by_edge.values():
-        for k in members[1:]:
-            parent[root(k)] = root(members[0])
-    shells: dict[int, list[FaceUse]] = defaultdict(list)
-    for k, use in enumerate(uses):
-        shells[root(k)].append(use)
-    solids = [s for s in shells.values() if uses_volume(s) > 0.0]
-    for void in (s for s in shells.values() if uses_volume(s) <= 0.0):
-        inner = box(Body(tuple(void)))
-        for solid in solids:
-            outer = box(Body(tuple(solid)))
-            if (inner[0] >= outer[0]).all() and (inner[1] <= outer[1]).all():
-                solid += void
-                break
-    return solids
 
 
 def _side_of(body: Body, plane: Plane) -> float:

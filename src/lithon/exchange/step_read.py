@@ -9,13 +9,13 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Model, Vertex
 from lithon.errors import BadFile
 from lithon.exchange.part21 import Exchange, Instance, Ref, Typed, read_exchange
-from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
-from lithon.geometry.frames import Frame
-from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.exchange.step_geometry import GeometryReader
+from lithon.geometry.curves import Curve
+from lithon.geometry.surfaces import Surface
 
 _PREFIX = {"MILLI": 1.0, "CENTI": 10.0, "DECI": 100.0, "KILO": 1e6, "MICRO": 1e-3, "NANO": 1e-6, None: 1000.0}
 
@@ -60,12 +60,10 @@ class _ProtoEdge:
 _ProtoLoop = list[tuple[int, bool]]
 
 
-class _Reader:
+class _Reader(GeometryReader):
     def __init__(self, exchange: Exchange, name: str):
-        self.x = exchange
+        super().__init__(exchange)
         self.name = name
-        self.scale = 1.0
-        self.notes: list[str] = []
         self.surfaces: dict[int, Surface] = {}
         self.points: dict[int, Floats] = {}
         self.edges: dict[int, _ProtoEdge] = {}
@@ -75,8 +73,8 @@ class _Reader:
 
     def run(self) -> Arrival:
         solids: list[tuple[str, list[tuple[int, bool]]]] = []
-        for instance, scale in self._solids():
-            self.scale = scale
+        for instance, scale, radians in self._solids():
+            self.scale, self.radians = scale, radians
             shells = self._shells(instance)
             uses = [(face, forward) for shell, forward in shells for face in self._shell_faces(shell)]
             kept = [(face, forward) for face, forward in uses if self._face(face)]
@@ -92,8 +90,9 @@ class _Reader:
 
     # ---- which solids, and their units
 
-    def _solids(self) -> list[tuple[Instance, float]]:
-        out: list[tuple[Instance, float]] = []
+    def _solids(self) -> list[tuple[Instance, float, float]]:
+        """Each solid with millimetres in its length unit and radians in its angle unit."""
+        out: list[tuple[Instance, float, float]] = []
         seen: set[int] = set()
         kinds = ("MANIFOLD_SOLID_BREP", "BREP_WITH_VOIDS", "SHELL_BASED_SURFACE_MODEL")
         shapes = ("ADVANCED_BREP_SHAPE_REPRESENTATION", "SHAPE_REPRESENTATION", "MANIFOLD_SURFACE_SHAPE_REPRESENTATION")
@@ -102,10 +101,10 @@ class _Reader:
                 instance = self.x.get(item)
                 if instance.kind in kinds and instance.number not in seen:
                     seen.add(instance.number)
-                    out.append((instance, self._unit(shape.values[2])))
+                    out.append((instance, self._unit(shape.values[2]), self._angle(shape.values[2])))
         for instance in self.x.of_kind(*kinds):
             if instance.number not in seen:
-                out.append((instance, 1.0))
+                out.append((instance, 1.0, 1.0))
                 self.notes.append(f"the solid #{instance.number} stands in no representation: millimetres assumed")
         return out
 
@@ -117,6 +116,20 @@ class _Reader:
             if "LENGTH_UNIT" in unit.parts:
                 return self._length_unit(unit, 0)
         self.notes.append("the file names no length unit: millimetres assumed")
+        return 1.0
+
+    def _angle(self, context: Any) -> float:
+        """Radians in one plane angle unit of a representation context."""
+        parts = self.x.get(context).parts
+        for ref in parts.get("GLOBAL_UNIT_ASSIGNED_CONTEXT", [[]])[0]:
+            unit = self.x.get(ref)
+            if "PLANE_ANGLE_UNIT" in unit.parts and "CONVERSION_BASED_UNIT" in unit.parts:
+                measure = self.x.get(unit.parts["CONVERSION_BASED_UNIT"][1])
+                value = measure.values[0]
+                factor = float(value.values[0] if isinstance(value, Typed) else value)
+                if not np.isfinite(factor) or factor <= 0.0:
+                    raise BadFile(f"the angle unit #{unit.number} makes no sense")
+                return factor
         return 1.0
 
     def _length_unit(self, unit: Instance, depth: int) -> float:
@@ -168,11 +181,15 @@ class _Reader:
         loops: list[_ProtoLoop] = []
         for ref in face.values[1]:
             bound = self.x.get(ref, "FACE_BOUND", "FACE_OUTER_BOUND")
-            loop = self._loop(self.x.get(bound.values[1], "EDGE_LOOP"), bound.values[2] == "T")
+            ring = self.x.get(bound.values[1], "EDGE_LOOP", "VERTEX_LOOP")
+            if ring.kind == "VERTEX_LOOP":
+                continue  # a pole or apex: the surface knows of it
+            loop = self._loop(ring, bound.values[2] == "T")
             if loop is None:
                 self.notes.append(f"face #{number} left out: one of its edges is on a curve that is not read yet")
                 return False
-            loops += self._without_seams(loop) if surface.flat_period is not None else [loop]
+            loops += self._without_seams(loop) if surface.kind != "plane" else [loop]
+        loops = self._without_common(loops)
         self.surfaces[number] = surface
         self.loops[number] = loops
         self.along[number] = (face.values[3] == "T", str(face.values[0] or ""))
@@ -186,6 +203,8 @@ class _Reader:
             turned = self._edge(number)
             if turned is None:
                 return None
+            if self.edges[number].t1 <= self.edges[number].t0:
+                continue  # a pole written as an edge of no length
             out.append((number, (oriented.values[4] == "T") != turned))
         return out if forward else [(n, not f) for n, f in reversed(out)]
 
@@ -204,8 +223,10 @@ class _Reader:
         ends = curve.parameter(np.stack([self.points[start], self.points[end]]))
         t0, t1 = float(ends[0]), float(ends[1])
         if curve.period is not None:
-            span = (t1 - t0) % TURN
-            t1 = t0 + (TURN if start == end or span < 1e-12 else span)
+            span = (t1 - t0) % curve.period
+            t1 = t0 + (curve.period if start == end or span < 1e-12 * curve.period else span)
+        elif start == end and curve.kind != "line":
+            t1 = t0  # a curve that goes nowhere
         elif t1 <= t0:
             raise BadFile(f"edge #{number} is a straight edge of no length, or runs backwards")
         self.edges[number] = _ProtoEdge(curve, t0, t1, start, end)
@@ -217,57 +238,6 @@ class _Reader:
         if number not in self.points:
             self.points[number] = self._point(vertex.values[1])
         return number
-
-    # ---- geometry
-
-    def _numbers(self, values: Any, n: int, owner: Instance) -> Floats:
-        out = np.array([float(v) for v in values], dtype=float)
-        if len(out) != n or not np.isfinite(out).all() or np.abs(out).max(initial=0.0) > 1e12:
-            raise BadFile(f"entity #{owner.number} holds coordinates that make no sense")
-        return out
-
-    def _point(self, ref: Any) -> Floats:
-        point = self.x.get(ref, "CARTESIAN_POINT")
-        return frozen(self.scale * self._numbers(point.values[1], 3, point))
-
-    def _direction(self, ref: Any) -> Floats:
-        direction = self.x.get(ref, "DIRECTION")
-        return self._numbers(direction.values[1], 3, direction)
-
-    def _frame(self, ref: Any) -> Frame:
-        place = self.x.get(ref, "AXIS2_PLACEMENT_3D")
-        z = self._direction(place.values[2]) if place.values[2] is not None else np.array([0.0, 0.0, 1.0])
-        x = self._direction(place.values[3]) if len(place.values) > 3 and place.values[3] is not None else None
-        return Frame.of(self._point(place.values[1]), z, x)
-
-    def _length(self, value: Any, owner: Instance) -> float:
-        length = self.scale * float(value)
-        if not np.isfinite(length) or length <= 0.0 or length > 1e12:
-            raise BadFile(f"entity #{owner.number} has a radius that makes no sense")
-        return length
-
-    def _curve(self, ref: Any) -> Curve | None:
-        curve = self.x.get(ref)
-        if curve.kind in ("SURFACE_CURVE", "SEAM_CURVE", "INTERSECTION_CURVE"):
-            curve = self.x.get(curve.values[1])
-        if curve.kind == "LINE":
-            vector = self.x.get(curve.values[2], "VECTOR")
-            direction = self._direction(vector.values[1])
-            return Line(self._point(curve.values[1]), frozen(direction / np.linalg.norm(direction)))
-        if curve.kind == "CIRCLE":
-            return Circle.about(self._frame(curve.values[1]), self._length(curve.values[2], curve))
-        if curve.kind == "ELLIPSE":
-            major, minor = (self._length(v, curve) for v in curve.values[2:4])
-            return Ellipse(self._frame(curve.values[1]), major, minor)
-        return None
-
-    def _surface(self, ref: Any) -> Surface | None:
-        surface = self.x.get(ref)
-        if surface.kind == "PLANE":
-            return Plane(self._frame(surface.values[1]))
-        if surface.kind == "CYLINDRICAL_SURFACE":
-            return Cylinder(self._frame(surface.values[1]), self._length(surface.values[2], surface))
-        return None
 
     # ---- seams
 
@@ -281,6 +251,20 @@ class _Reader:
                     halves = [loop[i + 1 : j], loop[j + 1 :] + loop[:i]]
                     return [part for half in halves if half for part in self._without_seams(half)]
         return [loop]
+
+    def _without_common(self, loops: list[_ProtoLoop]) -> list[_ProtoLoop]:
+        """Join two loops of a face along an edge that one walks forward and the other back."""
+        for i, one in enumerate(loops):
+            for j in range(i + 1, len(loops)):
+                for a, (number, forward) in enumerate(one):
+                    if (number, not forward) in loops[j]:
+                        b = loops[j].index((number, not forward))
+                        edge = self.edges[number]
+                        self.seam_ends |= {v for v in (edge.start, edge.end) if v is not None}
+                        joined = one[a + 1 :] + one[:a] + loops[j][b + 1 :] + loops[j][:b]
+                        rest = [loop for k, loop in enumerate(loops) if k not in (i, j)]
+                        return self._without_common(rest + ([joined] if joined else []))
+        return loops
 
     def _merge_at_seams(self) -> None:
         """Where only a seam held two edges of one curve apart, they become one edge or a ring."""
@@ -309,11 +293,12 @@ class _Reader:
                 for loops in self.loops.values():
                     for loop in loops:
                         loop[:] = [entry for entry in loop if entry[0] != b]
-            edge = self.edges[a]
-            if edge.start == edge.end:
-                others = [n for n in at.get(edge.start if edge.start is not None else -1, []) if n != a]
-                if not others and edge.curve.period is not None:
-                    self.edges[a] = _ProtoEdge(edge.curve, edge.t0, edge.t0 + TURN, None, None)
+        for number in {n for loops in self.loops.values() for loop in loops for n, _ in loop}:
+            edge = self.edges[number]
+            if edge.start is not None and edge.start == edge.end and edge.curve.period is not None:
+                ends = at[edge.start]
+                if all(n == number for n in ends):  # nothing else meets a ring's vertex
+                    self.edges[number] = _ProtoEdge(edge.curve, edge.t0, edge.t0 + edge.curve.period, None, None)
 
     # ---- values
 
@@ -343,7 +328,7 @@ def _same_curve(a: Curve, b: Curve) -> bool:
     if a is b:
         return True
     t = np.linspace(0.0, 5.0, 4)
-    if a.kind != b.kind or not np.allclose(a.derivative(t[:1]) * 0.0, 0.0):
+    if a.kind != b.kind or a.kind not in ("line", "circle", "ellipse"):
         return False
     scale = float(np.abs(b.point(t)).max()) + 1.0
     same = np.abs(a.point(a.parameter(b.point(t))) - b.point(t)).max() < 1e-9 * scale

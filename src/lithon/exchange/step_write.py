@@ -10,13 +10,20 @@ from typing import Any
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.charts import chart_of
+from lithon.brep.shells import closed, shells
 from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, Loop, Model, Vertex, vertex_at
 from lithon.errors import Refusal
 from lithon.exchange.part21 import encode
+from lithon.geometry.charts import Chart
+from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.geometry.swept import Extrusion, Revolution
 
 
 def write_step(model: Model, path: str | Path, name: str = "") -> None:
@@ -52,6 +59,20 @@ def _real(x: float) -> str:
     if "." not in mantissa:
         mantissa += "."
     return f"{mantissa}E{int(power):+03d}" if power else mantissa
+
+
+def _knot_lists(knots: Floats) -> tuple[str, str]:
+    values, counts = np.unique(knots, return_counts=True)
+    return ",".join(str(int(c)) for c in counts), ",".join(_real(v) for v in values)
+
+
+def _written(edge: Edge, tolerance: float) -> Curve:
+    """The curve of an edge as STEP can hold it: a numeric crossing becomes a fitted spline."""
+    return edge.curve.fitted(edge.t0, edge.t1, 0.2 * tolerance) if isinstance(edge.curve, Crossing) else edge.curve
+
+
+def _anywhere(surface: Surface) -> Floats:
+    return np.asarray(surface.frame.origin + surface.frame.x + surface.frame.z)
 
 
 class _Writer:
@@ -102,31 +123,85 @@ class _Writer:
             return self.add(f"CIRCLE('',{self._frame(curve.frame)},{_real(curve.radius)})")
         if isinstance(curve, Ellipse):
             return self.add(f"ELLIPSE('',{self._frame(curve.frame)},{_real(curve.major)},{_real(curve.minor)})")
+        if isinstance(curve, BSplineCurve):
+            return self._spline_curve(curve)
         raise Refusal(f"a {curve.kind} cannot be written to STEP yet")
+
+    def _spline_curve(self, curve: BSplineCurve) -> str:
+        poles = ",".join(self._point(p) for p in curve.control)
+        counts, knots = _knot_lists(curve.knots)
+        closed = ".T." if curve.period is not None else ".F."
+        if curve.weights is None:
+            return self.add(
+                f"B_SPLINE_CURVE_WITH_KNOTS('',{curve.degree},({poles}),.UNSPECIFIED.,{closed},.F.,"
+                f"({counts}),({knots}),.UNSPECIFIED.)"
+            )
+        weights = ",".join(_real(w) for w in curve.weights)
+        return self.add(
+            f"(BOUNDED_CURVE()B_SPLINE_CURVE({curve.degree},({poles}),.UNSPECIFIED.,{closed},.F.)"
+            f"B_SPLINE_CURVE_WITH_KNOTS(({counts}),({knots}),.UNSPECIFIED.)CURVE()GEOMETRIC_REPRESENTATION_ITEM()"
+            f"RATIONAL_B_SPLINE_CURVE(({weights}))REPRESENTATION_ITEM(''))"
+        )
 
     def _surface(self, surface: Surface) -> str:
         if isinstance(surface, Plane):
             return self.add(f"PLANE('',{self._frame(surface.frame)})")
         if isinstance(surface, Cylinder):
             return self.add(f"CYLINDRICAL_SURFACE('',{self._frame(surface.frame)},{_real(surface.radius)})")
+        if isinstance(surface, Cone):
+            numbers = f"{_real(surface.radius)},{_real(surface.angle)}"
+            return self.add(f"CONICAL_SURFACE('',{self._frame(surface.frame)},{numbers})")
+        if isinstance(surface, Sphere):
+            return self.add(f"SPHERICAL_SURFACE('',{self._frame(surface.frame)},{_real(surface.radius)})")
+        if isinstance(surface, Torus):
+            whole = surface.major > surface.minor
+            kind, more = ("TOROIDAL_SURFACE", "") if whole else ("DEGENERATE_TOROIDAL_SURFACE", ",.T.")
+            numbers = f"{_real(surface.major)},{_real(surface.minor)}{more}"
+            return self.add(f"{kind}('',{self._frame(surface.frame)},{numbers})")
+        if isinstance(surface, Extrusion):
+            vector = self.add(f"VECTOR('',{self._direction(surface.frame.z)},1.)")
+            return self.add(f"SURFACE_OF_LINEAR_EXTRUSION('',{self._curve(surface.profile)},{vector})")
+        if isinstance(surface, Revolution):
+            place = f"{self._point(surface.frame.origin)},{self._direction(surface.frame.z)}"
+            axis = self.add(f"AXIS1_PLACEMENT('',{place})")
+            return self.add(f"SURFACE_OF_REVOLUTION('',{self._curve(surface.profile)},{axis})")
+        if isinstance(surface, BSplineSurface):
+            return self._spline_surface(surface)
         raise Refusal(f"a {surface.kind} cannot be written to STEP yet")
+
+    def _spline_surface(self, s: BSplineSurface) -> str:
+        net = ",".join("(" + ",".join(self._point(p) for p in row) + ")" for row in s.control)
+        (mu, ku), (mv, kv) = _knot_lists(s.knots_u), _knot_lists(s.knots_v)
+        closed = ",".join(".T." if c else ".F." for c in s.closed())
+        knots = f"({mu}),({mv}),({ku}),({kv}),.UNSPECIFIED."
+        if s.weights is None:
+            return self.add(
+                f"B_SPLINE_SURFACE_WITH_KNOTS('',{s.degree_u},{s.degree_v},({net}),.UNSPECIFIED.,{closed},.F.,{knots})"
+            )
+        weights = ",".join("(" + ",".join(_real(w) for w in row) + ")" for row in s.weights)
+        return self.add(
+            f"(BOUNDED_SURFACE()B_SPLINE_SURFACE({s.degree_u},{s.degree_v},({net}),.UNSPECIFIED.,{closed},.F.)"
+            f"B_SPLINE_SURFACE_WITH_KNOTS({knots})GEOMETRIC_REPRESENTATION_ITEM()"
+            f"RATIONAL_B_SPLINE_SURFACE(({weights}))REPRESENTATION_ITEM('')SURFACE())"
+        )
 
     # ---- seams
 
     def _choose_ring_vertices(self, face: Face) -> None:
         """Give the rings of a face that goes around vertices on one generator, so that a seam fits."""
-        if face.surface.flat_period is None:
+        if not isinstance(face.surface, Cylinder | Cone):
             return
         loops = _around(face)
         if len(loops) != 2:
             return
         anchors = [p for loop in loops if (p := self._anchor(loop)) is not None]
         start = anchors[0] if anchors else loops[0][0].edge.at(0.0)
-        u = face.surface.flat(start[None])[0, 0]
+        chart = chart_of(face)
+        u = chart.flat(start[None])[0, 0]
         for loop in loops:
             edge = loop[0].edge
             if edge.ring and edge not in self.ring_vertices:
-                self.ring_vertices[edge] = vertex_at(_at_flat(face.surface, edge, float(u)))
+                self.ring_vertices[edge] = vertex_at(_at_flat(chart, edge, float(u)))
 
     def _anchor(self, loop: Loop) -> Floats | None:
         edge = loop[0].edge
@@ -145,16 +220,17 @@ class _Writer:
 
     def _seam(self, face: Face) -> tuple[Vertex, Vertex, int, int] | None:
         """Vertices of both loops around on one generator, and the coedges that start there."""
-        if face.surface.flat_period is None:
+        if not isinstance(face.surface, Cylinder | Cone):
             return None
         around = _around(face)
         if len(around) != 2:
             return None
         found = []
+        chart = chart_of(face)
         for loop in around:
             starts = [self._ends(c.edge)[0 if c.forward else 1] for c in loop]
-            found.append((starts, face.surface.flat(np.stack([v.point for v in starts]))[:, 0]))
-        period = face.surface.flat_period
+            found.append((starts, chart.flat(np.stack([v.point for v in starts]))[:, 0]))
+        period = chart.flat_period or 1.0
         gap = np.abs(found[0][1][:, None] - found[1][1][None, :])
         gap = np.minimum(gap, period - gap)
         i, j = np.unravel_index(int(gap.argmin()), gap.shape)
@@ -172,7 +248,7 @@ class _Writer:
     def _edge(self, edge: Edge) -> str:
         if edge not in self.made_edges:
             start, end = (self._vertex(v) for v in self._ends(edge))
-            self.made_edges[edge] = self.add(f"EDGE_CURVE('',{start},{end},{self._curve(edge.curve)},.T.)")
+            self.made_edges[edge] = self.add(f"EDGE_CURVE('',{start},{end},{self._curve(_written(edge, self.model.tolerance))},.T.)")
         return self.made_edges[edge]
 
     def _oriented(self, edge: str, forward: bool) -> str:
@@ -203,14 +279,27 @@ class _Writer:
             oriented = self.add(f"EDGE_LOOP('',({','.join(walk)}))")
             kind = "FACE_OUTER_BOUND" if index == 0 else "FACE_BOUND"
             bounds.append(self.add(f"{kind}('',{oriented},{'.T.' if forward else '.F.'})"))
+        bounds += [self.add(f"FACE_BOUND('',{loop},.T.)") for loop in self._points_of(face)]
         sense = ".T." if face.along == forward else ".F."
         surface = self._surface(face.surface)
         return self.add(f"ADVANCED_FACE({encode(face.label)},({','.join(bounds)}),{surface},{sense})")
 
+    def _points_of(self, face: Face) -> list[str]:
+        """Vertex loops: at an apex inside a face, and on a surface without any boundary."""
+        points = chart_of(face).singular if face.loops else face.surface.project(_anywhere(face.surface)[None])
+        return [self.add(f"VERTEX_LOOP('',{self._vertex(vertex_at(p))})") for p in points]
+
     def _solid(self, body: Body) -> str:
-        faces = [self._face(use.face, use.forward) for use in body.uses]
-        shell = self.add(f"CLOSED_SHELL('',({','.join(faces)}))")
-        return self.add(f"MANIFOLD_SOLID_BREP({encode(body.name)},{shell})")
+        outer, *voids = shells(body)
+        made = [",".join(self._face(use.face, use.forward) for use in shell) for shell in (outer, *voids)]
+        if not closed(body):
+            shell = self.add(f"OPEN_SHELL('',({','.join(made)}))")
+            return self.add(f"SHELL_BASED_SURFACE_MODEL({encode(body.name)},({shell}))")
+        parts = [self.add(f"CLOSED_SHELL('',({faces}))") for faces in made]
+        if not voids:
+            return self.add(f"MANIFOLD_SOLID_BREP({encode(body.name)},{parts[0]})")
+        inner = ",".join(self.add(f"ORIENTED_CLOSED_SHELL('',*,{p},.T.)") for p in parts[1:])
+        return self.add(f"BREP_WITH_VOIDS({encode(body.name)},{parts[0]},({inner}))")
 
     def _structure(self, solids: list[str]) -> None:
         context = self.add("APPLICATION_CONTEXT('managed model based 3d engineering')")
@@ -244,13 +333,16 @@ class _Writer:
 
 def _around(face: Face) -> list[Loop]:
     """The loops of a face that go all the way around its period."""
-    period = face.surface.flat_period
+    if not face.loops:
+        return []
+    chart = chart_of(face)
+    period = chart.flat_period
     if period is None:
         return []
     out = []
     for loop in face.loops:
         points = np.concatenate([_walked(c) for c in loop])
-        u = face.surface.flat(points)[:, 0]
+        u = chart.flat(points)[:, 0]
         step = np.diff(np.append(u, u[0]))
         step -= period * np.round(step / period)
         if abs(float(step.sum())) > 0.5 * period:
@@ -265,21 +357,22 @@ def _walked(coedge: Coedge) -> Floats:
 
 def _outer_index(face: Face) -> int:
     """Which loop is the outer one: that of the largest flat box."""
-    if face.surface.flat_period is not None:
+    chart = chart_of(face)
+    if chart.flat_period is not None:
         return 0
     sizes: list[Any] = []
     for loop in face.loops:
-        flat = face.surface.flat(np.concatenate([_walked(c) for c in loop]))
+        flat = chart.flat(np.concatenate([_walked(c) for c in loop]))
         sizes.append(float(np.prod(flat.max(axis=0) - flat.min(axis=0))))
     return int(np.argmax(sizes))
 
 
-def _at_flat(surface: Surface, edge: Edge, u: float) -> Floats:
+def _at_flat(chart: Chart, edge: Edge, u: float) -> Floats:
     """The point of a ring edge at a first flat coordinate, by bisection between samples."""
-    period = float(surface.flat_period or 0.0)
+    period = float(chart.flat_period or 0.0)
 
     def gap(t: Floats) -> Floats:
-        d = surface.flat(edge.curve.point(t))[:, 0] - u
+        d = chart.flat(edge.curve.point(t))[:, 0] - u
         return np.asarray(d - period * np.round(d / period))
 
     t = np.linspace(edge.t0, edge.t1, 65)

@@ -144,9 +144,9 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
 
 def wall_beside(hole: Feature) -> float | None:
     """The thinnest wall (mm) between a hole and the nearest other face that it does not open into."""
-    _, wall, own, far, _ = thickness(hole.body)
+    _, wall, own, far, facing = thickness(hole.body)
     index = next(k for k, use in enumerate(hole.body.uses) if use.face is hole.faces[0])
-    mine = (own == index) & (far != index) & np.isfinite(wall)
+    mine = (own == index) & (far != index) & np.isfinite(wall) & (facing < -0.5)
     return float(wall[mine].min()) if mine.any() else None
 
 

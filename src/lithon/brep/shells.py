@@ -1,0 +1,57 @@
+"""The shells of a body: connected sets of faces, solids and the voids inside them."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+
+from lithon.brep.measures import box, uses_volume
+from lithon.brep.topology import Body, Edge, FaceUse
+
+
+def connected(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
+    """Face uses grouped by common edges, in a steady order."""
+    by_edge: dict[Edge, list[int]] = defaultdict(list)
+    for k, use in enumerate(uses):
+        for edge in use.face.edges():
+            by_edge[edge].append(k)
+    parent = list(range(len(uses)))
+
+    def root(k: int) -> int:
+        while parent[k] != k:
+            parent[k] = parent[parent[k]]
+            k = parent[k]
+        return k
+
+    for members in by_edge.values():
+        for k in members[1:]:
+            parent[root(k)] = root(members[0])
+    groups: dict[int, list[FaceUse]] = defaultdict(list)
+    for k, use in enumerate(uses):
+        groups[root(k)].append(use)
+    return list(groups.values())
+
+
+def solids(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
+    """The connected solids that closed face uses bound; a void goes with the solid whose box holds it."""
+    groups = connected(uses)
+    found = [s for s in groups if uses_volume(s) > 0.0]
+    for void in (s for s in groups if uses_volume(s) <= 0.0):
+        inner = box(Body(tuple(void)))
+        for solid in found:
+            outer = box(Body(tuple(solid)))
+            if (inner[0] >= outer[0]).all() and (inner[1] <= outer[1]).all():
+                solid += void
+                break
+    return found
+
+
+def shells(body: Body) -> list[list[FaceUse]]:
+    """The outer shell first, then the voids."""
+    return sorted(connected(body.uses), key=lambda s: -uses_volume(s))
+
+
+def closed(body: Body) -> bool:
+    """Whether every edge is used twice."""
+    count = Counter(c.edge for use in body.uses for loop in use.face.loops for c in loop)
+    return all(n == 2 for n in count.values())

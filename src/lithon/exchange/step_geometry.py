@@ -1,0 +1,200 @@
+"""Curves and surfaces of STEP files (ISO 10303-42)."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from lithon.arrays import Floats, frozen
+from lithon.errors import BadFile
+from lithon.exchange.part21 import Exchange, Instance
+from lithon.geometry.curves import Circle, Curve, Ellipse, Line
+from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.splines import BSplineCurve, BSplineSurface
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.geometry.swept import Extrusion, Revolution
+
+_MOST_POLES = 2_000_000
+
+
+class GeometryReader:
+    """Reads geometry in millimetres; `scale` and `radians` are the file's units."""
+
+    def __init__(self, exchange: Exchange):
+        self.x = exchange
+        self.scale = 1.0
+        self.radians = 1.0
+        self.notes: list[str] = []
+
+    def _numbers(self, values: Any, n: int, owner: Instance) -> Floats:
+        out = np.array([float(v) for v in values], dtype=float)
+        if len(out) != n or not np.isfinite(out).all() or np.abs(out).max(initial=0.0) > 1e12:
+            raise BadFile(f"entity #{owner.number} holds coordinates that make no sense")
+        return out
+
+    def _point(self, ref: Any) -> Floats:
+        point = self.x.get(ref, "CARTESIAN_POINT")
+        return frozen(self.scale * self._numbers(point.values[1], 3, point))
+
+    def _direction(self, ref: Any) -> Floats:
+        direction = self.x.get(ref, "DIRECTION")
+        return self._numbers(direction.values[1], 3, direction)
+
+    def _frame(self, ref: Any) -> Frame:
+        place = self.x.get(ref, "AXIS2_PLACEMENT_3D")
+        z = self._direction(place.values[2]) if place.values[2] is not None else np.array([0.0, 0.0, 1.0])
+        x = self._direction(place.values[3]) if len(place.values) > 3 and place.values[3] is not None else None
+        return Frame.of(self._point(place.values[1]), z, x)
+
+    def _length(self, value: Any, owner: Instance) -> float:
+        length = self.scale * float(value)
+        if not np.isfinite(length) or length <= 0.0 or length > 1e12:
+            raise BadFile(f"entity #{owner.number} has a radius that makes no sense")
+        return length
+
+    # ---- curves
+
+    def _curve(self, ref: Any, depth: int = 0) -> Curve | None:
+        """The curve behind a reference; None for a kind that is not read."""
+        curve = self.x.get(ref)
+        if depth > 8:
+            raise BadFile(f"the curve #{curve.number} is defined by itself")
+        if curve.kind in ("SURFACE_CURVE", "SEAM_CURVE", "INTERSECTION_CURVE", "TRIMMED_CURVE"):
+            return self._curve(curve.values[1], depth + 1)
+        if curve.kind == "LINE":
+            vector = self.x.get(curve.values[2], "VECTOR")
+            direction = self._direction(vector.values[1])
+            size = float(np.linalg.norm(direction))
+            if size == 0.0:
+                raise BadFile(f"the line #{curve.number} has no direction")
+            return Line(self._point(curve.values[1]), frozen(direction / size))
+        if curve.kind == "CIRCLE":
+            return Circle.about(self._frame(curve.values[1]), self._length(curve.values[2], curve))
+        if curve.kind == "ELLIPSE":
+            return self._ellipse(curve)
+        if curve.kind == "POLYLINE":
+            points = np.array([self._point(p) for p in curve.values[1]])
+            t = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
+            return BSplineCurve(frozen([t[0], *t, t[-1]]), 1, frozen(points))
+        if "B_SPLINE_CURVE" in curve.parts or curve.kind == "B_SPLINE_CURVE_WITH_KNOTS":
+            return self._spline_curve(curve)
+        return None
+
+    def _ellipse(self, curve: Instance) -> Ellipse:
+        """The longer axis becomes the frame's x, whatever the file calls it."""
+        frame = self._frame(curve.values[1])
+        a, b = (self._length(v, curve) for v in curve.values[2:4])
+        if a >= b:
+            return Ellipse(frame, a, b)
+        return Ellipse(Frame.of(frame.origin, frame.z, frame.y), b, a)
+
+    def _spline_curve(self, curve: Instance) -> BSplineCurve:
+        if curve.kind == "B_SPLINE_CURVE_WITH_KNOTS" and len(curve.parts) == 1:
+            _, degree, poles, _, _, _, counts, knots, _ = curve.values
+        else:
+            degree, poles = curve.parts["B_SPLINE_CURVE"][:2]
+            counts, knots = curve.parts["B_SPLINE_CURVE_WITH_KNOTS"][:2]
+        control = np.array([self._point(p) for p in poles])
+        weights = self._weights(curve, "RATIONAL_B_SPLINE_CURVE", control.shape[:1])
+        written = self._knots(curve, int(degree), len(control), counts, knots)
+        return BSplineCurve(frozen(written), int(degree), frozen(control), weights)
+
+    def _weights(self, owner: Instance, kind: str, shape: tuple[int, ...]) -> Floats | None:
+        if kind not in owner.parts:
+            return None
+        out = np.array(owner.parts[kind][0], dtype=float)
+        if out.shape != shape or not np.isfinite(out).all() or out.min() <= 0.0:
+            raise BadFile(f"the weights of #{owner.number} make no sense")
+        return frozen(out)
+
+    def _knots(self, owner: Instance, degree: int, poles: int, counts: Any, knots: Any) -> Floats:
+        many = [int(c) for c in counts]
+        values = np.array([float(k) for k in knots])
+        sound = (
+            1 <= degree <= 40
+            and len(many) == len(values)
+            and sum(many) == poles + degree + 1 <= _MOST_POLES
+            and min(many, default=0) >= 1
+            and bool(np.isfinite(values).all())
+            and bool((np.diff(values) > 0.0).all())
+        )
+        if not sound:
+            raise BadFile(f"the knots of #{owner.number} make no sense")
+        return np.repeat(values, many)
+
+    # ---- surfaces
+
+    def _surface(self, ref: Any) -> Surface | None:
+        """The surface behind a reference; None for a kind that is not read."""
+        surface = self.x.get(ref)
+        v = surface.values if len(surface.parts) == 1 else []
+        if surface.kind == "PLANE":
+            return Plane(self._frame(v[1]))
+        if surface.kind == "CYLINDRICAL_SURFACE":
+            return Cylinder(self._frame(v[1]), self._length(v[2], surface))
+        if surface.kind == "CONICAL_SURFACE":
+            return self._cone(surface)
+        if surface.kind == "SPHERICAL_SURFACE":
+            return Sphere(self._frame(v[1]), self._length(v[2], surface))
+        if surface.kind in ("TOROIDAL_SURFACE", "DEGENERATE_TOROIDAL_SURFACE"):
+            if surface.kind == "DEGENERATE_TOROIDAL_SURFACE" and v[4] != "T":
+                return None  # the part that faces the axis
+            return Torus(self._frame(v[1]), self._length(v[2], surface), self._length(v[3], surface))
+        if surface.kind == "SURFACE_OF_LINEAR_EXTRUSION":
+            return self._extrusion(surface)
+        if surface.kind == "SURFACE_OF_REVOLUTION":
+            return self._revolution(surface)
+        if "B_SPLINE_SURFACE_WITH_KNOTS" in surface.parts:
+            return self._spline_surface(surface)
+        return None
+
+    def _cone(self, surface: Instance) -> Surface:
+        frame, angle = self._frame(surface.values[1]), self.radians * float(surface.values[3])
+        radius = self.scale * float(surface.values[2])
+        if not np.isfinite(radius) or radius < 0.0 or not 1e-6 < abs(angle) < np.pi / 2 - 1e-6:
+            raise BadFile(f"the cone #{surface.number} makes no sense")
+        return Cone.of(frame.origin, frame.z, radius, angle, frame.x)
+
+    def _extrusion(self, surface: Instance) -> Surface | None:
+        profile = self._curve(surface.values[1])
+        vector = self.x.get(surface.values[2], "VECTOR")
+        along = self._direction(vector.values[1])
+        if profile is None or np.linalg.norm(along) == 0.0:
+            return None
+        along = along / np.linalg.norm(along)
+        if isinstance(profile, Line):
+            return Plane.of(profile.origin, np.cross(profile.direction, along), profile.direction)
+        if isinstance(profile, Circle) and abs(float(profile.frame.z @ along)) > 1.0 - 1e-12:
+            # A surface swept against its circle's axis has the other normal; a face says which it means.
+            return Cylinder(profile.frame, profile.radius) if profile.frame.z @ along > 0.0 else None
+        return Extrusion.of(profile, along)
+
+    def _revolution(self, surface: Instance) -> Surface | None:
+        profile = self._curve(surface.values[1])
+        place = self.x.get(surface.values[2], "AXIS1_PLACEMENT")
+        origin = self._point(place.values[1])
+        axis = self._direction(place.values[2]) if place.values[2] is not None else np.array([0.0, 0.0, 1.0])
+        if profile is None or isinstance(profile, Line):
+            return None
+        return Revolution.of(profile, origin, axis)
+
+    def _spline_surface(self, surface: Instance) -> BSplineSurface:
+        if len(surface.parts) == 1:
+            _, du, dv, poles, _, _, _, _, mu, mv, ku, kv, _ = surface.values
+        else:
+            du, dv, poles = surface.parts["B_SPLINE_SURFACE"][:3]
+            mu, mv, ku, kv = surface.parts["B_SPLINE_SURFACE_WITH_KNOTS"][:4]
+        control = np.array([[self._point(p) for p in row] for row in poles])
+        if control.ndim != 3:
+            raise BadFile(f"the control net of #{surface.number} is ragged")
+        return BSplineSurface(
+            frozen(self._knots(surface, int(du), control.shape[0], mu, ku)),
+            frozen(self._knots(surface, int(dv), control.shape[1], mv, kv)),
+            int(du),
+            int(dv),
+            frozen(control),
+            self._weights(surface, "RATIONAL_B_SPLINE_SURFACE", control.shape[:2]),
+        )
+
