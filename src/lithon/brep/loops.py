@@ -14,6 +14,7 @@ from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Coedge, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.charts import Chart
+from lithon.geometry.rounds import Sphere
 from lithon.geometry.surfaces import Surface
 
 
@@ -92,24 +93,57 @@ def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Lo
     def height(k: int) -> float:
         return float(flats[k][0][:, 1].mean())
 
-    faces: list[list[int]] = [list(p) for p in zip(sorted(bottoms, key=height), sorted(tops, key=height), strict=True)]
+    second = getattr(chart, "second_period", None)
+    faces: list[list[int]] = []
+    left = list(tops)
+    for k in sorted(bottoms, key=height):
+        # A band reaches from its lower outline up to the next upper one, over the period on a torus.
+        free = [t for t in left if not _beside(loops[k], loops[t])] or left
+        rise = {t: height(t) - height(k) for t in free}
+        if second is not None:
+            rise = {t: float(np.mod(r, second)) for t, r in rise.items()}
+        above = {t: r for t, r in rise.items() if r > 0.0} or {t: abs(r) for t, r in rise.items()}
+        top = min(above, key=lambda t: above[t])
+        left.remove(top)
+        faces.append([k, top])
     outers = [k for k in plain if _area(flats[k][0]) > 0.0]
-    shapes = {k: shapely.Polygon(flats[k][0]) for k in outers}
+    shapes = {k: shapely.Polygon(flats[k][0]).buffer(0.0) for k in outers}
     groups: dict[int, list[int]] = {k: [k] for k in outers}
+    far: list[int] = []
     for k in plain:
-        if k in shapes:
+        if k in groups:
+            continue
+        home = _home(flats[k][0], {o: shapes[o] for o in outers if not _beside(loops[k], loops[o])}, period)
+        if home is not None:
+            groups[home].append(k)
+            continue
+        if isinstance(surface, Sphere):
+            far.append(k)  # it bounds the face around the chart's own far pole
             continue
         point = flats[k][0][0]
-        shifts = (0.0,) if not period else (0.0, period, -period, 2.0 * period, -2.0 * period)
-        homes = [o for o in outers for s in shifts if shapes[o].buffer(1e-9).contains(shapely.Point(point + [s, 0.0]))]
-        if homes:
-            groups[min(homes, key=lambda o: shapes[o].area)].append(k)
-            continue
         bands = [f for f in faces if height(f[0]) - 1e-9 <= point[1] <= height(f[1]) + 1e-9] or faces
         if not bands:
             raise Refusal("a hole's outline lies in no face", where=_place(loops[k]))
         bands[0].append(k)
-    return [tuple(loops[k] for k in f) for f in (*faces, *groups.values())]
+    return [tuple(loops[k] for k in f) for f in (*faces, *groups.values(), *([far] if far else []))]
+
+
+def _beside(hole: Loop, outline: Loop) -> bool:
+    """Whether two loops walk an edge in opposite ways: then they bound different faces."""
+    runs = {(c.edge, not c.forward) for c in hole}
+    return any((c.edge, c.forward) in runs for c in outline)
+
+
+def _home(flat: Floats, shapes: dict[int, shapely.Geometry], period: float) -> int | None:
+    """The smallest outline that holds most of a hole's points."""
+    best: int | None = None
+    shifts = (0.0,) if not period else (0.0, period, -period, 2.0 * period, -2.0 * period)
+    for k, shape in shapes.items():
+        for s in shifts:
+            held = float(shapely.intersects_xy(shape, flat[:, 0] + s, flat[:, 1]).mean())
+            if held > 0.5 and (best is None or shape.area < shapes[best].area):
+                best = k
+    return best
 
 
 def _area(flat: Floats) -> float:

@@ -14,11 +14,11 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.charts import chart_of, parts_of
+from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.geometry.charts import Chart
 from lithon.geometry.curves import TURN, Ellipse, Line
-from lithon.geometry.rounds import Cone, PolarCone
+from lithon.geometry.rounds import Cone, PolarCone, PolarSphere, Sphere
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
@@ -75,17 +75,20 @@ def _face_moments(face: Face) -> Floats:
 
 def _loop_moments(face: Face) -> Floats:
     total = np.zeros(14)
-    simple = isinstance(face.surface, Plane | Cylinder)
     chart: Chart | None = None
-    base = 0.0
+    base, hand = 0.0, 1.0
     if isinstance(face.surface, Cone):
         chart = PolarCone(face.surface)
-    elif not simple:
+    elif isinstance(face.surface, Sphere):
+        lines = [outline(loop) for loop in face.loops]
+        chart, hand = face.surface.polar(lines if face.along else [p[::-1] for p in lines]), -1.0
+    elif not isinstance(face.surface, Plane | Cylinder):
         chart = chart_of(face)
         base = float(chart.flat(next(face.edges()).at(0.37)[None])[0, 1])
     for loop in face.loops:
         for coedge in loop:
-            along = _edge_moments(coedge.edge, face.surface) if chart is None else _run(coedge.edge, chart, base, 8, 4)
+            edge = coedge.edge
+            along = _edge_moments(edge, face.surface) if chart is None else hand * _run(edge, chart, base, 8, 4)
             total += along if coedge.forward else -along
     return total
 
@@ -107,6 +110,9 @@ def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floa
     in `layers` stretches, the outer one in at least `least` pieces."""
     pieces = max(least, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
     cuts = np.linspace(edge.t0, edge.t1, pieces + 1)
+    if isinstance(chart, PolarCone | PolarSphere):
+        cuts = _by_angle(edge, chart, cuts)
+        pieces = len(cuts) - 1
     half = np.diff(cuts)[:, None] / 2.0
     t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
     weight = np.broadcast_to(half * _WEIGHTS, (pieces, len(_NODES))).ravel()
@@ -119,11 +125,23 @@ def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floa
     height = base + np.multiply.outer(share, rise)
     at = np.stack([np.broadcast_to(flat[:, 0], height.shape), height], axis=-1).reshape(-1, 2)
     frame = chart.tangents(at)
-    normal = np.cross(frame[:, 0], frame[:, 1])
+    normal = np.cross(frame[:, 0], frame[:, 1]) * (-1.0 if isinstance(chart, PolarSphere) else 1.0)
     stretch = np.linalg.norm(normal, axis=1)
     normal = normal / np.maximum(stretch, 1e-300)[:, None]
     values = (_integrands(chart.point(at), normal) * stretch[:, None]).reshape(len(share), len(t), 14)
     return np.asarray(-((weight * du) @ np.einsum("k,t,ktf->tf", parts, rise, values)))
+
+
+def _by_angle(edge: Edge, chart: PolarCone | PolarSphere, cuts: Floats) -> Floats:
+    """More cuts where an edge passes its chart's pole, so that no piece turns much about it."""
+    for _ in range(12):
+        theta = chart.flat(edge.curve.point(cuts))[:, 0]
+        turn = np.abs(np.mod(np.diff(theta) + np.pi, 2.0 * np.pi) - np.pi)
+        wide = np.flatnonzero(turn > 0.5)
+        if not len(wide):
+            break
+        cuts = np.sort(np.concatenate([cuts, 0.5 * (cuts[wide] + cuts[wide + 1])]))
+    return cuts
 
 
 def _flat_rate(chart: Chart, flat: Floats, speed: Floats) -> Floats:

@@ -27,7 +27,7 @@ def meet(a: Surface, b: Surface, tolerance: float = 1e-7, near: Floats | None = 
     near: points (n,3) about the place asked for, of which some should be within an element or so of
     the curves; without it a pair that has no closed form raises Refusal.
     """
-    closed = _closed_form(a, b, tolerance)
+    closed = closed_form(a, b, tolerance)
     if closed is not None:
         return closed
     if near is None or not len(near):
@@ -35,7 +35,7 @@ def meet(a: Surface, b: Surface, tolerance: float = 1e-7, near: Floats | None = 
     return list(crossings(a, b, near))
 
 
-def _closed_form(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:
+def closed_form(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:
     """The curves, or None where there is no closed form."""
     if isinstance(a, Plane) and isinstance(b, Plane):
         return _planes(a, b)

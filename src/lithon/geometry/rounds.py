@@ -262,16 +262,25 @@ class Sphere:
 
     def chart(self, outlines: Outlines) -> Chart:
         """Stereographic, from the point off the face that is farthest from its outlines."""
+        return Stereographic(self, self._facing(outlines, both=False))
+
+    def polar(self, outlines: Outlines) -> PolarSphere:
+        """Polar angles about an axis whose far pole is off the face and both poles off its outlines."""
+        return PolarSphere(self, self._facing(outlines, both=True) if len(outlines) else self.frame)
+
+    def _facing(self, outlines: Outlines, both: bool) -> Frame:
         if not len(outlines):
             raise ValueError("a whole sphere has no chart")
         away = self.normal(np.concatenate(list(outlines)))
         poles = _spread_directions(200)
-        near = (poles @ away.T).max(axis=1)
+        cosine = poles @ away.T
+        near = np.abs(cosine).max(axis=1) if both else cosine.max(axis=1)
         for k in np.argsort(near, kind="stable").tolist():
-            made = Stereographic(self, Frame.of(self.frame.origin, -poles[k], None))
+            frame = Frame.of(self.frame.origin, -poles[k], None)
+            made = Stereographic(self, frame)
             areas = [_signed_area(made.flat(p)) for p in outlines]
             if areas[int(np.argmax(np.abs(areas)))] > 0.0:
-                return made
+                return frame
         raise ValueError("no point of the sphere lies off the face")
 
 
@@ -325,6 +334,38 @@ class Stereographic:
         along_v = np.stack([-2 * k * u * v, k * (d - 2 * v * v), -4.0 * r * k * v], axis=-1)
         axes = np.stack([self.frame.x, self.frame.y, self.frame.z])
         return np.stack([along_u @ axes, along_v @ axes], axis=-2)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class PolarSphere:
+    """(theta, phi), phi from the frame's z: for integrals, which start at phi = 0 whatever theta is."""
+
+    sphere: Sphere
+    frame: Frame
+
+    @property
+    def flat_period(self) -> float | None:
+        return TURN
+
+    @property
+    def singular(self) -> Floats:
+        return NOWHERE
+
+    def flat(self, points: Floats) -> Floats:
+        r, h, theta, _ = _polar(self.frame, points)
+        return np.stack([theta, np.arctan2(r, h)], axis=-1)
+
+    def point(self, flat: Floats) -> Floats:
+        theta, phi = np.asarray(flat)[..., 0], np.asarray(flat)[..., 1]
+        out = np.sin(phi)[..., None] * _radial(self.frame, theta) + np.multiply.outer(np.cos(phi), self.frame.z)
+        return np.asarray(self.frame.origin + self.sphere.radius * out)
+
+    def tangents(self, flat: Floats) -> Floats:
+        """Left-handed: phi runs down from the pole."""
+        theta, phi = np.asarray(flat)[..., 0], np.asarray(flat)[..., 1]
+        around = (self.sphere.radius * np.sin(phi))[..., None] * _around(self.frame, theta)
+        down = np.cos(phi)[..., None] * _radial(self.frame, theta) - np.multiply.outer(np.sin(phi), self.frame.z)
+        return np.stack([around, self.sphere.radius * down], axis=-2)
 
 
 # ---- torus
@@ -426,6 +467,14 @@ class TorusChart:
     @property
     def singular(self) -> Floats:
         return NOWHERE
+
+    @property
+    def second_period(self) -> float | None:
+        """The period of the second coordinate, for faces that share a torus."""
+        k = self.torus.major**2 - self.torus.minor**2
+        if self.swap:
+            return TURN * self.scale
+        return float(self.scale * TURN * self.torus.minor / np.sqrt(k)) if k > 0.0 else None
 
     def _psi(self, phi: Floats) -> Floats:
         """The isothermal coordinate, continuous in phi."""

@@ -1,0 +1,1 @@
+"""One engine for imprints, unions, subtractions, intersections: everything cut along everything."""

@@ -1,0 +1,132 @@
+"""Union, subtraction and intersection of exact solids, from their overlay."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from typing import Literal
+
+import numpy as np
+
+from lithon.arrange.overlay import Overlay, inner_point, overlay
+from lithon.arrange.tidy import tidied
+from lithon.arrays import Floats
+from lithon.brep.area import area_of
+from lithon.brep.shells import solids
+from lithon.brep.topology import Body, Edge, Face, FaceUse
+from lithon.brep.validate import check
+from lithon.errors import Refusal, spot
+from lithon.geometry.curves import Line
+from lithon.geometry.meet import cross
+
+Operation = Literal["union", "subtract", "intersect"]
+
+
+def combine(a: Body, b: Body, operation: Operation, tolerance: float) -> list[Body]:
+    """The solids of `a` united with, reduced by or limited to `b`; none where nothing remains.
+
+    Raises Refusal where the result would not be a sound solid.
+    """
+    made = overlay(a, b, tolerance)
+    uses = _kept(a, b, made, operation, tolerance)
+    if not uses:
+        return []
+    found = solids(uses)
+    if not found:
+        raise Refusal("the two bodies leave no solid", where=spot(inner_point(uses[0].face)))
+    names = [a.name] if len(found) == 1 else [f"{a.name} {chr(ord('A') + k)}" for k in range(len(found))]
+    out = []
+    for shell, name in zip(found, names, strict=True):
+        out.append(check(tidied(Body(tuple(shell), name), tolerance, made.common), tolerance))
+    return out
+
+
+def _kept(a: Body, b: Body, made: Overlay, operation: Operation, tolerance: float) -> list[FaceUse]:
+    twins_of_a = {twin: (piece, same) for piece, (twin, same) in made.twins.items()}
+    out: list[FaceUse] = []
+    inside_a = sides(a, b, made, set(twins_of_a), tolerance)
+    inside_b = sides(b, a, made, set(made.twins), tolerance)
+    forward = {use.face: use.forward for use in b.uses}
+    owner_b = {piece: face for face in b.faces for piece in made.fragments[face]}
+    for use in a.uses:
+        for piece in made.fragments[use.face]:
+            if piece in twins_of_a:
+                other, same_normal = twins_of_a[piece]
+                same_way = same_normal == (use.forward == forward[owner_b[other]])
+                if same_way == (operation != "subtract"):
+                    out.append(FaceUse(piece, use.forward))
+            elif inside_a[piece] == (operation == "intersect"):
+                out.append(FaceUse(piece, use.forward))
+    for use in b.uses:
+        for piece in made.fragments[use.face]:
+            if piece not in made.twins and inside_b[piece] == (operation != "union"):
+                out.append(FaceUse(piece, use.forward != (operation == "subtract")))
+    return out
+
+
+def sides(own: Body, other: Body, made: Overlay, twins: set[Face], tolerance: float) -> dict[Face, bool]:
+    """For each fragment of a body that is no twin, whether it lies inside the other body. Fragments
+    joined by edges that are not on the other body lie alike, so that one answer serves many."""
+    pieces = [p for f in own.faces for p in made.fragments[f] if p not in twins]
+    by_edge: dict[Edge, list[int]] = defaultdict(list)
+    for k, piece in enumerate(pieces):
+        for edge in piece.edges():
+            if edge not in made.common:
+                by_edge[edge].append(k)
+    parent = list(range(len(pieces)))
+
+    def root(k: int) -> int:
+        while parent[k] != k:
+            parent[k] = parent[parent[k]]
+            k = parent[k]
+        return k
+
+    for members in by_edge.values():
+        for k in members[1:]:
+            parent[root(k)] = root(members[0])
+    answer: dict[int, bool] = {}
+    out: dict[Face, bool] = {}
+    for k, piece in enumerate(pieces):
+        r = root(k)
+        if r not in answer:
+            answer[r] = holds(other, inner_point(piece), tolerance)
+        out[piece] = answer[r]
+    return out
+
+
+def holds(body: Body, point: Floats, tolerance: float) -> bool:
+    """Whether a point lies inside a body: how often a ray leaves it, on the exact surfaces. A ray that
+    passes an edge or grazes a face is replaced by another."""
+    rng = np.random.default_rng(7)
+    areas = [(face, area_of(face)) for face in body.faces]
+    low = np.min([area.low for _, area in areas], axis=0)
+    high = np.max([area.high for _, area in areas], axis=0)
+    slack = 0.02 * float(np.linalg.norm(high - low))
+    if (point < low - slack).any() or (point > high + slack).any():
+        return False
+    length = float(np.linalg.norm(high - low)) + float(np.linalg.norm(point - 0.5 * (low + high))) + 1.0
+    for _ in range(24):
+        way = rng.normal(size=3)
+        ray = Line(point, way / np.linalg.norm(way))
+        count = 0
+        for face, area in areas:
+            if not _may_hit(ray, area.low, area.high):
+                continue
+            t = cross(ray, face.surface, 0.0, length, tolerance)
+            t = t[t > 0.0]
+            p = ray.point(t)
+            where = area.side(p, 50.0 * tolerance)
+            hit = where >= 0
+            lean = np.abs((face.surface.normal(p[hit]) @ ray.direction)) if hit.any() else np.ones(0)
+            if (where == 0).any() or (lean < 1e-3).any():
+                break
+            count += int(hit.sum())
+        else:
+            return count % 2 == 1
+    raise Refusal("whether a part lies inside the other body cannot be told", where=spot(point))
+
+
+def _may_hit(ray: Line, low: Floats, high: Floats) -> bool:
+    spare = 0.02 * float(np.linalg.norm(high - low)) + 1e-6
+    with np.errstate(divide="ignore", invalid="ignore"):
+        a, b = (low - spare - ray.origin) / ray.direction, (high + spare - ray.origin) / ray.direction
+    return bool(np.nanmax(np.minimum(a, b)) <= np.nanmin(np.maximum(a, b)) and np.nanmin(np.maximum(a, b)) >= 0.0)

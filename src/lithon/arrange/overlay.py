@@ -1,0 +1,360 @@
+"""Two bodies cut along each other: the common refinement of their vertices, edges and faces.
+
+Every edge is cut where it meets a face of the other body, every face along the curves where it meets
+faces of the other, or along their edges where both lie on one surface. What coincides is one object
+afterwards. What to keep of it is for the operations built on this (`boolean`, `imprint`).
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from lithon.arrays import Floats
+from lithon.brep.area import area_of, clamped, off_edge
+from lithon.brep.loops import group, trace
+from lithon.brep.measures import edge_box
+from lithon.brep.tessellate import face_mesh
+from lithon.brep.topology import Body, Coedge, Edge, Face, Loop, Vertex, vertex_at
+from lithon.geometry.curves import Curve
+from lithon.geometry.meet import closed_form, cross, meet
+from lithon.geometry.surfaces import Surface
+
+
+@dataclass(slots=True)
+class Overlay:
+    """fragments: each face's pieces (the face itself where nothing cut it). common: edges that lie on
+    both bodies. twins: fragments of the second body that coincide with one of the first, and whether
+    their own normals agree."""
+
+    fragments: dict[Face, list[Face]]
+    common: set[Edge]
+    twins: dict[Face, tuple[Face, bool]]
+
+
+def overlay(a: Body, b: Body, tolerance: float) -> Overlay:
+    """Raises Refusal where an outline does not close or an intersection has no answer."""
+    return _Arranger(a, b, tolerance).run()
+
+
+@dataclass(slots=True)
+class _Cut:
+    """Where an edge is cut: parameter and vertex."""
+
+    t: float
+    vertex: Vertex
+
+
+@dataclass(slots=True)
+class _Arranger:
+    a: Body
+    b: Body
+    tolerance: float
+    vertices: list[Vertex] = field(default_factory=list)
+    alias: dict[Vertex, Vertex] = field(default_factory=dict)
+    cuts: dict[Edge, list[_Cut]] = field(default_factory=lambda: defaultdict(list))
+    pieces: dict[Edge, list[Coedge]] = field(default_factory=dict)
+    added: dict[Face, list[Edge]] = field(default_factory=lambda: defaultdict(list))
+    known: dict[tuple[int, int], list[Edge]] = field(default_factory=lambda: defaultdict(list))
+    boxes: dict[object, Floats] = field(default_factory=dict)
+
+    @property
+    def near(self) -> float:
+        """Points this close are one."""
+        return 20.0 * self.tolerance
+
+    # ---- boxes
+
+    def _box(self, item: Face | Edge) -> Floats:
+        hit = self.boxes.get(item)
+        if hit is None:
+            if isinstance(item, Edge):
+                hit = edge_box(item)
+            else:
+                p = np.concatenate([face_mesh(item).points, *(self._box(e) for e in item.edges())])
+                low, high = p.min(axis=0), p.max(axis=0)
+                # A curved face may bulge over its triangles by their sag.
+                bulge = 0.0 if item.surface.kind == "plane" else 0.01 * float(np.linalg.norm(high - low))
+                hit = np.stack([low - bulge, high + bulge])
+            hit = hit + np.array([[-self.near], [self.near]])
+            self.boxes[item] = hit
+        return hit
+
+    def _apart(self, x: Face | Edge, y: Face | Edge) -> bool:
+        p, q = self._box(x), self._box(y)
+        return bool((p[0] > q[1]).any() or (q[0] > p[1]).any())
+
+    # ---- vertices
+
+    def _vertex(self, point: Floats) -> Vertex:
+        """The vertex at a point, made on first asking."""
+        if self.vertices:
+            gap = np.linalg.norm(np.array([v.point for v in self.vertices]) - point, axis=1)
+            k = int(gap.argmin())
+            if gap[k] <= self.near:
+                return self.vertices[k]
+        made = vertex_at(point)
+        self.vertices.append(made)
+        return made
+
+    def _same(self, vertex: Vertex | None) -> Vertex | None:
+        if vertex is None:
+            return None
+        return self.alias.get(vertex, vertex)
+
+    def run(self) -> Overlay:
+        for body in (self.a, self.b):
+            for v in body.vertices():
+                gap = np.array([np.linalg.norm(w.point - v.point) for w in self.vertices])
+                if len(gap) and gap.min() <= self.near:
+                    self.alias[v] = self.vertices[int(gap.argmin())]
+                else:
+                    self.vertices.append(v)
+        for one, other in ((self.a, self.b), (self.b, self.a)):
+            for edge in one.edges():
+                for face in other.faces:
+                    if not self._apart(edge, face):
+                        self._edge_on_face(edge, face)
+        self._vertices_on_edges()
+        for body in (self.a, self.b):
+            for edge in body.edges():
+                self.pieces[edge] = self._split(edge)
+        for f in self.a.faces:
+            for g in self.b.faces:
+                if not self._apart(f, g):
+                    self._faces(f, g)
+        on_a = {c.edge for e in self.a.edges() for c in self.pieces[e]}
+        on_b = {c.edge for e in self.b.edges() for c in self.pieces[e]}
+        between = {e for edges in self.added.values() for e in edges}
+        fragments = {f: self._fragments(f) for f in dict.fromkeys((*self.a.faces, *self.b.faces))}
+        common = (on_a & on_b) | between
+        return Overlay(fragments, common, self._twins(fragments))
+
+    # ---- cutting edges
+
+    def _edge_on_face(self, edge: Edge, face: Face) -> None:
+        """Cut an edge where it meets a face, and the face's own edges where it meets those."""
+        samples = edge.curve.point(np.linspace(edge.t0, edge.t1, 7))
+        if float(np.abs(face.surface.signed_distance(samples)).max()) <= self.near:
+            return  # it lies in the surface: its meetings with the face's edges come from other faces
+        t = cross(edge.curve, face.surface, edge.t0, edge.t1, self.tolerance)
+        if not len(t):
+            return
+        points = edge.curve.point(t)
+        for p, where, here in zip(points, area_of(face).side(points, self.near), t.tolist(), strict=True):
+            if where < 0:
+                continue
+            vertex = self._vertex(p)
+            self._cut(edge, here, vertex)
+            if where == 0:
+                for other in face.edges():
+                    if float(off_edge(other, p[None])[0]) <= self.near:
+                        self._cut(other, float(clamped(other, p[None])[0]), vertex)
+
+    def _cut(self, edge: Edge, t: float, vertex: Vertex) -> None:
+        if vertex in (self._same(edge.start), self._same(edge.end)):
+            return
+        if all(c.vertex is not vertex for c in self.cuts[edge]):
+            self.cuts[edge].append(_Cut(t, vertex))
+
+    def _vertices_on_edges(self) -> None:
+        """Cut edges at vertices of the other body that lie on them (coplanar faces touch like that)."""
+        for one, other in ((self.a, self.b), (self.b, self.a)):
+            found = [v for v in dict.fromkeys(self._same(v) for v in one.vertices()) if v is not None]
+            found += [c.vertex for e in one.edges() for c in self.cuts[e]]
+            found = list(dict.fromkeys(found))
+            if not found:
+                continue
+            points = np.array([v.point for v in found])
+            for edge in other.edges():
+                box = self._box(edge)
+                inside = np.flatnonzero(((points >= box[0]) & (points <= box[1])).all(axis=1))
+                if not len(inside):
+                    continue
+                off = off_edge(edge, points[inside])
+                for k in inside[off <= self.near].tolist():
+                    self._cut(edge, float(clamped(edge, points[k][None])[0]), found[k])
+
+    def _split(self, edge: Edge) -> list[Coedge]:
+        """An edge as coedges along it, between its cuts."""
+        start, end = self._same(edge.start), self._same(edge.end)
+        cuts = sorted(self.cuts[edge], key=lambda c: c.t)
+        if not cuts and start is edge.start and end is edge.end:
+            return [self._known(edge)]
+        if edge.ring and cuts:
+            ts = [c.t for c in cuts] + [cuts[0].t + (edge.t1 - edge.t0)]
+            vs: list[Vertex | None] = [*(c.vertex for c in cuts), cuts[0].vertex]
+        else:
+            ts, vs = [edge.t0, *(c.t for c in cuts), edge.t1], [start, *(c.vertex for c in cuts), end]
+        return [self._known(Edge(edge.curve, ts[k], ts[k + 1], vs[k], vs[k + 1])) for k in range(len(ts) - 1)]
+
+    def _known(self, edge: Edge) -> Coedge:
+        """The edge that already stands in this place, as a coedge running the same way; or itself."""
+        ends = (id(edge.start), id(edge.end))
+        key = (min(ends), max(ends))
+        middle = edge.at(0.5)
+        for other in self.known[key]:
+            if other is edge:
+                return Coedge(edge, True)
+            off = edge.length * 1e-6 + self.near
+            if float(off_edge(other, middle[None])[0]) > off or float(off_edge(other, edge.at(0.23)[None])[0]) > off:
+                continue
+            way = other.curve.derivative(clamped(other, middle[None]))[0]
+            return Coedge(other, bool(way @ edge.direction(0.5) > 0.0))
+        self.known[key].append(edge)
+        return Coedge(edge, True)
+
+    # ---- cutting faces
+
+    def _faces(self, f: Face, g: Face) -> None:
+        if f.surface is g.surface or f.surface.same_as(g.surface, self.near, area_of(f).reach):
+            self._coincident(f, g)
+            self._coincident(g, f)
+            return
+        mine = self._boundary(f), self._boundary(g)
+        for curve in self._curves(f, g):
+            for edge in self._stretches(curve, f, g):
+                for face, own in zip((f, g), mine, strict=True):
+                    if edge not in own and edge not in self.added[face]:
+                        self.added[face].append(edge)
+
+    def _boundary(self, face: Face) -> set[Edge]:
+        return {c.edge for e in face.edges() for c in self.pieces[e]}
+
+    def _coincident(self, f: Face, g: Face) -> None:
+        """Edges of g that run inside f, on the surface both share."""
+        own = self._boundary(f)
+        area = area_of(f)
+        for edge in self._boundary(g):
+            if edge in own or edge in self.added[f]:
+                continue
+            if int(area.side(np.stack([edge.at(0.5)]), self.near)[0]) > 0:
+                self.added[f].append(edge)
+
+    def _curves(self, f: Face, g: Face) -> list[Curve]:
+        """The curves on which the faces' surfaces meet, as far as the faces come near them."""
+        seeds = np.concatenate([_passages(f, g.surface), _passages(g, f.surface)])
+        if len(seeds):
+            low, high = np.maximum(self._box(f)[0], self._box(g)[0]), np.minimum(self._box(f)[1], self._box(g)[1])
+            return meet(f.surface, g.surface, self.tolerance, np.vstack([seeds, low, high]))
+        # No triangle passes the other surface: only a touch or a shallow cut is left, between surfaces
+        # that are near each other and whose meeting has a closed form.
+        gap = min(float(np.abs(y.surface.signed_distance(face_mesh(x).points)).min()) for x, y in ((f, g), (g, f)))
+        if gap > 0.02 * min(area_of(f).reach, area_of(g).reach) + self.near:
+            return []
+        return closed_form(f.surface, g.surface, self.tolerance) or []
+
+    def _stretches(self, curve: Curve, f: Face, g: Face) -> list[Edge]:
+        """The stretches of a curve that run through both faces, as known edges."""
+        spots = [v for v in self.vertices if self._on(curve, v.point)]
+        spots = [v for v in spots if all(self._in_box(v.point, x) for x in (f, g))]
+        out: list[Edge] = []
+        for edge in cut_at(curve, spots):
+            middle = np.stack([edge.at(0.5), edge.at(0.31)])
+            sides = [area_of(x).side(middle, self.near) for x in (f, g)]
+            if all((s >= 0).all() for s in sides):
+                out.append(self._known(edge).edge)
+        return out
+
+    def _in_box(self, p: Floats, face: Face) -> bool:
+        box = self._box(face)
+        return bool((p >= box[0]).all() and (p <= box[1]).all())
+
+    def _on(self, curve: Curve, p: Floats) -> bool:
+        return float(np.linalg.norm(curve.point(curve.parameter(p[None]))[0] - p)) <= self.near
+
+    # ---- fragments
+
+    def _fragments(self, face: Face) -> list[Face]:
+        added = self._without_dangling(face)
+        changed = any(
+            len(self.pieces[c.edge]) > 1 or self.pieces[c.edge][0].edge is not c.edge for loop in face.loops for c in loop
+        )
+        if not added and not changed:
+            return [face]
+        loops: list[Loop] = []
+        for loop in face.loops:
+            walk: list[Coedge] = []
+            for c in loop:
+                run = self.pieces[c.edge]
+                walk += run if c.forward else [p.reversed() for p in reversed(run)]
+            loops.append(tuple(walk))
+        if not added:
+            return [face.with_loops(loops)]
+        both = [Coedge(e, way) for e in added for way in (True, False)]
+        made = trace([*(c for loop in loops for c in loop), *both], face.surface, face.along)
+        return [face.with_loops(loops) for loops in group(made, face.surface, face.along)]
+
+    def _without_dangling(self, face: Face) -> list[Edge]:
+        """The edges added to a face that lead from boundary to boundary or around."""
+        added = list(self.added[face])
+        while True:
+            count: dict[Vertex | None, int] = defaultdict(int)
+            for e in (*added, *self._boundary(face)):
+                count[e.start] += 1
+                count[e.end] += 1
+            kept = [e for e in added if e.ring or (count[e.start] > 1 and count[e.end] > 1)]
+            if len(kept) == len(added):
+                return kept
+            added = kept
+
+    def _twins(self, fragments: dict[Face, list[Face]]) -> dict[Face, tuple[Face, bool]]:
+        by_edges: dict[frozenset[Edge], list[Face]] = defaultdict(list)
+        for f in self.a.faces:
+            for piece in fragments[f]:
+                by_edges[frozenset(piece.edges())].append(piece)
+        out: dict[Face, tuple[Face, bool]] = {}
+        for g in self.b.faces:
+            for piece in fragments[g]:
+                for twin in by_edges.get(frozenset(piece.edges()), ()):
+                    if not twin.surface.same_as(piece.surface, self.near, area_of(twin).reach):
+                        continue
+                    at = inner_point(piece)
+                    if int(area_of(twin).side(twin.surface.project(at[None]), self.near)[0]) > 0:
+                        same = bool(twin.normal(at[None])[0] @ piece.normal(at[None])[0] > 0.0)
+                        out[piece] = (twin, same)
+        return out
+
+
+def inner_point(face: Face) -> Floats:
+    """A point (3,) well inside a face: on the surface over the middle of its largest triangle."""
+    mesh = face_mesh(face)
+    v = mesh.points[mesh.triangles]
+    size = np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1)
+    return np.asarray(face.surface.project(v[int(size.argmax())].mean(axis=0)[None])[0])
+
+
+def _passages(face: Face, surface: Surface) -> Floats:
+    """Points (n,3) where sides of a face's triangles pass through a surface."""
+    mesh = face_mesh(face)
+    d = surface.signed_distance(mesh.points)
+    sides = np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]])
+    sides = np.unique(np.sort(sides, axis=1), axis=0)
+    a, b = d[sides[:, 0]], d[sides[:, 1]]
+    hit = a * b < 0.0
+    share = (a[hit] / (a[hit] - b[hit]))[:, None]
+    p, q = mesh.points[sides[hit, 0]], mesh.points[sides[hit, 1]]
+    return np.asarray(p + share * (q - p))
+
+
+def cut_at(curve: Curve, spots: Iterable[Vertex]) -> list[Edge]:
+    """The stretches of a curve between vertices on it; a whole ring where there are none. What runs
+    beyond the outermost vertices of an open curve bounds nothing and is left out."""
+    here = list(spots)
+    if not here:
+        if curve.period is None:
+            return []
+        low = float(getattr(curve, "low", 0.0))
+        return [Edge(curve, low, low + curve.period)]
+    t = curve.parameter(np.stack([v.point for v in here]))
+    order = np.argsort(t)
+    ts, vs = [float(t[k]) for k in order], [here[k] for k in order]
+    if curve.period is not None:
+        ts, vs = [*ts, ts[0] + curve.period], [*vs, vs[0]]
+    return [Edge(curve, ts[k], ts[k + 1], vs[k], vs[k + 1]) for k in range(len(ts) - 1) if ts[k + 1] > ts[k]]
+
+
+__all__ = ["Overlay", "cut_at", "inner_point", "overlay"]

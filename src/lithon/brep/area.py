@@ -1,0 +1,108 @@
+"""Whether points of a surface lie in a face, decided exactly: by the nearest edge where they are near
+one, by the outline's polygon elsewhere."""
+
+from __future__ import annotations
+
+from weakref import WeakKeyDictionary
+
+import numpy as np
+import shapely
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.charts import parts_of
+from lithon.brep.domain import flat_domain
+from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.topology import Edge, Face
+
+
+def clamped(edge: Edge, points: Floats) -> Floats:
+    """Parameters (n,) of the points of an edge closest to (n,3)."""
+    t = edge.curve.parameter(points)
+    period = edge.curve.period
+    if period is not None:
+        t = edge.t0 + np.mod(t - edge.t0, period)
+        if not edge.ring:
+            beyond = t > edge.t1
+            nearer_start = t - edge.t1 > 0.5 * (period - (edge.t1 - edge.t0))
+            t = np.where(beyond, np.where(nearer_start, edge.t0, edge.t1), t)
+        return np.asarray(t)
+    return np.clip(t, edge.t0, edge.t1)
+
+
+def off_edge(edge: Edge, points: Floats) -> Floats:
+    """Distances (n,) of points (n,3) from an edge."""
+    return np.asarray(np.linalg.norm(edge.curve.point(clamped(edge, points)) - points, axis=-1))
+
+
+class Area:
+    """The inside of one face, prepared for many questions."""
+
+    def __init__(self, face: Face):
+        self.face = face
+        self.shapes: list[tuple[shapely.Geometry, object]] = []
+        for part in parts_of(face):
+            domain = flat_domain(part, edge_points)
+            rings, start = [], 0
+            seg = domain.segments
+            for k in range(len(seg)):
+                if seg[k, 1] == seg[start, 0]:
+                    rings.append(domain.flat[seg[start : k + 1, 0]])
+                    start = k + 1
+            shape = shapely.Polygon(rings[0], rings[1:])
+            shapely.prepare(shape)
+            self.shapes.append((shape, domain))
+        p = face_mesh(face).points
+        self.low, self.high = p.min(axis=0), p.max(axis=0)
+        self.reach = float(np.linalg.norm(self.high - self.low))
+
+    def _polygon(self, points: Floats) -> Ints:
+        out = np.zeros(len(points), dtype=bool)
+        for shape, domain in self.shapes:
+            chart, mirror = domain.chart, domain.mirror  # type: ignore[attr-defined]
+            flat = chart.flat(points) * np.array([mirror, 1.0])
+            period = chart.flat_period
+            shifts = (0.0,) if period is None else tuple(k * period for k in (0, 1, -1, 2, -2))
+            for s in shifts:
+                out |= shapely.contains_xy(shape, flat[:, 0] + s, flat[:, 1])
+        return np.where(out, 1, -1)
+
+    def side(self, points: Floats, tolerance: float) -> Ints:
+        """For points (n,3) on the surface: 1 inside, 0 on the boundary within the tolerance, -1 outside."""
+        if not len(points):
+            return np.zeros(0, dtype=np.int64)
+        answer = self._polygon(points)
+        if not self.face.loops:
+            return np.ones(len(points), dtype=np.int64)
+        best = np.full(len(points), np.inf)
+        for loop in self.face.loops:
+            for c in loop:
+                t = clamped(c.edge, points)
+                at = c.edge.curve.point(t)
+                away = points - at
+                off = np.linalg.norm(away, axis=1)
+                closer = off < best - 1e-12
+                best = np.where(closer, off, best)
+                span = c.edge.t1 - c.edge.t0
+                inner = (t > c.edge.t0 + 1e-9 * span) & (t < c.edge.t1 - 1e-9 * span) | c.edge.ring
+                # Only near a curved edge can polygon and face disagree.
+                ask = closer & inner & (c.edge.curve.kind != "line" or self.face.surface.kind != "plane")
+                if ask.any():
+                    tangent = c.edge.curve.derivative(t) * (1.0 if c.forward else -1.0)
+                    left = np.cross(self.face.normal(at), tangent)
+                    near = off < 0.2 * c.edge.length
+                    lean = (away * left).sum(axis=1)
+                    sure = ask & near & (np.abs(lean) > 0.5 * off * np.linalg.norm(left, axis=1))
+                    answer = np.where(sure, np.where(lean > 0.0, 1, -1), answer)
+        return np.where(best <= tolerance, 0, answer)
+
+
+_areas: WeakKeyDictionary[Face, Area] = WeakKeyDictionary()
+
+
+def area_of(face: Face) -> Area:
+    """The prepared inside of a face; cached."""
+    made = _areas.get(face)
+    if made is None:
+        made = Area(face)
+        _areas[face] = made
+    return made
