@@ -6,14 +6,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lithon.bond.share import bond
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 from lithon.brep.measures import face_area, mass_properties, volume
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
 from lithon.carve.split import split
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
-from lithon.geometry.surfaces import Plane
+from lithon.geometry.rounds import Cone, Sphere
+from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.samples import ANCHOR, collar_anchor
 
 
@@ -106,11 +107,54 @@ def test_refusals():
     with pytest.raises(Refusal, match="touch"):
         bond(model)
     bonded, _ = bond(split(model, model.bodies, Plane.of((5, 0, 0), (1, 0, 0))))
-    with pytest.raises(Refusal, match="bonded"):
-        split(bonded, bonded.bodies[:1], Plane.of((0, 5, 0), (0, 1, 0)))
-    small = prism(rectangle(2, 2, 4, 4), 3.0, Frame.of((0, 0, 5), (0, 0, 1), (1, 0, 0)), "pad")
-    with pytest.raises(Refusal, match="unlike outlines"):
-        bond(Model.of([block, small]))
+    sunk = prism(rectangle(2, 2, 4, 4), 3.0, Frame.of((0, 0, 4), (0, 0, 1), (1, 0, 0)), "sunk")
+    with pytest.raises(Refusal, match="run into each other"):
+        bond(Model.of([block, sunk]))
+    with pytest.raises(Refusal, match="run into each other"):
+        bond(Model.of([block, prism(rectangle(2, 2, 12, 4), 4.0, Frame.of((0, 0, 1), (0, 0, 1)), "key")]))
+
+
+def test_a_bonded_body_cut_alone_keeps_its_bonds():
+    block = prism(rectangle(0, 0, 10, 10), 5.0, name="block")
+    bonded, _ = bond(split(Model.of([block]), [block], Plane.of((5, 0, 0), (1, 0, 0))))
+    cut = split(bonded, bonded.bodies[:1], Plane.of((0, 4, 0), (0, 1, 0)))
+    assert len(cut.bodies) == 3 and len(cut.shared()) == 3
+    assert sorted(round(face_area(f), 9) for f in cut.shared()) == [20, 25, 30]
+    assert all(not flaws(b, cut.tolerance) for b in cut.bodies)
+
+
+def test_unlike_outlines_are_imprinted():
+    block = prism(rectangle(0, 0, 10, 10), 5.0, name="block")
+    lift = Frame.of((0, 0, 5), (0, 0, 1), (1, 0, 0))
+    pad = prism(rectangle(-2, 2, 4, 4), 3.0, lift, "pad")
+    post = prism(Round((7, 7), 2.0), 9.0, lift, "post")
+    ring = revolved([Piece((3, 0)), Piece((4, 0)), Piece((4, 2)), Piece((3, 2))], Frame.of((7, 7, 5), (0, 0, 1)), "ring")
+    model, contacts = bond(Model.of([block, pad, post]))
+    assert sorted(c.area for c in contacts) == pytest.approx([8.0, 4 * np.pi])
+    assert {c.verdict for c in contacts} == {"shared"} and len(model.shared()) == 2
+    assert [volume(b) for b in model.bodies] == pytest.approx([500.0, 36.0, 36 * np.pi])
+    assert len(model.bodies[0].faces) == 8 and all(not flaws(b, model.tolerance) for b in model.bodies)
+    sleeve = Model.of([prism(Round((7, 7), 3.0), 1.0, lift, "hub"), ring])
+    model, contacts = bond(sleeve)
+    assert [c.area for c in contacts] == pytest.approx([6 * np.pi]) and len(model.shared()) == 1
+
+
+def test_cuts_by_cylinder_sphere_and_cone():
+    block = prism(rectangle(-10, -8, 10, 8), 12.0, name="block")
+    model = Model.of([block])
+    bore = split(model, model.bodies, Cylinder.of((0, 0, 0), (0, 0, 1), 5.0))
+    assert [volume(b) for b in bore.bodies] == pytest.approx([20 * 16 * 12 - 300 * np.pi, 300 * np.pi], rel=1e-12)
+    ball = split(model, model.bodies, Sphere.of((0, 0, 12), 6.0))
+    assert sorted(volume(b) for b in ball.bodies)[0] == pytest.approx(2 / 3 * np.pi * 216, rel=1e-9)
+    cone = split(model, model.bodies, Cone.of((0, 0, 12), (0, 0, 1), 6.0, np.pi / 4))
+    assert sorted(volume(b) for b in cone.bodies)[0] == pytest.approx(np.pi / 3 * 216, rel=1e-9)
+    slant = split(model, model.bodies, Cylinder.of((0, 0, 6), (1, 0.3, 0.2), 3.0))
+    assert sum(volume(b) for b in slant.bodies) == pytest.approx(20 * 16 * 12, rel=1e-9)
+    bonded, contacts = bond(slant)
+    # The oblique cylinder wall, which only the two halves have in common.
+    assert len(bonded.shared()) == 1 and contacts[0].area == pytest.approx(face_area(bonded.shared()[0]))
+    for m in (bore, ball, cone, bonded):
+        assert all(not flaws(b, m.tolerance) for b in m.bodies)
 
 
 def test_untouched_bodies_stay_the_same_objects():

@@ -18,7 +18,7 @@ from lithon.brep.area import area_of, clamped, off_edge
 from lithon.brep.loops import group, trace
 from lithon.brep.measures import edge_box
 from lithon.brep.tessellate import face_mesh
-from lithon.brep.topology import Body, Coedge, Edge, Face, Loop, Vertex, vertex_at
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.geometry.curves import Curve
 from lithon.geometry.meet import closed_form, cross, meet
 from lithon.geometry.surfaces import Surface
@@ -33,6 +33,34 @@ class Overlay:
     fragments: dict[Face, list[Face]]
     common: set[Edge]
     twins: dict[Face, tuple[Face, bool]]
+    pieces: dict[Edge, list[Coedge]]
+
+    def applied(self, body: Body) -> Body:
+        """A body with its edges and faces cut as here; itself where nothing of it was cut. It may be
+        any body that has edges or faces in common with the two."""
+        uses: list[FaceUse] = []
+        for use in body.uses:
+            made = self.fragments.get(use.face)
+            if made is None:
+                made = [self._recut(use.face)]
+            uses += [FaceUse(piece, use.forward) for piece in made]
+        same = len(uses) == len(body.uses) and all(x.face is y.face for x, y in zip(uses, body.uses, strict=True))
+        return body if same else body.with_uses(uses)
+
+    def _recut(self, face: Face) -> Face:
+        """A face of neither body on edges that were cut."""
+        if all(self.pieces.get(e, [Coedge(e, True)])[0].edge is e for e in face.edges()):
+            return face
+        return face.with_loops(_walk(loop, self.pieces) for loop in face.loops)
+
+
+def _walk(loop: Loop, pieces: dict[Edge, list[Coedge]]) -> Loop:
+    """A loop over the pieces of its edges."""
+    out: list[Coedge] = []
+    for c in loop:
+        run = pieces.get(c.edge, [Coedge(c.edge, True)])
+        out += run if c.forward else [p.reversed() for p in reversed(run)]
+    return tuple(out)
 
 
 def overlay(a: Body, b: Body, tolerance: float) -> Overlay:
@@ -131,7 +159,7 @@ class _Arranger:
         between = {e for edges in self.added.values() for e in edges}
         fragments = {f: self._fragments(f) for f in dict.fromkeys((*self.a.faces, *self.b.faces))}
         common = (on_a & on_b) | between
-        return Overlay(fragments, common, self._twins(fragments))
+        return Overlay(fragments, common, self._twins(fragments), self.pieces)
 
     # ---- cutting edges
 
@@ -275,13 +303,7 @@ class _Arranger:
         )
         if not added and not changed:
             return [face]
-        loops: list[Loop] = []
-        for loop in face.loops:
-            walk: list[Coedge] = []
-            for c in loop:
-                run = self.pieces[c.edge]
-                walk += run if c.forward else [p.reversed() for p in reversed(run)]
-            loops.append(tuple(walk))
+        loops = [_walk(loop, self.pieces) for loop in face.loops]
         if not added:
             return [face.with_loops(loops)]
         both = [Coedge(e, way) for e in added for way in (True, False)]
@@ -313,7 +335,7 @@ class _Arranger:
                     if not twin.surface.same_as(piece.surface, self.near, area_of(twin).reach):
                         continue
                     at = inner_point(piece)
-                    if int(area_of(twin).side(twin.surface.project(at[None]), self.near)[0]) > 0:
+                    if int(area_of(twin).side(twin.surface.project(at[None]), self.near)[0]) >= 0:
                         same = bool(twin.normal(at[None])[0] @ piece.normal(at[None])[0] > 0.0)
                         out[piece] = (twin, same)
         return out

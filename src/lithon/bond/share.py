@@ -1,7 +1,7 @@
-"""Bond: faces of two bodies that lie on each other become one shared face.
+"""Bond: where bodies lie on each other, both get the common outline and share one face there.
 
-A face is shared when both outlines are the same. Contacts whose outlines differ are reported with
-the area they have in common; they need imprinting first.
+Faces are imprinted by laying the bodies over each other (`arrange`); what coincides and looks the
+opposite way becomes one face. Bodies that run into each other are reported and left apart.
 """
 
 from __future__ import annotations
@@ -10,15 +10,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import shapely
 
-from lithon.arrays import Floats
-from lithon.brep.charts import chart_of
-from lithon.brep.loops import flat_loop
+from lithon.arrange.boolean import sides
+from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.brep.measures import face_area
-from lithon.brep.rewrite import rewrite
-from lithon.brep.tessellate import edge_points
-from lithon.brep.topology import Body, Edge, Face, FaceUse, Model, Vertex
+from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.topology import Body, Face, FaceUse, Model
 from lithon.brep.validate import check
 from lithon.errors import Refusal, spot
 from lithon.progress import SILENT, Progress
@@ -26,7 +23,7 @@ from lithon.progress import SILENT, Progress
 
 @dataclass(frozen=True, slots=True)
 class Contact:
-    """Two bodies on each other: the area (mm2) and whether it is 'shared' or 'unlike outlines'."""
+    """Two bodies on each other: the area (mm2), the verdict 'shared' or 'overlap', and a place on it."""
 
     first: str
     second: str
@@ -40,149 +37,113 @@ def bond(
 ) -> tuple[Model, list[Contact]]:
     """Share all contacts among these bodies (default all), and list them.
 
+    gap: faces this far apart (mm) still count as touching; the second body is drawn onto the first.
     Raises Refusal when there is nothing to share, saying what contacts there are.
     """
-    tolerance = gap if gap is not None else 20.0 * model.tolerance
-    chosen = list(bodies) if bodies is not None else list(model.bodies)
+    tolerance = model.tolerance if gap is None else max(gap / 20.0, model.tolerance)
+    names = [b.name for b in (bodies if bodies is not None else model.bodies)]
     contacts: list[Contact] = []
     out = model
-    current = {b.uid: b for b in chosen}
-    made = 0
-    for i, first in enumerate(chosen):
-        progress.tell(i / len(chosen), f"looking at {first.name}")
-        for second in chosen[i + 1 :]:
-            a, b = current[first.uid], current[second.uid]
-            if a is b or not _near(a, b, tolerance):
-                continue
-            changed, found = _share_pair(a, b, tolerance)
-            contacts += found
-            made += sum(c.verdict == "shared" for c in found)
-            if changed is not b:
-                check(changed, max(tolerance, model.tolerance))
-                out = out.replaced(b, [changed])
-                current[second.uid] = changed
-    if not made:
-        unlike = [c for c in contacts if c.verdict == "unlike outlines"]
-        if unlike:
+    for i, first in enumerate(names):
+        progress.tell(i / len(names), f"looking at {first}")
+        for second in names[i + 1 :]:
+            a, b = (next(x for x in out.bodies if x.name == n) for n in (first, second))
+            near = 20.0 * tolerance
+            if _near(a, b, near) and (_opposed(a, b, near) or _near(a, b, -near)):
+                out, found = _share_pair(out, a, b, tolerance)
+                contacts += found
+    if not any(c.verdict == "shared" for c in contacts):
+        over = [c for c in contacts if c.verdict == "overlap"]
+        if over:
             raise Refusal(
-                f"{len(unlike)} contacts have unlike outlines and cannot be shared without imprinting",
-                where=spot(unlike[0].place),
-                remedy="carve both bodies along the same planes first",
+                f"{over[0].first} and {over[0].second} run into each other",
+                where=spot(over[0].place),
+                remedy="subtract one from the other first",
             )
         raise Refusal("no two of these bodies touch", remedy="a gap tolerance above the distance between them")
     return out, contacts
 
 
 def _near(a: Body, b: Body, tolerance: float) -> bool:
+    """Whether their boxes, grown by the tolerance (or shrunk by a negative one), meet."""
     boxes = []
     for body in (a, b):
-        p = np.concatenate([edge_points(e)[1] for e in body.edges()])
+        p = np.concatenate([edge_points(e)[1] for e in body.edges()] or [face_mesh(f).points for f in body.faces])
         boxes.append((p.min(axis=0) - tolerance, p.max(axis=0) + tolerance))
     return bool((boxes[0][0] <= boxes[1][1]).all() and (boxes[1][0] <= boxes[0][1]).all())
 
 
-def _share_pair(a: Body, b: Body, tolerance: float) -> tuple[Body, list[Contact]]:
-    """Body b on the faces, edges and vertices of a where they coincide."""
-    contacts: list[Contact] = []
-    vertices: dict[Vertex, Vertex] = {}
-    edges: dict[Edge, tuple[Edge, bool]] = {}
-    faces: dict[Face, tuple[Face, bool]] = {}
+def _opposed(a: Body, b: Body, near: float) -> bool:
+    """Whether any two faces, not yet shared, lie on one surface looking opposite ways."""
     for use_a in a.uses:
+        p = face_mesh(use_a.face).points[:1]
         for use_b in b.uses:
-            if use_a.face is use_b.face or use_b.face in faces or not _opposed(use_a, use_b, tolerance):
+            if use_a.face is use_b.face or use_a.face.surface.kind != use_b.face.surface.kind:
                 continue
-            area = _common(use_a.face, use_b.face)
-            if area <= 1e-6 * min(face_area(use_a.face), face_area(use_b.face)):
+            if float(np.abs(use_b.face.surface.signed_distance(p)[0])) > near:
                 continue
-            matched = _same_outline(use_a.face, use_b.face, tolerance)
-            place = edge_points(next(use_b.face.edges()))[1].mean(axis=0)
-            verdict = "shared" if matched is not None else "unlike outlines"
-            contacts.append(Contact(a.name, b.name, area, verdict, (float(place[0]), float(place[1]), float(place[2]))))
-            if matched is None:
+            if use_a.face.surface.same_as(use_b.face.surface, near, 10.0) and float(
+                use_a.outward(p)[0] @ use_b.outward(p)[0]
+            ) < 0.0:  # fmt: skip
+                return True
+    return False
+
+
+def _share_pair(model: Model, a: Body, b: Body, tolerance: float) -> tuple[Model, list[Contact]]:
+    """The model with two of its bodies sharing what they have in common."""
+    shared = {f for f in a.faces} & {f for f in b.faces}
+    made = overlay(a, b, tolerance)
+    opposed = _opposed_twins(a, b, made, shared)
+    over = _overlap(a, b, made, tolerance)
+    if over is not None:
+        p = inner_point(over)
+        place = (float(p[0]), float(p[1]), float(p[2]))
+        return model, [Contact(a.name, b.name, face_area(over), "overlap", place)]
+    if not opposed:
+        return model, []
+    contacts, bodies = [], []
+    for twin in opposed.values():
+        p = inner_point(twin)
+        contacts.append(Contact(a.name, b.name, face_area(twin), "shared", (float(p[0]), float(p[1]), float(p[2]))))
+    for body in model.bodies:
+        changed = made.applied(body)
+        if body is b:
+            uses = [_exchanged(use, opposed) for use in changed.uses]
+            changed = changed.with_uses(uses)
+        bodies.append(body if changed is body else check(changed, max(model.tolerance, 2.0 * tolerance)))
+    return Model(tuple(bodies), model.tolerance), contacts
+
+
+def _exchanged(use: FaceUse, opposed: dict[Face, Face]) -> FaceUse:
+    twin = opposed.get(use.face)
+    if twin is None:
+        return use
+    at = inner_point(twin)[None]
+    same = float(twin.normal(at)[0] @ use.face.normal(at)[0]) > 0.0
+    return FaceUse(twin, use.forward == same)
+
+
+def _opposed_twins(a: Body, b: Body, made: Overlay, shared: set[Face]) -> dict[Face, Face]:
+    """Fragments of b with the coinciding fragment of a, where the bodies lie on opposite sides."""
+    way_a = {p: use.forward for use in a.uses for p in made.fragments[use.face]}
+    out = {}
+    for use in b.uses:
+        for piece in made.fragments[use.face]:
+            hit = made.twins.get(piece)
+            if hit is None or use.face in shared or hit[0] is piece:
                 continue
-            edges.update(matched)
-            for mine, (other, same) in matched.items():
-                pairs = (
-                    ((mine.start, other.start), (mine.end, other.end))
-                    if same
-                    else ((mine.start, other.end), (mine.end, other.start))
-                )
-                vertices.update({v: w for v, w in pairs if v is not None and w is not None and v is not w})
-            at = use_a.face.surface.project(place[None])
-            same_normal = float(use_a.face.normal(at)[0] @ use_b.face.normal(at)[0]) > 0.0
-            faces[use_b.face] = (use_a.face, same_normal)
-    return (rewrite(b, vertices, edges, faces) if faces else b), contacts
+            twin, same_normal = hit
+            if same_normal == (way_a[twin] != use.forward):
+                out[piece] = twin
+    return out
 
 
-def _opposed(a: FaceUse, b: FaceUse, tolerance: float) -> bool:
-    reach = 1.0
-    p = edge_points(next(b.face.edges()))[1]
-    if float(np.abs(a.face.surface.signed_distance(p)).max()) > tolerance:
-        return False
-    if not a.face.surface.same_as(b.face.surface, tolerance, reach):
-        return False
-    at = p[:1]
-    return float(a.outward(at)[0] @ b.outward(at)[0]) < 0.0
-
-
-def _common(a: Face, b: Face) -> float:
-    """Area that two faces on one surface have in common."""
-    shapes = []
-    for face in (a, b):
-        shape: shapely.Geometry = shapely.Polygon()
-        for loop in face.loops:
-            flat, advance = flat_loop(tuple(loop), chart_of(a), True)
-            if advance:  # goes around: compare by the boxes of their heights instead
-                return float(min(face_area(a), face_area(b))) if _heights_meet(a, b) else 0.0
-            shape = shapely.symmetric_difference(shape, shapely.Polygon(flat).buffer(0.0))
-        shapes.append(shape)
-    return float(shapely.intersection(shapes[0], shapes[1]).area)
-
-
-def _heights_meet(a: Face, b: Face) -> bool:
-    spans: list[Floats] = []
-    for face in (a, b):
-        v = np.concatenate([chart_of(a).flat(edge_points(e)[1])[:, 1] for e in face.edges()])
-        spans.append(np.array([v.min(), v.max()]))
-    return bool(min(spans[0][1], spans[1][1]) - max(spans[0][0], spans[1][0]) > 1e-6)
-
-
-def _same_outline(a: Face, b: Face, tolerance: float) -> dict[Edge, tuple[Edge, bool]] | None:
-    """Each edge of b with its twin in a and whether it runs the same way; None if any has none."""
-    twins: dict[Edge, tuple[Edge, bool]] = {}
-    pool = list(dict.fromkeys(a.edges()))
-    mine = list(dict.fromkeys(b.edges()))
-    if len(pool) != len(mine):
-        return None
-    for edge in mine:
-        hit = next(
-            (t for t in ((other, _same_run(edge, other, tolerance)) for other in pool) if t[1] is not None), None
-        )
-        if hit is None or hit[1] is None:
-            return None
-        pool.remove(hit[0])
-        twins[edge] = (hit[0], hit[1])
-    return twins
-
-
-def _same_run(a: Edge, b: Edge, tolerance: float) -> bool | None:
-    """True or False for coinciding edges that run the same or the opposite way; None if they differ."""
-    if a is b:
-        return True
-    if a.ring != b.ring:
-        return None
-    if a.ring:
-        p = a.curve.point(np.linspace(a.t0, a.t1, 7))
-        on_b = b.curve.point(b.curve.parameter(p))
-        if float(np.linalg.norm(on_b - p, axis=1).max()) > tolerance:
-            return None
-        da, db = a.curve.derivative(np.array([a.t0]))[0], b.curve.derivative(b.curve.parameter(p[:1]))[0]
-        return float(da @ db) > 0.0
-    share = np.linspace(0.0, 1.0, 5)
-    pa = a.curve.point(a.t0 + share * (a.t1 - a.t0))
-    pb = b.curve.point(b.t0 + share * (b.t1 - b.t0))
-    if float(np.linalg.norm(pa - pb, axis=1).max()) <= tolerance:
-        return True
-    if float(np.linalg.norm(pa - pb[::-1], axis=1).max()) <= tolerance:
-        return False
+def _overlap(a: Body, b: Body, made: Overlay, tolerance: float) -> Face | None:
+    """A fragment of one body that lies inside the other, if there is one."""
+    tw_a = {twin for twin, _ in made.twins.values()}
+    for own, other, twins in ((a, b, tw_a), (b, a, set(made.twins))):
+        common = {f for f in own.faces} & {f for f in other.faces}
+        for piece, inside in sides(own, other, made, twins | common, tolerance).items():
+            if inside:
+                return piece
     return None

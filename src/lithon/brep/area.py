@@ -70,7 +70,7 @@ class Area:
         """For points (n,3) on the surface: 1 inside, 0 on the boundary within the tolerance, -1 outside."""
         if not len(points):
             return np.zeros(0, dtype=np.int64)
-        answer = self._polygon(points)
+        polygon = answer = self._polygon(points)
         if not self.face.loops:
             return np.ones(len(points), dtype=np.int64)
         best = np.full(len(points), np.inf)
@@ -86,6 +86,7 @@ class Area:
                 inner = (t > c.edge.t0 + 1e-9 * span) & (t < c.edge.t1 - 1e-9 * span) | c.edge.ring
                 # Only near a curved edge can polygon and face disagree.
                 ask = closer & inner & (c.edge.curve.kind != "line" or self.face.surface.kind != "plane")
+                answer = np.where(closer, polygon, answer)  # unless this edge, now the nearest, knows better
                 if ask.any():
                     tangent = c.edge.curve.derivative(t) * (1.0 if c.forward else -1.0)
                     left = np.cross(self.face.normal(at), tangent)

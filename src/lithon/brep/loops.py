@@ -51,10 +51,17 @@ def _first(coedge: Coedge) -> Vertex:
 def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: bool) -> Coedge:
     at = _first(choices[0]).point
     normal = surface.normal(at[None])[0] * (1.0 if along else -1.0)
-    back = -arriving.edge.direction(1.0 if arriving.forward else 0.0) * (1.0 if arriving.forward else -1.0)
+    # Chords of one length instead of tangents: edges that leave in one direction part by their curvature.
+    step = 0.1 * min(c.edge.length for c in (arriving, *choices))
+
+    def chord(c: Coedge, from_end: bool) -> Floats:
+        share = step / c.edge.length
+        return c.edge.at(1.0 - share if c.forward == from_end else share) - at
+
+    back = chord(arriving, True)
 
     def turn(c: Coedge) -> float:
-        out = c.edge.direction(0.0 if c.forward else 1.0) * (1.0 if c.forward else -1.0)
+        out = chord(c, False)
         angle = np.arctan2(float(np.cross(back, out) @ normal), float(back @ out))
         return float(np.mod(angle, 2.0 * np.pi))
 

@@ -1,276 +1,157 @@
-"""Splitting bodies at a plane.
+"""Splitting bodies at a surface: a plane, a cylinder, or what a face lies on, extended.
 
-Edges are cut where they cross, faces along the section curves between those points, and each side
-is closed by a cap whose outline is whatever edges the side's faces leave open. Both halves are
-whole in themselves; sharing the cut is Bond's work.
+The surface becomes a sheet larger than the body; both are laid over each other (`arrange`). The parts
+of the sheet inside the body close both sides. The halves of a body that stands alone are whole in
+themselves, and sharing the cut is Bond's work; a body that is bonded already keeps its bonds, and its
+halves share the cut.
 """
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
 
 import numpy as np
-import shapely
 
-from lithon.arrays import Floats, Ints
-from lithon.brep.domain import flat_domain
-from lithon.brep.loops import group, trace
+from lithon.arrange.boolean import sides
+from lithon.arrange.overlay import Overlay, inner_point, overlay
+from lithon.arrays import Floats
+from lithon.brep.measures import box
 from lithon.brep.rewrite import rewrite
 from lithon.brep.shells import solids
 from lithon.brep.tessellate import edge_points
-from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex, vertex_at
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Model, Vertex, vertex_at
 from lithon.brep.validate import check
 from lithon.errors import Refusal, spot
-from lithon.geometry.curves import Curve
+from lithon.geometry.curves import TURN, Circle, Line
 from lithon.geometry.frames import Frame
-from lithon.geometry.meet import cross, meet
-from lithon.geometry.surfaces import Plane
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.progress import SILENT, Progress
 
 
-def split(model: Model, bodies: Sequence[Body], plane: Plane, progress: Progress = SILENT) -> Model:
-    """The model with these bodies cut at a plane, pieces named after the body and a letter.
+def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Progress = SILENT) -> Model:
+    """The model with these bodies cut at a surface, pieces named after the body and a letter, those on
+    the side of its normal first.
 
-    Raises Refusal where the plane misses all of them, or a cut face is shared with a body that is
-    not cut.
+    Raises Refusal where the surface misses all of them.
     """
     cut_any = False
     out = model
     for k, body in enumerate(bodies):
         progress.tell(k / len(bodies), f"cutting {body.name}")
-        pieces = split_body(body, plane, model.tolerance)
-        if len(pieces) < 2:
-            continue
-        kept = {f for piece in pieces for f in piece.faces}
-        for face in body.faces:
-            if face not in kept and len(model.owners(face)) > 1:
-                raise Refusal(
-                    f"a face of {body.name} that is bonded to another body would be cut",
-                    where=spot(face_place(face)),
-                    remedy="carve first and bond afterwards",
-                    entities=(face,),
-                )
-        cut_any = True
-        out = out.replaced(body, pieces)
+        here = next((b for b in out.bodies if b.uid == body.uid or b.name == body.name), body)
+        out_or_none = _split_in(out, here, surface)
+        if out_or_none is not None:
+            out, cut_any = out_or_none, True
     if not cut_any:
         raise Refusal(
-            "the plane does not pass through any of these bodies",
-            where=spot(plane.frame.origin),
-            remedy="move the plane, or choose other bodies",
+            f"the {surface.kind} does not pass through any of these bodies",
+            where=spot(surface.frame.origin),
+            remedy=f"move the {surface.kind}, or choose other bodies",
         )
     return out
 
 
-def face_place(face: Face) -> Floats:
-    return np.asarray(next(face.edges()).at(0.5))
+def _split_in(model: Model, body: Body, surface: Surface) -> Model | None:
+    bonded = any(len(model.owners(f)) > 1 for f in body.faces)
+    made = _laid_over(body, surface, model.tolerance)
+    if made is None:
+        return None
+    cut, caps = made
+    pieces = _closed(body, cut, caps, surface, model.tolerance, together=bonded)
+    out = model.replaced(body, pieces)
+    if not bonded:
+        return out
+    changed = []
+    for other in out.bodies:
+        recut = other if other in pieces else cut.applied(other)
+        changed.append(recut if recut is other else check(recut, model.tolerance))
+    return Model(tuple(changed), model.tolerance)
 
 
-def split_body(body: Body, plane: Plane, tolerance: float) -> list[Body]:
-    """The pieces of a body, positive side first; the body alone where the plane does not pass through."""
-    parts = _cut_edges(body, plane, tolerance)
-    sides = {side for pieces in parts.values() for _, side in pieces}
-    if not {1, -1} <= sides:
-        return [body]
+def split_body(body: Body, surface: Surface, tolerance: float) -> list[Body]:
+    """The pieces of a body, positive side first; the body alone where the surface does not pass through."""
+    made = _laid_over(body, surface, tolerance)
+    return [body] if made is None else _closed(body, *made, surface, tolerance, together=False)
+
+
+def _laid_over(body: Body, surface: Surface, tolerance: float) -> tuple[Overlay, list[Face]] | None:
+    """The overlay of a body and the cutting sheet, and the sheet's pieces inside the body."""
+    sheet = Body((FaceUse(_sheet(surface, box(body))),), "cut")
+    made = overlay(body, sheet, tolerance)
+    inside = sides(sheet, body, made, set(made.twins), tolerance)
+    caps = [piece for piece, is_in in inside.items() if is_in]
+    return (made, caps) if caps else None
+
+
+def _sheet(surface: Surface, around: Floats) -> Face:
+    """A face on a surface that reaches well beyond a box (2,3)."""
+    middle, reach = around.mean(axis=0), 0.75 * float(np.linalg.norm(around[1] - around[0])) + 1.0
+    frame = surface.frame
+    if isinstance(surface, Plane):
+        # Turned a little, so that its border does not run along the body's own edges.
+        c = frame.local(surface.project(middle[None]))[0, :2]
+        ways = [0.3 + k * np.pi / 2.0 for k in range(4)]
+        corners = [vertex_at(frame.world(np.array([*(c + 2.0 * reach * np.array([np.cos(w), np.sin(w)])), 0.0])))
+                   for w in ways]  # fmt: skip
+        edges = []
+        for k in range(4):
+            a, b = corners[k], corners[(k + 1) % 4]
+            edges.append(Edge(Line.through(a.point, b.point), 0.0, float(np.linalg.norm(b.point - a.point)), a, b))
+        return Face(surface, (tuple(Coedge(e, True) for e in edges),), label="cut")
+    if isinstance(surface, Sphere) or (isinstance(surface, Torus) and surface.major > surface.minor):
+        return Face(surface, (), label="cut")
+    height = float(frame.local(middle)[2])
+    if isinstance(surface, Cylinder):
+        rings = [_ring(frame, height + s * reach, surface.radius) for s in (-1.0, 1.0)]
+        return Face(surface, ((Coedge(rings[0], True),), (Coedge(rings[1], False),)), label="cut")
+    if isinstance(surface, Cone):
+        top = max(height + reach, 1e-3 * reach)
+        radius = surface.radius + top * float(np.tan(surface.angle))
+        return Face(surface, ((Coedge(_ring(frame, top, radius), False),),), label="cut")
+    raise Refusal(f"a {surface.kind} cannot be extended far enough to cut with", remedy="cut with a plane or a round face")
+
+
+def _ring(frame: Frame, height: float, radius: float) -> Edge:
+    return Edge(Circle.about(frame.shifted(height * frame.z), radius), 0.0, TURN)
+
+
+def _closed(
+    body: Body, cut: Overlay, caps: list[Face], surface: Surface, tolerance: float, together: bool
+) -> list[Body]:
+    """Both sides of a body, each closed by the caps."""
     uses: dict[int, list[FaceUse]] = {1: [], -1: []}
     for use in body.uses:
-        for side, faces in _cut_face(use, plane, parts, tolerance).items():
-            uses[side] += [FaceUse(face, use.forward) for face in faces]
+        for piece in cut.fragments[use.face]:
+            at = inner_point(piece)[None]
+            d = float(surface.signed_distance(at)[0])
+            if abs(d) <= 20.0 * tolerance:  # it lies on the cut: the body is behind it
+                d = -float(use.outward(at)[0] @ surface.normal(at)[0])
+            ahead = d > 0.0
+            uses[1 if ahead else -1].append(FaceUse(piece, use.forward))
+    # The caps' normal points ahead: out of the side behind. Ahead gets its own copies, turned round.
+    uses[-1] += [FaceUse(cap, True) for cap in caps]
+    uses[1] += [FaceUse(cap, False) if together else FaceUse(_turned(cap)) for cap in caps]
     pieces: list[Body] = []
     for side in (1, -1):
-        closed = uses[side] + _caps(uses[side], plane, side, tolerance)
-        for shell in solids(closed):
-            pieces.append(Body(tuple(shell), body.name))
-    pieces = [_own_cut(p, plane, tolerance) if _side_of(p, plane) < 0 else p for p in pieces]
+        for shell in solids(uses[side]):
+            piece = Body(tuple(shell), body.name)
+            pieces.append(piece if together or side > 0 else _own_cut(piece, surface, tolerance))
     named = [Body(p.uses, f"{body.name} {chr(ord('A') + k)}") for k, p in enumerate(pieces)]
     return [check(p, tolerance) for p in named]
 
 
-_Parts = dict[Edge, list[tuple[Edge, int]]]
+def _turned(face: Face) -> Face:
+    loops: list[Loop] = [tuple(c.reversed() for c in reversed(loop)) for loop in face.loops]
+    return Face(face.surface, tuple(loops), not face.along, face.label)
 
 
-def _side(plane: Plane, point: Floats, tolerance: float) -> int:
-    d = float(plane.signed_distance(point))
-    return 0 if abs(d) <= tolerance else (1 if d > 0.0 else -1)
+def _own_cut(body: Body, surface: Surface, tolerance: float) -> Body:
+    """Its own copies of all vertices and edges on the cut, so that the halves stand apart."""
 
+    def on(points: Floats) -> bool:
+        return float(np.abs(surface.signed_distance(points)).max()) <= 20.0 * tolerance
 
-def _cut_edges(body: Body, plane: Plane, tolerance: float) -> _Parts:
-    """Each edge as its stretches in order, with the side of each; an uncut edge is itself."""
-    out: _Parts = {}
-    for edge in body.edges():
-        samples = plane.signed_distance(edge.curve.point(np.linspace(edge.t0, edge.t1, 9)))
-        if np.abs(samples).max() <= tolerance:
-            out[edge] = [(edge, 0)]
-            continue
-        t = cross(edge.curve, plane, edge.t0, edge.t1, tolerance)
-        if edge.ring:
-            t = _crossings(edge, plane, np.unique(np.mod(t - edge.t0, edge.t1 - edge.t0)) + edge.t0)
-        else:
-            ends = edge.curve.point(np.array([edge.t0, edge.t1]))
-            p = edge.curve.point(t) if len(t) else np.zeros((0, 3))
-            apart = [min(np.linalg.norm(q - ends[0]), np.linalg.norm(q - ends[1])) > 2.0 * tolerance for q in p]
-            t = _crossings(edge, plane, t[np.array(apart, dtype=bool)] if len(t) else t)
-        if not len(t):
-            middle = samples[np.abs(samples).argmax()]
-            out[edge] = [(edge, 1 if middle > 0.0 else -1)]
-            continue
-        cuts = [vertex_at(p) for p in edge.curve.point(t)]
-        if edge.ring:
-            period = edge.t1 - edge.t0
-            ts = [*t, t[0] + period]
-            vs: list[Vertex | None] = [*cuts, cuts[0]]
-        else:
-            ts = [edge.t0, *t, edge.t1]
-            vs = [edge.start, *cuts, edge.end]
-        stretches = []
-        for k in range(len(ts) - 1):
-            piece = Edge(edge.curve, float(ts[k]), float(ts[k + 1]), vs[k], vs[k + 1])
-            stretches.append((piece, 1 if float(plane.signed_distance(piece.at(0.5))) > 0.0 else -1))
-        out[edge] = stretches
-    return out
-
-
-def _crossings(edge: Edge, plane: Plane, t: Floats) -> Floats:
-    """Of the meeting parameters, those where the edge really changes sides (not mere touches)."""
-    if not len(t):
-        return t
-    if edge.ring:
-        marks = np.append(t, t[0] + edge.t1 - edge.t0)
-        middle = 0.5 * (marks[1:] + marks[:-1])
-        sign = np.sign(plane.signed_distance(edge.curve.point(middle)))
-        return t[sign != np.roll(sign, 1)]
-    marks = np.concatenate([[edge.t0], t, [edge.t1]])
-    sign = np.sign(plane.signed_distance(edge.curve.point(0.5 * (marks[1:] + marks[:-1]))))
-    return t[sign[1:] != sign[:-1]]
-
-
-def _cut_face(use: FaceUse, plane: Plane, parts: _Parts, tolerance: float) -> dict[int, list[Face]]:
-    """The face's pieces by side; the face itself where it lies on one side."""
-    face = use.face
-    normal = plane.frame.z
-    if face.surface.same_as(plane, tolerance, 1e3):
-        outward = use.outward(face_place(face)[None])[0]
-        return {-1 if float(outward @ normal) > 0.0 else 1: [face]}
-    pieces: list[tuple[Coedge, int]] = []
-    for loop in face.loops:
-        for c in loop:
-            stretches = parts[c.edge] if c.forward else parts[c.edge][::-1]
-            pieces += [(Coedge(e, c.forward), side) for e, side in stretches]
-    sides = {side for _, side in pieces} - {0}
-    untouched = all(parts[e][0][0] is e for e in face.edges())
-    if len(sides) == 1:
-        (only,) = sides
-        if untouched:
-            return {only: [face]}
-    sections = _sections(face, plane, pieces, tolerance) if len(sides) == 2 else []
-    out: dict[int, list[Face]] = {}
-    for side in sides:
-        coedges = [c for c, s in pieces if s == side or (s == 0 and _leans(face, c, normal) == side)]
-        coedges += [c if _leans(face, c, normal) == side else c.reversed() for c in sections]
-        loops = trace(coedges, face.surface, face.along)
-        out[side] = [face.with_loops(g) for g in group(loops, face.surface, face.along)]
-    return out
-
-
-def _leans(face: Face, c: Coedge, normal: Floats) -> int:
-    """On which side of the plane the face lies beside a coedge in the plane."""
-    at = c.edge.at(0.5)
-    tangent = c.edge.direction(0.5) * (1.0 if c.forward else -1.0)
-    return 1 if float(np.cross(face.normal(at[None])[0], tangent) @ normal) > 0.0 else -1
-
-
-def _sections(face: Face, plane: Plane, pieces: list[tuple[Coedge, int]], tolerance: float) -> list[Coedge]:
-    """New edges across a face, along where its surface meets the plane."""
-    ends = {v for c, _ in pieces for v in (c.first, c.last) if v is not None}
-    on_plane = [v for v in ends if _side(plane, v.point, 2.0 * tolerance) == 0]
-    domain = flat_domain(face, edge_points)
-    shape = _shape(domain.flat, domain.segments)
-    shapely.prepare(shape)
-    already = [c.edge for c, side in pieces if side == 0]
-    out: list[Coedge] = []
-    for curve in meet(face.surface, plane, tolerance):
-        here = [v for v in on_plane if _off(curve, v.point) <= 20.0 * tolerance]
-        for edge in _stretches(curve, here):
-            middle = edge.at(0.5)
-            if any(_off_edge(e, middle) <= 20.0 * tolerance for e in already):
-                continue
-            if _inside(face, shape, domain.mirror, middle):
-                out.append(Coedge(edge, True))
-    return out
-
-
-def _stretches(curve: Curve, here: list[Vertex]) -> list[Edge]:
-    """The edges of a curve between neighbouring vertices on it; a ring where there are none."""
-    if not here:
-        return [Edge(curve, 0.0, curve.period)] if curve.period is not None else []
-    t = curve.parameter(np.stack([v.point for v in here]))
-    order = np.argsort(t)
-    ts, vs = [float(t[k]) for k in order], [here[k] for k in order]
-    if curve.period is not None:
-        ts, vs = [*ts, ts[0] + curve.period], [*vs, vs[0]]
-    return [Edge(curve, ts[k], ts[k + 1], vs[k], vs[k + 1]) for k in range(len(ts) - 1) if ts[k + 1] > ts[k]]
-
-
-def _off(curve: Curve, point: Floats) -> float:
-    return float(np.linalg.norm(curve.point(curve.parameter(point[None]))[0] - point))
-
-
-def _off_edge(edge: Edge, point: Floats) -> float:
-    t = float(edge.curve.parameter(point[None])[0])
-    if edge.curve.period is not None:
-        t = edge.t0 + np.mod(t - edge.t0, edge.curve.period)
-    if not edge.t0 <= t <= edge.t1:
-        return float("inf")
-    return float(np.linalg.norm(edge.curve.point(np.array([t]))[0] - point))
-
-
-def _shape(flat: Floats, segments: Ints) -> shapely.Polygon:
-    rings, start = [], 0
-    seg = segments
-    for k in range(len(seg)):
-        if seg[k, 1] == seg[start, 0]:
-            rings.append(flat[seg[start : k + 1, 0]])
-            start = k + 1
-    return shapely.Polygon(rings[0], rings[1:])
-
-
-def _inside(face: Face, shape: shapely.Polygon, mirror: float, point: Floats) -> bool:
-    u, v = face.surface.flat(point[None])[0]
-    period = face.surface.flat_period
-    shifts = (0.0,) if period is None else (0.0, period, -period, 2.0 * period, -2.0 * period)
-    return any(bool(shapely.contains_xy(shape, mirror * u + s, v)) for s in shifts)
-
-
-def _caps(uses: list[FaceUse], plane: Plane, side: int, tolerance: float) -> list[FaceUse]:
-    """Faces in the plane that close one side, outlined by the edges used only once."""
-    count: dict[Edge, list[Coedge]] = defaultdict(list)
-    for use in uses:
-        for loop in use.face.loops:
-            for c in loop:
-                count[c.edge].append(c if use.forward else c.reversed())
-    rim = [c[0].reversed() for c in count.values() if len(c) == 1]
-    if not rim:
-        return []
-    frame = plane.frame
-    surface = Plane(Frame.of(frame.origin, -side * frame.z, frame.x))
-    for c in rim:
-        if abs(float(surface.signed_distance(c.edge.at(0.37)))) > 20.0 * tolerance:
-            raise Refusal("the cut leaves an opening off the plane", where=spot(c.edge.at(0.37)))
-    loops = trace(rim, surface, True)
-    return [FaceUse(Face(surface, g, label="cut")) for g in group(loops, surface, True)]
-
-
-def _side_of(body: Body, plane: Plane) -> float:
-    points = np.concatenate([edge_points(e)[1] for e in body.edges()])
-    return float(plane.signed_distance(points).mean())
-
-
-def _own_cut(body: Body, plane: Plane, tolerance: float) -> Body:
-    """Its own copies of all vertices and edges in the plane, so that the halves stand apart."""
-    vertices = {v: Vertex(v.point) for v in body.vertices() if _side(plane, v.point, 2.0 * tolerance) == 0}
-    edges = {
-        e: (Edge(e.curve, e.t0, e.t1), True)
-        for e in body.edges()
-        if e.ring and float(np.abs(plane.signed_distance(edge_points(e)[1])).max()) <= 2.0 * tolerance
-    }
-    return rewrite(body, vertices, edges)
+    vertices = {v: Vertex(v.point) for v in body.vertices() if on(v.point[None])}
+    rings = [e for e in body.edges() if e.ring and on(edge_points(e)[1])]
+    return rewrite(body, vertices, {e: (Edge(e.curve, e.t0, e.t1), True) for e in rings})
