@@ -27,8 +27,12 @@ from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import cross, meet
 from lithon.geometry.surfaces import Surface
 from lithon.progress import SILENT, Progress
+from lithon.trim.blends import unblended
+from lithon.trim.running import bounded, extended, reach
 
 _MOST_NEIGHBOURS = 8
+#: A rim with more neighbours than this is first taken for blends, which need no search.
+_PLAIN = 4
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -102,6 +106,8 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
             use = entries[0].use
             index = next((i for i, loop in enumerate(use.face.loops) if any(c is entries[0].rim[0] for c in loop)), -1)
             if not _may_drop(use.face, index):
+                if len(rim) > len(entries[0].rim):
+                    return _sound([unblended(body, adj, wound, tolerance)], tolerance, here, wound)
                 raise Refusal(
                     f"the {use.face.surface.kind} face around the wound would lose its outer boundary",
                     where=spot(edge_points(entries[0].rim[0].edge)[1][0]),
@@ -114,14 +120,16 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
     kept = [_without(use, dropped.get(use.face, set())) for use in body.uses if use.face not in gone]
     swapped = {old.face: new.face for old, new in zip((u for u in body.uses if u.face not in gone), kept, strict=True)}
     base = body.with_uses(kept)
+    if len(cycles) > 1 or any(len(c) > _PLAIN for c in cycles):
+        try:
+            return _sound([unblended(body, adj, wound, tolerance)], tolerance, here, wound)
+        except Refusal as refusal:
+            if len(cycles) > 1:
+                raise Refusal(refusal.what, where=refusal.where or spot(here),
+                              remedy="choose the faces beside it as well, or clear its parts one after the other",
+                              entities=tuple(wound)) from refusal  # fmt: skip
     if not cycles:
         return _sound([base], tolerance, here, wound)
-    if len(cycles) > 1:
-        raise Refusal(
-            "the wound has several rims that run over different faces",
-            where=spot(here),
-            remedy="clear its parts one after the other",
-        )
     entries = [_Entry(FaceUse(swapped[e.use.face], e.use.forward), e.rim) for e in cycles[0]]
     return _sound(list(_regrown(base, adj, gone, entries, here, tolerance)), tolerance, here, wound)
 
@@ -266,6 +274,8 @@ def _link(adj: Adjacency, gone: set[Face], a: _Entry, b: _Entry) -> tuple[Edge, 
 
 
 Triangle = tuple[int, int, int]
+#: Where a numeric intersection starts looking around a wound (mm).
+_AROUND = np.concatenate([np.zeros((1, 3)), np.eye(3), -np.eye(3)])
 
 
 def _triangulations(k: int) -> Iterator[list[Triangle]]:
@@ -289,8 +299,8 @@ def _corner(surfaces: list[Surface], here: Floats, tolerance: float) -> Vertex:
     for a, b, c in ((0, 1, 2), (1, 2, 0), (0, 2, 1)):
         if surfaces[a].same_as(surfaces[b], tolerance, 1e3):
             continue
-        for curve in meet(surfaces[a], surfaces[b], tolerance):
-            low, high = (-1e6, 1e6) if curve.period is None else (0.0, curve.period)
+        for curve in meet(surfaces[a], surfaces[b], tolerance, here[None] + _AROUND):
+            low, high = reach(curve)
             for p in curve.point(cross(curve, surfaces[c], low, high, tolerance)):
                 if best is None or np.linalg.norm(p - here) < np.linalg.norm(best - here):
                     best = p
@@ -299,52 +309,14 @@ def _corner(surfaces: list[Surface], here: Floats, tolerance: float) -> Vertex:
     raise Refusal("three neighbours do not meet in a point", where=spot(here))
 
 
-@dataclass(slots=True)
-class _Stretch:
-    """An edge whose ends may move along its curve."""
-
-    t0: float
-    t1: float
-    start: Vertex | None
-    end: Vertex | None
-
-
-def _extended(edge: Edge, moves: list[tuple[Vertex, Vertex]], tolerance: float) -> Edge:
-    """An edge with ends run on, or back, to new vertices."""
-    s = _Stretch(edge.t0, edge.t1, edge.start, edge.end)
-    for old, new in moves:
-        t = float(edge.curve.parameter(new.point[None])[0])
-        if float(np.linalg.norm(edge.curve.point(np.array([t]))[0] - new.point)) > 20.0 * tolerance:
-            raise Refusal("an edge cannot be run on to where its faces meet", where=spot(new.point))
-        period = edge.curve.period
-        if s.end is old:
-            s.t1 = t if period is None else s.t0 + float(np.mod(t - s.t0, period))
-            s.end = new
-        else:
-            s.t0 = t if period is None else s.t1 - float(np.mod(s.t1 - t, period))
-            s.start = new
-    if s.t1 - s.t0 <= tolerance:
-        raise Refusal("an edge would run backwards", where=spot(edge.at(0.5)))
-    return Edge(edge.curve, s.t0, s.t1, s.start, s.end)
-
-
 def _between(a: Surface, b: Surface, start: Vertex, end: Vertex, tolerance: float) -> Edge:
     """A new edge between two corners along where two surfaces meet, the short way round."""
-    for curve in meet(a, b, tolerance):
+    for curve in meet(a, b, tolerance, np.stack([start.point, 0.5 * (start.point + end.point), end.point])):
         t = curve.parameter(np.stack([start.point, end.point]))
         if float(np.linalg.norm(curve.point(t) - [start.point, end.point], axis=1).max()) > 20.0 * tolerance:
             continue
-        return _bounded(curve, float(t[0]), float(t[1]), start, end)
+        return bounded(curve, float(t[0]), float(t[1]), start, end)
     raise Refusal("two neighbours do not meet along a curve between the new corners", where=spot(start.point))
-
-
-def _bounded(curve: Curve, t0: float, t1: float, start: Vertex, end: Vertex) -> Edge:
-    if curve.period is None:
-        return Edge(curve, t0, t1, start, end) if t0 < t1 else Edge(curve, t1, t0, end, start)
-    way = float(np.mod(t1 - t0, curve.period))
-    if way <= curve.period / 2.0:
-        return Edge(curve, t0, t0 + way, start, end)
-    return Edge(curve, t1, t1 + curve.period - way, end, start)
 
 
 def _rebuilt(
@@ -370,7 +342,7 @@ def _rebuilt(
     moves: dict[Edge, list[tuple[Vertex, Vertex]]] = {}
     for i, (edge, vertex) in enumerate(links):
         moves.setdefault(edge, []).append((vertex, side_corner[i]))
-    ran = {edge: _extended(edge, m, tolerance) for edge, m in moves.items()}
+    ran = {edge: extended(edge, m, tolerance) for edge, m in moves.items()}
     new: dict[tuple[int, int], Edge] = {}
     for (i, j), (n, m) in diagonal.items():
         a, b = entries[i].use.face, entries[j].use.face
@@ -430,7 +402,7 @@ def _joined(body: Body, entries: list[_Entry], links: list[tuple[Edge, Vertex]],
     far_b = b.start if b.end is vb else b.end
     assert far_a is not None and far_b is not None
     t = a.curve.parameter(np.stack([far_a.point, far_b.point]))
-    one = _bounded(a.curve, float(t[0]), float(t[1]), far_a, far_b)
+    one = bounded(a.curve, float(t[0]), float(t[1]), far_a, far_b)
     rim = {c.edge for e in entries for c in e.rim}
     uses = []
     for use in body.uses:
