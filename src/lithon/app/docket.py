@@ -15,7 +15,7 @@ from lithon.project.steps import clear_question, clear_step
 from lithon.survey.findings import Finding, share
 
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
-_NOUNS = {"small hole": ("holes", "diameter"), "small fillet": ("fillets", "radius"), "pocket": ("pockets", "depth")}
+_NOUNS = {"small hole": ("holes", "diameter"), "small fillet": ("fillets", "radius"), "small chamfer": ("chamfers", "width"), "pocket": ("pockets", "depth")}
 
 
 @dataclass(slots=True)

@@ -21,7 +21,7 @@ from lithon.survey.features import Feature, features
 _GRAMMAR = r"""
 start: NOUN ["where" condition ("and" condition)*] ["in" STRING]
 condition: MEASURE OP NUMBER UNIT?
-NOUN: "faces" | "edges" | "holes" | "fillets" | "pockets" | "bosses" | "bodies"
+NOUN: "faces" | "edges" | "holes" | "fillets" | "chamfers" | "pockets" | "bosses" | "bodies"
 MEASURE: "diameter" | "radius" | "length" | "area" | "width" | "depth" | "volume"
 OP: "<=" | ">=" | "<" | ">" | "="
 UNIT: /mm[23²³]?/
@@ -40,6 +40,7 @@ _OPS: dict[str, Callable[[float, float], bool]] = {
 }
 _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "holes": {"diameter": lambda f: f.size, "radius": lambda f: 0.5 * f.size, "depth": lambda f: f.depth},
+    "chamfers": {"width": lambda f: f.size, "length": lambda f: f.depth},
     "fillets": {"radius": lambda f: f.size, "length": lambda f: f.depth},
     "pockets": {"width": lambda f: f.size, "depth": lambda f: f.depth},
     "bosses": {"width": lambda f: f.size, "depth": lambda f: f.depth},
@@ -47,7 +48,7 @@ _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "edges": {"length": lambda e: e.length},
     "bodies": {"volume": volume},
 }
-_KINDS = {"holes": "hole", "fillets": "fillet", "pockets": "pocket", "bosses": "boss"}
+_KINDS = {"holes": "hole", "fillets": "fillet", "chamfers": "chamfer", "pockets": "pocket", "bosses": "boss"}
 
 
 class NotAQuestion(LithonError):

@@ -1,6 +1,8 @@
-"""Features told from the graph of faces: holes, straight fillets, pockets, bosses.
+"""Features told from the graph of faces: holes, fillets, chamfers, pockets, bosses.
 
-After Joshi & Chang (1988): faces are nodes, edges carry convex, concave or smooth.
+After Joshi & Chang (1988): faces are nodes, edges carry convex, concave or smooth. A fillet is a round
+strip that runs smoothly into both neighbours; strips that go on in each other, and the corners
+between them, are one chain and one feature. A hole is a stack of concave walls about one axis.
 """
 
 from __future__ import annotations
@@ -15,19 +17,20 @@ from lithon.arrays import Floats
 from lithon.brep.adjacency import Adjacency, adjacency
 from lithon.brep.charts import chart_of
 from lithon.brep.loops import flat_loop
-from lithon.brep.measures import face_centroid
+from lithon.brep.measures import face_area, face_centroid
 from lithon.brep.tessellate import edge_points
-from lithon.brep.topology import Body, Face, FaceUse, Loop
+from lithon.brep.topology import Body, Edge, Face, FaceUse, Loop
 from lithon.geometry.curves import Line
+from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 
-Kind = Literal["hole", "fillet", "pocket", "boss"]
+Kind = Literal["hole", "fillet", "chamfer", "pocket", "boss"]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Feature:
-    """A group of faces with a meaning. size: diameter of a hole, radius of a fillet, smallest width of
-    a pocket or boss; depth: how deep, high or long. mm."""
+    """A group of faces with a meaning. size: diameter of a hole, radius of a fillet, width of a chamfer, smallest
+    width of a pocket or boss; depth: how deep, high or long. mm."""
 
     kind: Kind
     body: Body
@@ -44,6 +47,8 @@ class Feature:
             return f"hole, diameter {self.size:.4g} mm, {'through' if self.through else 'blind'} {self.depth:.4g} mm"
         if self.kind == "fillet":
             return f"{'outer' if self.convex else 'inner'} fillet, radius {self.size:.4g} mm, {self.depth:.4g} mm long"
+        if self.kind == "chamfer":
+            return f"chamfer, {self.size:.4g} mm wide, {self.depth:.4g} mm long"
         deep = "deep" if self.kind == "pocket" else "high"
         return f"{self.kind}, {self.size:.4g} mm wide, {self.depth:.4g} mm {deep}"
 
@@ -56,78 +61,205 @@ def features(body: Body) -> tuple[Feature, ...]:
     hit = _features.get(body)
     if hit is None:
         adj = adjacency(body)
-        holes = [h for use in body.uses if (h := _hole(adj, use)) is not None]
-        fillets = [f for use in body.uses if (f := _fillet(adj, use)) is not None]
+        holes = _holes(adj)
         taken = {f for h in holes for f in h.faces}
-        hit = (*holes, *fillets, *_islands(adj, taken))
+        hit = (*holes, *_blends(adj, taken), *_islands(adj, taken))
         _features[body] = hit
     return hit
 
 
+# ---- holes
+
+
+def _holes(adj: Adjacency) -> list[Feature]:
+    out: list[Feature] = []
+    taken: set[Face] = set()
+    narrow = sorted((u for u in adj.body.uses if isinstance(u.face.surface, Cylinder)), key=_radius)
+    for use in narrow:
+        if use.face not in taken and (found := _hole(adj, use)) is not None:
+            out.append(found)
+            taken |= set(found.faces)
+    order = {use.face: k for k, use in enumerate(adj.body.uses)}
+    return sorted(out, key=lambda h: order[h.faces[0]])
+
+
+def _radius(use: FaceUse) -> float:
+    assert isinstance(use.face.surface, Cylinder)
+    return use.face.surface.radius
+
+
+def _concave(use: FaceUse) -> bool:
+    """Whether a face of revolution looks towards its axis."""
+    point = next(use.face.edges()).at(0.5)[None]
+    radial = use.face.surface.project(point) - use.face.surface.frame.origin
+    radial = radial - (radial @ use.face.surface.frame.z)[:, None] * use.face.surface.frame.z
+    return float(use.outward(point)[0] @ radial[0]) < 0.0
+
+
+def _coaxial(face: Face, wall: Cylinder) -> bool:
+    frame = face.surface.frame
+    away = wall.frame.local(frame.origin)
+    off = 0.0 if isinstance(face.surface, Plane) else float(np.hypot(away[0], away[1]))
+    turn = 0.0 if isinstance(face.surface, Sphere) else float(np.linalg.norm(np.cross(frame.z, wall.frame.z)))
+    return off <= 1e-6 * (1.0 + wall.radius) and turn <= 1e-7
+
+
 def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
-    """A concave full cylinder between an opening and another opening or a flat floor."""
-    face = use.face
-    if not isinstance(face.surface, Cylinder) or _outward_radial(use) > 0.0:
+    """The stack of walls about a concave full cylinder, from opening to opening or floor."""
+    face, wall = use.face, use.face.surface
+    assert isinstance(wall, Cylinder)
+    if not _concave(use) or len(face.loops) != 2 or not all(_goes_around(face, loop) for loop in face.loops):
         return None
-    rings = [loop for loop in face.loops if flat_loop(loop, chart_of(face), face.along)[1] != 0.0]
-    if len(rings) != 2 or len(face.loops) != 2:
-        return None
-    faces, openings = [face], 0
-    for loop in rings:
-        over = {adj.across(face, c.edge) for c in loop}
-        if len(over) != 1:
-            return None
-        other = over.pop()
-        edges = {c.edge for c in loop}
-        alike = {c.edge for c in adj.loop_of[(other, loop[0].edge)]} == edges
-        if alike and len(other.loops) == 1:
-            faces.append(other)
-        elif alike:
-            openings += 1
-        else:
-            return None
+    faces, openings, radius = [face], 0, wall.radius
+    by_face = {u.face: u for u in adj.body.uses}
+    for loop in face.loops:
+        here, rim = face, loop
+        for _ in range(12):
+            over = {adj.across(here, c.edge) for c in rim}
+            if len(over) != 1:
+                return None
+            other = over.pop()
+            back = adj.loop_of[(other, rim[0].edge)]
+            if {c.edge for c in back} != {c.edge for c in rim}:
+                return None
+            further = [x for x in other.loops if x is not back]
+            floor = not further and _closes(other, wall)
+            goes_on = len(further) == 1 and further[0][0].edge.ring and _coaxial(other, wall) and _is_wall(adj, by_face[other], further[0], rim)
+            if floor or goes_on:
+                faces.append(other)
+            if floor:
+                break
+            if not goes_on:
+                openings += 1
+                break
+            here, rim = other, further[0]
     if openings == 0:
         return None
-    heights = [float(face.surface.frame.local(edge_points(c.edge)[1])[:, 2].mean()) for loop in rings for c in loop]
-    depth = max(heights) - min(heights)
-    middle = face.surface.frame.origin + 0.5 * (max(heights) + min(heights)) * face.surface.frame.z
-    return Feature(
-        "hole", adj.body, tuple(faces), 2.0 * face.surface.radius, depth, middle, through=openings == 2, convex=False
-    )
+    p = np.concatenate([edge_points(e)[1] for f in faces for e in f.edges()])
+    h = wall.frame.local(p)[:, 2]
+    middle = wall.frame.origin + 0.5 * float(h.max() + h.min()) * wall.frame.z
+    return Feature("hole", adj.body, tuple(faces), 2.0 * radius, float(np.ptp(h)), middle, openings == 2, convex=False)
 
 
-def _outward_radial(use: FaceUse) -> float:
-    point = next(use.face.edges()).at(0.5)[None]
-    return float(use.outward(point)[0] @ use.face.surface.normal(point)[0])
+def _goes_around(face: Face, loop: Loop) -> bool:
+    return flat_loop(loop, chart_of(face), face.along)[1] != 0.0
 
 
-def _fillet(adj: Adjacency, use: FaceUse) -> Feature | None:
-    """A cylinder patch that runs smoothly into a neighbour along two straight edges."""
+def _closes(face: Face, wall: Cylinder) -> bool:
+    """A flat floor, a drill tip or a ball end."""
+    return isinstance(face.surface, Plane) or (isinstance(face.surface, Cone | Sphere) and _coaxial(face, wall))
+
+
+def _is_wall(adj: Adjacency, use: FaceUse, further: Loop, rim: Loop) -> bool:
+    """A further wall, or the step to a wider one: entered over a convex edge, left over a concave one."""
+    if isinstance(use.face.surface, Plane):
+        return adj.turn(rim[0].edge) == "convex" and adj.turn(further[0].edge) == "concave"
+    return isinstance(use.face.surface, Cylinder | Cone | Torus) and _concave(use)
+
+
+# ---- fillets and chamfers
+
+
+def _blends(adj: Adjacency, taken: set[Face]) -> list[Feature]:
+    """Chains of fillet strips with their corners, and chamfers."""
+    strips: dict[Face, tuple[float, float, bool]] = {}
+    for use in adj.body.uses:
+        if use.face not in taken and (found := _strip(adj, use)) is not None:
+            strips[use.face] = found
+    out: list[Feature] = []
+    left = dict.fromkeys(strips)
+    while left:
+        first = next(iter(left))
+        chain, stack = [], [first]
+        left.pop(first)
+        while stack:
+            face = stack.pop()
+            chain.append(face)
+            for other in adj.neighbours(face):
+                if other in left and _alike(strips[face], strips[other]):
+                    left.pop(other)
+                    stack.append(other)
+        radius = min(strips[f][0] for f in chain)
+        place = chain[0].surface.project(face_centroid(chain[0])[None])[0]
+        convex = strips[first][2]
+        out.append(Feature("fillet", adj.body, tuple(chain), radius, sum(strips[f][1] for f in chain), place, convex=convex))
+    known = taken | set(strips)
+    return out + [c for use in adj.body.uses if use.face not in known and (c := _chamfer(adj, use)) is not None]
+
+
+def _alike(a: tuple[float, float, bool], b: tuple[float, float, bool]) -> bool:
+    return abs(a[0] - b[0]) <= 0.01 * max(a[0], b[0]) and a[2] == b[2]
+
+
+def _strip(adj: Adjacency, use: FaceUse) -> tuple[float, float, bool] | None:
+    """Radius, length and convexity of a face that runs smoothly into its neighbours on both sides."""
+    face, s = use.face, use.face.surface
+    if not isinstance(s, Cylinder | Torus | Sphere) or not face.loops:
+        return None
+    sides = [c.edge for loop in face.loops for c in loop if adj.turn(c.edge) == "smooth"]
+    if len({adj.across(face, e) for e in sides} - {face}) < 2:
+        return None
+    at = next(face.edges()).at(0.5)[None]
+    outer = float(use.outward(at)[0] @ s.normal(at)[0]) > 0.0
+    if isinstance(s, Sphere):
+        return (s.radius, 0.0, outer) if len(sides) >= 3 else None
+    long = [e for e in sides if _runs_along(s, e)]
+    if len({adj.across(face, e) for e in long} - {face}) < 2:
+        return None
+    points = np.concatenate([edge_points(e)[1] for e in long])
+    if isinstance(s, Cylinder):
+        if len(face.loops) != 1 or _goes_around(face, face.loops[0]):
+            return None
+        angle = np.ptp(chart_of(face).flat(points)[:, 0]) / s.radius
+        unwrapped = np.ptp(flat_loop(face.loops[0], s, face.along)[0][:, 0]) / s.radius
+        if min(float(angle), float(unwrapped)) > np.pi * 1.01:
+            return None
+        return s.radius, max(e.length for e in long), outer
+    # Halfway around the tube at most: seen from the spine, all of the face lies on one side.
+    ways = s.normal(points)
+    if float(np.linalg.norm(ways.mean(axis=0))) < 1e-9 and len(long) < 2:
+        return None
+    return s.minor, max(e.length for e in long), outer
+
+
+def _runs_along(surface: Cylinder | Torus, edge: Edge) -> bool:
+    """Whether an edge follows the axis of a cylinder or the spine of a torus."""
+    if isinstance(surface, Cylinder):
+        return isinstance(edge.curve, Line)
+    way = edge.direction(0.5)
+    at = surface.frame.local(edge.at(0.5))
+    around = np.cross(surface.frame.z, surface.frame.x * at[0] + surface.frame.y * at[1])
+    return bool(abs(float(way @ around)) > 0.99 * np.linalg.norm(around))
+
+
+def _chamfer(adj: Adjacency, use: FaceUse) -> Feature | None:
+    """A narrow plane or cone between two neighbours that it meets at 15 to 75 degrees, both convex."""
     face = use.face
-    if not isinstance(face.surface, Cylinder) or len(face.loops) != 1:
+    if not isinstance(face.surface, Plane | Cone):
         return None
-    flat, advance = flat_loop(face.loops[0], chart_of(face), face.along)
-    if advance:
+    ring = len(face.loops) == 2 and all(len(loop) == 1 for loop in face.loops)
+    if ring:
+        pairs = [(face.loops[0][0].edge, face.loops[1][0].edge)]
+    elif len(face.loops) == 1 and len(face.loops[0]) == 4:
+        e = [c.edge for c in face.loops[0]]
+        pairs = [(e[0], e[2]), (e[1], e[3])]
+    else:
         return None
-    straight = [c.edge for c in face.loops[0] if isinstance(c.edge.curve, Line)]
-    if len(straight) != 2 or any(adj.turn(e) != "smooth" for e in straight):
-        return None
-    width = float(flat[:, 0].max() - flat[:, 0].min())
-    if width > np.pi * face.surface.radius * 1.01:
-        return None
-    sides = {adj.across(face, e) for e in straight}
-    if len(sides) != 2 or not all(isinstance(s.surface, Plane) for s in sides):
-        return None
-    place = face.surface.project(face_centroid(face)[None])[0]
-    return Feature(
-        "fillet",
-        adj.body,
-        (face,),
-        face.surface.radius,
-        max(e.length for e in straight),
-        place,
-        convex=_outward_radial(use) > 0.0,
-    )
+    for a, b in pairs:
+        angles = [np.degrees(adj.angle(e)) for e in (a, b)]
+        others = [adj.across(face, e) for e in (a, b)]
+        if not all(15.0 < x < 75.0 for x in angles) or others[0] is others[1]:
+            continue
+        length = 0.5 * (a.length + b.length)
+        width = face_area(face) / length
+        spans = [face_area(f) / length for f in others]
+        if width < 0.5 * length and width < 0.4 * min(spans):
+            place = face.surface.project(face_centroid(face)[None])[0]
+            return Feature("chamfer", adj.body, (face,), width, length, place, convex=True)
+    return None
+
+
+# ---- pockets and bosses
 
 
 def _islands(adj: Adjacency, taken: set[Face]) -> list[Feature]:

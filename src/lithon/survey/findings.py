@@ -127,6 +127,18 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
             body,
             f.faces,
         )
+    if f.kind == "chamfer" and f.size < 0.75 * size:
+        return Finding(
+            "small chamfer",
+            "costs",
+            f.size,
+            place,
+            f.words(),
+            f"{share(f.size, size)} across, for {f.depth:.3g} mm.",
+            "clear",
+            body,
+            f.faces,
+        )
     if f.kind == "pocket" and min(f.size, f.depth) < 1.5 * size:
         return Finding(
             "pocket",

@@ -107,7 +107,7 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
             index = next((i for i, loop in enumerate(use.face.loops) if any(c is entries[0].rim[0] for c in loop)), -1)
             if not _may_drop(use.face, index):
                 if len(rim) > len(entries[0].rim):
-                    return _sound([unblended(body, adj, wound, tolerance)], tolerance, here, wound)
+                    return _unblended(body, adj, wound, tolerance, here)
                 raise Refusal(
                     f"the {use.face.surface.kind} face around the wound would lose its outer boundary",
                     where=spot(edge_points(entries[0].rim[0].edge)[1][0]),
@@ -122,16 +122,26 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
     base = body.with_uses(kept)
     if len(cycles) > 1 or any(len(c) > _PLAIN for c in cycles):
         try:
-            return _sound([unblended(body, adj, wound, tolerance)], tolerance, here, wound)
-        except Refusal as refusal:
+            return _unblended(body, adj, wound, tolerance, here)
+        except Refusal:
             if len(cycles) > 1:
-                raise Refusal(refusal.what, where=refusal.where or spot(here),
-                              remedy="choose the faces beside it as well, or clear its parts one after the other",
-                              entities=tuple(wound)) from refusal  # fmt: skip
+                raise
     if not cycles:
         return _sound([base], tolerance, here, wound)
     entries = [_Entry(FaceUse(swapped[e.use.face], e.use.forward), e.rim) for e in cycles[0]]
     return _sound(list(_regrown(base, adj, gone, entries, here, tolerance)), tolerance, here, wound)
+
+
+def _unblended(body: Body, adj: Adjacency, wound: list[Face], tolerance: float, here: Floats) -> list[Body]:
+    try:
+        return _sound([unblended(body, adj, wound, tolerance)], tolerance, here, wound)
+    except Refusal as refusal:
+        raise Refusal(
+            refusal.what,
+            where=refusal.where or spot(here),
+            remedy="choose the faces beside it as well, or clear its parts one after the other",
+            entities=tuple(wound),
+        ) from refusal
 
 
 def _sound(candidates: list[Body], tolerance: float, here: Floats, wound: list[Face]) -> list[Body]:
