@@ -16,7 +16,7 @@ from PySide6.QtCore import QObject, QSocketNotifier, QTimer, Signal
 from lithon.brep.patches import Change, change
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
-from lithon.mesh.tetrahedra import Mesh
+from lithon.mesh.mesh import Mesh
 from lithon.project.files import SUFFIX, load_project, save_project
 from lithon.project.fingerprints import resolve
 from lithon.project.ledger import Ledger

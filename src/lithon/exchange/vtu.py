@@ -9,12 +9,12 @@ import meshio
 import numpy as np
 
 from lithon.exchange.step_write import save_atomically
-from lithon.mesh.tetrahedra import Mesh
+from lithon.mesh.mesh import Mesh
 
 
 def write_vtu(mesh: Mesh, path: str | Path) -> None:
     """Write atomically. Cell data: body (index), scaled_jacobian, smallest_dihedral_degrees."""
-    kind = "tetra" if mesh.order == 1 else "tetra10"
+    kind = {4: "tetra", 10: "tetra10", 8: "hexahedron", 20: "hexahedron20"}[mesh.elements.shape[1]]
     out = meshio.Mesh(
         mesh.points,
         [(kind, mesh.elements)],

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.arrays import Floats, Ints
+from lithon.mesh.hexes import hex_dihedral_degrees, hex_edge_ratio, hex_scaled_jacobian
 
 _EDGES = np.array([[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]])
 #: The two corners off each edge, in an order that makes the dihedral angle positive.
@@ -59,6 +60,10 @@ class Quality:
 
     @staticmethod
     def of(points: Floats, tets: Ints) -> Quality:
+        if tets.shape[1] in (8, 20):
+            angles = hex_dihedral_degrees(points, tets)
+            jacobian, ratio = hex_scaled_jacobian(points, tets), hex_edge_ratio(points, tets)
+            return Quality(jacobian, angles.min(axis=1), angles.max(axis=1), ratio)
         angles = tet_dihedral_degrees(points, tets)
         return Quality(
             tet_scaled_jacobian(points, tets), angles.min(axis=1), angles.max(axis=1), tet_edge_ratio(points, tets)

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
-from lithon.mesh.tetrahedra import Mesh
+from lithon.mesh.mesh import Mesh
 
 #: Corner pairs of the mid-nodes, in VTK's order for the ten-node tetrahedron.
 _MIDS = np.array([[0, 1], [1, 2], [0, 2], [0, 3], [1, 3], [2, 3]])

@@ -2,88 +2,24 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import parts_of
-from lithon.brep.measures import volume
-from lithon.brep.topology import Body, Face, Model
+from lithon.brep.topology import Model
 from lithon.errors import Refusal
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.fill import fill
 from lithon.mesh.improve import Cells, improve
-from lithon.mesh.quality import Quality, tet_volumes
-from lithon.mesh.recover import Failure, recover, wall_off
+from lithon.mesh.mesh import Mesh
+from lithon.mesh.quality import Quality
+from lithon.mesh.recover import recover, wall_off
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.slide import FIXED, FREE, ON_CONE, ON_CYLINDER, ON_PLANE, ON_SPHERE, ON_TORUS
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.progress import SILENT, Progress
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Mesh:
-    """A conformal mesh. points (n,3); elements (m,4) linear or (m,10) quadratic, in VTK's node order;
-    body (m,) index into `bodies`; triangles (k,3) on the faces, counter-clockwise about each face's
-    normal, face (k,) index into `faces`. A shared face's triangles stand once."""
-
-    points: Floats
-    elements: Ints
-    body: Ints
-    triangles: Ints
-    face: Ints
-    bodies: tuple[Body, ...]
-    faces: tuple[Face, ...]
-    quality: Quality
-    failures: tuple[Failure, ...] = field(default=())
-
-    @property
-    def corners(self) -> Ints:
-        return self.elements[:, :4]
-
-    @property
-    def order(self) -> int:
-        return 1 if self.elements.shape[1] == 4 else 2
-
-    @property
-    def volume_ratio(self) -> float:
-        """Volume of the mesh over the exact volume of the bodies."""
-        exact = sum(volume(b) for b in self.bodies)
-        return float(tet_volumes(self.points, self.elements).sum() / exact)
-
-    def face_nodes(self, face: Face) -> Ints:
-        """Corner nodes of a face's triangles, sorted."""
-        index = next((k for k, f in enumerate(self.faces) if f is face), -1)
-        return np.unique(self.triangles[self.face == index])
-
-    def conformal(self) -> bool:
-        """Whether every element face is either shared by two elements or a boundary triangle, and
-        every boundary triangle of a bonded face has an element on both sides."""
-        n = len(self.points)
-        sides = np.sort(self.corners[:, FACE].reshape(-1, 3), axis=1)
-        keys = (sides[:, 0] * n + sides[:, 1]) * n + sides[:, 2]
-        unique, counts = np.unique(keys, return_counts=True)
-        bound = np.sort(self.triangles, axis=1)
-        bound_keys = (bound[:, 0] * n + bound[:, 1]) * n + bound[:, 2]
-        uses = np.zeros(len(self.faces), dtype=np.int64)
-        index = {f: k for k, f in enumerate(self.faces)}
-        for b in self.bodies:
-            for f in b.faces:
-                uses[index[f]] += 1
-        at = np.clip(np.searchsorted(unique, bound_keys), 0, len(unique) - 1)
-        there = unique[at] == bound_keys
-        right = counts[at] == uses[self.face]
-        once = np.setdiff1d(unique[counts == 1], bound_keys)
-        return bool(
-            there.all()
-            and right.all()
-            and not len(once)
-            and (counts <= 2).all()
-            and len(np.unique(bound_keys)) == len(bound_keys)
-        )
 
 
 def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -> Mesh:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from jinja2 import Environment
 
-from lithon.mesh.tetrahedra import Mesh
+from lithon.mesh.mesh import Mesh
 from lithon.project.ledger import Ledger
 from lithon.survey.report import survey
 

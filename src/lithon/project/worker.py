@@ -15,7 +15,9 @@ from typing import Any
 from lithon.brep.topology import Model
 from lithon.errors import LithonError
 from lithon.mesh.sizing import SizeRules
-from lithon.mesh.tetrahedra import Mesh, tetrahedral_mesh
+from lithon.mesh.mesh import Mesh
+from lithon.mesh.sweep import hexahedral_mesh
+from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.progress import Progress
 from lithon.project.steps import Outcome, Step, run_step
 from lithon.project.wire import Wire

@@ -1,0 +1,187 @@
+"""Quadrilaterals on a face.
+
+Four-sided faces are mapped (transfinite interpolation). Others are covered with triangles of twice
+the size, pairs of which are joined where that makes good quads; halving every side then leaves quads
+only (three from each triangle left, four from each quad). So each edge needs an even number of
+divisions, and its nodes are given: the mesh of a neighbour fits by construction.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.domain import flat_domain
+from lithon.brep.topology import Coedge, Edge, Face
+from lithon.brep.triangulate import Tangled, triangulate
+from lithon.errors import Refusal, spot
+from lithon.mesh.sizing import SizeField, SizeRules
+from lithon.mesh.surface import _refine, _smooth
+
+#: Node numbers and points along an edge, from its start to its end; a ring's first is not repeated.
+Nodes = Callable[[Edge], tuple[Ints, Floats]]
+
+
+def four_sided(face: Face) -> bool:
+    """Whether a face has one loop of four edges with corners between 45 and 135 degrees."""
+    if len(face.loops) != 1 or len(face.loops[0]) != 4:
+        return False
+    loop = face.loops[0]
+    for a, b in zip(loop, (*loop[1:], loop[0]), strict=True):
+        if a.edge.ring or a.last is not b.first:
+            return False
+        out = -_heading(a, 1.0)
+        angle = np.degrees(np.arccos(np.clip(float(out @ _heading(b, 0.0)), -1.0, 1.0)))
+        turn = float(np.cross(_heading(a, 1.0), _heading(b, 0.0)) @ face.normal(b.edge.at(0.0 if b.forward else 1.0)[None])[0])
+        if turn <= 0.0 or not 45.0 <= angle <= 135.0:
+            return False
+    return True
+
+
+def _heading(c: Coedge, share: float) -> Floats:
+    d = c.edge.direction(share if c.forward else 1.0 - share)
+    return d if c.forward else -d
+
+
+def _along(c: Coedge, nodes: Nodes) -> tuple[Ints, Floats]:
+    ids, points = nodes(c.edge)
+    return (ids, points) if c.forward else (ids[::-1], points[::-1])
+
+
+def mapped(face: Face, nodes: Nodes) -> tuple[Floats, Ints]:
+    """Inner points (n,3) and quads (m,4): non-negative numbers are the edges' nodes, -1 - k the inner
+    point k; counter-clockwise about the face's normal. Opposite edges must have equally many nodes."""
+    sides = [_along(c, nodes) for c in face.loops[0]]
+    (south, s), (east, e) = sides[0], sides[1]
+    (north, n), (west, w) = (x[::-1] for x in sides[2]), (x[::-1] for x in sides[3])
+    if len(s) != len(n) or len(e) != len(w):
+        raise Refusal("opposite sides of a face are divided unequally", where=spot(s[0]), entities=(face,))
+    u, v = np.linspace(0.0, 1.0, len(s))[:, None, None], np.linspace(0.0, 1.0, len(e))[None, :, None]
+    grid = (
+        (1 - v) * s[:, None] + v * n[:, None] + (1 - u) * w[None] + u * e[None]
+        - ((1 - u) * (1 - v) * s[0] + u * (1 - v) * s[-1] + (1 - u) * v * n[0] + u * v * n[-1])
+    )  # fmt: skip
+    ids = np.full((len(s), len(e)), 0, dtype=np.int64)
+    inner = np.arange((len(s) - 2) * (len(e) - 2)).reshape(len(s) - 2, len(e) - 2)
+    ids[1:-1, 1:-1] = -1 - inner
+    ids[:, 0], ids[:, -1], ids[0, :], ids[-1, :] = south, north, west, east
+    quads = np.stack([ids[:-1, :-1], ids[1:, :-1], ids[1:, 1:], ids[:-1, 1:]], axis=-1).reshape(-1, 4)
+    points = grid[1:-1, 1:-1].reshape(-1, 3)
+    return (face.surface.project(points) if len(points) else points), quads
+
+
+def paved(face: Face, nodes: Nodes, size: float) -> tuple[Floats, Ints]:
+    """As `mapped`, for any face all of whose edges have an even number of divisions."""
+    middle: dict[tuple[int, int], int] = {}
+
+    def coarse(edge: Edge) -> tuple[Ints, Floats]:
+        ids, points = nodes(edge)
+        n = len(ids) if edge.ring else len(ids) - 1
+        if n % 2:
+            raise Refusal("an edge of a face to be paved is divided unevenly", where=spot(edge.at(0.5)))
+        for k in range(0, n, 2):
+            a, b = int(ids[k]), int(ids[(k + 2) % len(ids)])
+            middle[(a, b)] = middle[(b, a)] = int(ids[k + 1])
+        return ids[::2], points[::2]
+
+    domain = flat_domain(face, coarse)
+    try:
+        region = triangulate(domain.flat, domain.segments)
+    except Tangled as error:
+        raise Refusal("a face cannot be paved at this size", where=spot(face_middle(face)), entities=(face,),
+                      remedy="a smaller element size") from error  # fmt: skip
+    _refine(domain, region, SizeField(SizeRules(2.0 * size), np.zeros((0, 3)), np.zeros(0)))
+    _smooth(region, len(domain.keys))
+    flat, triangles = region.plane, region.triangles
+    cells = _joined(flat, triangles)
+    points, number, quads = [], {}, []
+    fixed = len(domain.keys)
+
+    def name(k: int) -> int:
+        return int(domain.keys[k]) if k < fixed else inner(("node", k, k), flat[k])
+
+    def inner(key: tuple[object, int, int], at: Floats) -> int:
+        if key not in number:
+            number[key] = -1 - len(points)
+            points.append(at)
+        return int(number[key])
+
+    for cell in cells:
+        centre = inner(("cell", cell[0], cell[1] * 10**9 + cell[2]), flat[cell].mean(axis=0))
+        halves = []
+        for a, b in zip(cell, [*cell[1:], cell[0]], strict=True):
+            on_rim = middle.get((name(a), name(b))) if a < fixed and b < fixed else None
+            halves.append(on_rim if on_rim is not None else inner(("side", min(a, b), max(a, b)), 0.5 * (flat[a] + flat[b])))
+        for k in range(len(cell)):
+            quads.append([name(cell[k]), halves[k], centre, halves[k - 1]])
+    made, spots = np.array(quads, dtype=np.int64), np.array(points).reshape(-1, 2)
+    spots = _relaxed(domain.flat_of, spots, made, nodes, face)
+    return domain.surface_points(spots), made
+
+
+def face_middle(face: Face) -> Floats:
+    return np.asarray(np.mean([e.at(0.5) for e in face.edges()], axis=0))
+
+
+def _joined(flat: Floats, triangles: Ints) -> list[list[int]]:
+    """Pairs of triangles joined into quads, the squarest first; the triangles left as they are."""
+    side = {(int(t[i]), int(t[(i + 1) % 3])): k for k, t in enumerate(triangles) for i in range(3)}
+    found: list[tuple[float, int, int, list[int]]] = []
+    for (a, b), k in side.items():
+        other = side.get((b, a))
+        if other is None or other < k:
+            continue
+        c = next(int(v) for v in triangles[k] if v not in (a, b))
+        d = next(int(v) for v in triangles[other] if v not in (a, b))
+        quad = [a, d, b, c]
+        score = _squareness(flat[quad])
+        if score > 0.45:
+            found.append((-score, k, other, quad))
+    taken: set[int] = set()
+    cells: list[list[int]] = []
+    for _, k, other, quad in sorted(found, key=lambda f: f[0]):
+        if k not in taken and other not in taken:
+            taken |= {k, other}
+            cells.append(quad)
+    cells += [t.tolist() for k, t in enumerate(triangles) if k not in taken]
+    return cells
+
+
+def _squareness(q: Floats) -> float:
+    """The least sine of a quad's corners; negative where it folds."""
+    before, after = np.roll(q, 1, axis=0) - q, np.roll(q, -1, axis=0) - q
+    cross = after[:, 0] * before[:, 1] - after[:, 1] * before[:, 0]
+    return float((cross / (np.linalg.norm(before, axis=1) * np.linalg.norm(after, axis=1) + 1e-300)).min())
+
+
+def _relaxed(
+    flat_of: Callable[[Floats], Floats], spots: Floats, quads: Ints, nodes: Nodes, face: Face, sweeps: int = 8
+) -> Floats:
+    """Inner points moved to the middle of their neighbours as long as no corner around them gets worse
+    than it should (smart Laplacian smoothing)."""
+    rim_ids = np.unique(quads[quads >= 0])
+    place = {}
+    for edge in dict.fromkeys(face.edges()):
+        place.update(zip(*(x.tolist() for x in nodes(edge)), strict=True))
+    rim = flat_of(np.array([place[int(k)] for k in rim_ids]))
+    n = len(spots)
+    index = np.where(quads < 0, -1 - quads, n + np.searchsorted(rim_ids, np.maximum(quads, 0)))
+    x = np.vstack([spots, rim])
+    around: list[list[int]] = [[] for _ in range(n)]
+    for k, q in enumerate(index):
+        for v in q:
+            if v < n:
+                around[int(v)].append(k)
+    for _ in range(sweeps):
+        for v in range(n):
+            cells = index[around[v]]
+            others = np.unique(cells)
+            goal = x[others[others != v]].mean(axis=0)
+            keep = x[v].copy()
+            before = min(_squareness(x[c]) for c in cells)
+            x[v] = goal
+            if min(_squareness(x[c]) for c in cells) < before:
+                x[v] = keep
+    return x[:n]
