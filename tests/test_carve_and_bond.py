@@ -106,7 +106,7 @@ def test_refusals():
             split(model, model.bodies, Plane.of(origin, (0, 0, 1)))
     with pytest.raises(Refusal, match="touch"):
         bond(model)
-    bonded, _ = bond(split(model, model.bodies, Plane.of((5, 0, 0), (1, 0, 0))))
+    _bonded, _ = bond(split(model, model.bodies, Plane.of((5, 0, 0), (1, 0, 0))))
     sunk = prism(rectangle(2, 2, 4, 4), 3.0, Frame.of((0, 0, 4), (0, 0, 1), (1, 0, 0)), "sunk")
     with pytest.raises(Refusal, match="run into each other"):
         bond(Model.of([block, sunk]))
@@ -128,7 +128,9 @@ def test_unlike_outlines_are_imprinted():
     lift = Frame.of((0, 0, 5), (0, 0, 1), (1, 0, 0))
     pad = prism(rectangle(-2, 2, 4, 4), 3.0, lift, "pad")
     post = prism(Round((7, 7), 2.0), 9.0, lift, "post")
-    ring = revolved([Piece((3, 0)), Piece((4, 0)), Piece((4, 2)), Piece((3, 2))], Frame.of((7, 7, 5), (0, 0, 1)), "ring")
+    ring = revolved(
+        [Piece((3, 0)), Piece((4, 0)), Piece((4, 2)), Piece((3, 2))], Frame.of((7, 7, 5), (0, 0, 1)), "ring"
+    )
     model, contacts = bond(Model.of([block, pad, post]))
     assert sorted(c.area for c in contacts) == pytest.approx([8.0, 4 * np.pi])
     assert {c.verdict for c in contacts} == {"shared"} and len(model.shared()) == 2

@@ -46,7 +46,7 @@ def test_thickness_of_a_plate_and_beside_a_hole():
     plate = prism(rectangle(0, 0, 40, 30), 6.0)
     up = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))
     body = sink(plate, face_toward(plate, (0, 0, 1)), up, Round((36, 15), 2.5), 6.0, face_toward(plate, (0, 0, -1)))
-    where, wall, own, far, facing = thickness(body)
+    where, wall, own, far, _facing = thickness(body)
     assert np.isfinite(wall).all()
     top = next(
         k for k, u in enumerate(body.uses) if u.face.surface.kind == "plane" and u.outward(np.zeros((1, 3)))[0][2] > 0.9

@@ -15,9 +15,10 @@ from lithon.errors import BadFile, Cancelled, LithonError, Refusal, Unresolved
 from lithon.exchange.step_read import parse_step, read_step
 from lithon.exchange.step_write import step_text, write_step
 from lithon.exchange.vtu import write_vtu
+from lithon.mesh.make import mesh
+from lithon.mesh.mesh import Mesh
 from lithon.mesh.second_order import quadratic
 from lithon.mesh.sizing import SizeRules
-from lithon.mesh.mesh import Mesh
 from lithon.mesh.sweep import hexahedral_mesh
 from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.project.files import load_project, save_project
@@ -45,7 +46,8 @@ open = Ledger.open
 
 __all__ = [
     "BadFile", "Cancelled", "Ledger", "LithonError", "Mesh", "Refusal", "SizeRules", "Unresolved", "ask", "bond_step",
-    "clear_question", "clear_step", "features", "findings", "forecast", "hexahedral_mesh", "keep_step", "load_project", "load_recipe",
+    "clear_question", "clear_step", "features", "findings", "forecast", "hexahedral_mesh",
+    "keep_step", "load_project", "load_recipe", "mesh",
     "open", "parse_step", "plane_at", "plane_midway", "plane_offset", "plane_through", "quadratic", "read_step",
     "run_recipe", "save_project", "split_step", "step_text", "survey", "tetrahedral_mesh", "write_step", "write_vtu",
 ]  # fmt: skip

@@ -87,8 +87,6 @@ def survey(file: str, size: float | None, as_json: bool) -> None:
 def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: bool) -> None:
     """Mesh a file."""
     _positive(size)
-    if elements == "hex":
-        raise Refusal("hexahedra are not made yet", remedy="--elements tet or auto")
     model = lithon.read_step(file).model
     facts: dict[str, Any] = {
         "nodes": 0,
@@ -99,7 +97,7 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: b
         "failures": [],
     }
     try:
-        made = lithon.tetrahedral_mesh(model, lithon.SizeRules(size), _progress())
+        made = lithon.mesh(model, lithon.SizeRules(size), elements, _progress())
     except Refusal as refusal:
         facts["failures"] = [{"what": refusal.what, "where": refusal.where, "remedy": refusal.remedy}]
         if as_json:
@@ -109,7 +107,7 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: b
     _write(lambda: lithon.write_vtu(result, out), out)
     facts.update(
         nodes=len(result.points),
-        elements={"tet": len(result.elements)},
+        elements={"tet" if made.tetrahedral else "hex": len(result.elements)},
         min_scaled_jacobian=float(made.quality.scaled_jacobian.min()),
         volume_ratio=made.volume_ratio,
         conformal=made.conformal(),
@@ -119,7 +117,7 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: b
         _print(facts)
     else:
         click.echo(
-            f"{facts['nodes']} nodes, {len(result.elements)} tetrahedra, "
+            f"{facts['nodes']} nodes, {len(result.elements)} {result.kind}, "
             f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}, written to {out}"
         )
 

@@ -76,6 +76,16 @@ ACTIONS: tuple[Action, ...] = (
     Action("points", "Pick three points", "P", "Carve", lambda d: d.pick_points(), _open, station="Carve"),
     Action("bond", "Bond what touches", "B", "Bond", lambda d: d.bond(), _open, station="Bond", main=True),
     Action("mesh", "Mesh", "M", "Prove", lambda d: d.work.propose_mesh(), _open, station="Prove", main=True),
+    Action(
+        "hex",
+        "Mesh with hexahedra",
+        "Y",
+        "Prove",
+        lambda d: d.work.propose_mesh("hex"),
+        _open,
+        station="Prove",
+        tip="sweeps every body that is one profile along a line or around an axis",
+    ),
     Action("worst", "Fly to the worst element", "X", "Prove", lambda d: d.show_worst(), _has_mesh, station="Prove"),
     Action("inside", "Look inside the mesh", "I", "Prove", lambda d: d.toggle_inside(), _has_mesh, station="Prove"),
     Action("step", "Geometry as STEP…", "", "Deliver", lambda d: d.deliver("step"), _open, station="Deliver"),
@@ -85,13 +95,20 @@ ACTIONS: tuple[Action, ...] = (
     Action("whole", "See the whole", "W", "Look", lambda d: d.see_whole(), _open),
     Action("straight", "Look straight at the chosen face", "L", "Look", lambda d: d.look_straight(), _has_faces),
     Action("glass", "See through", "G", "Look", lambda d: d.toggle_glass(), _open),
+    Action("wire", "Wires only", "E", "Look", lambda d: d.toggle_wire(), _open),
+    Action("cut", "Cut away, at the chosen plane", "U", "Look", lambda d: d.toggle_cut(), _open),
+    Action("alone", "Only the chosen body", "O", "Look", lambda d: d.isolate(), _open),
+    Action("hide", "Hide the chosen body", "H", "Look", lambda d: d.hide_body(), _has_faces),
     Action("question", "Ask a question", "/", "Look", lambda d: d.question.begin(), _open),
     Action("sheet", "This sheet", "?", "Look", lambda d: d.toggle_sheet()),
 )
 
 #: What the hand does in the view, for the sheet; the view itself carries it out.
 HAND = (
-    ("left click", "choose a face or an edge"), ("Ctrl + click", "add or take away"), ("right drag", "turn"),
+    ("left click", "choose a face or an edge"), ("Ctrl + click", "add or take away"),
+    ("double click", "the whole chain or feature"),
+    ("left drag", "a box: what is wholly inside"), ("Alt + drag", "what the box touches"),
+    ("Shift + drag", "also what is hidden"), ("right drag", "turn"),
     ("middle drag", "pan"), ("wheel", "zoom at the cursor"), ("hold Space", "the solid as it was read in"),
     ("Enter", "take the proposal"), ("Esc", "drop the proposal, stop what runs"), ("Tab", "the next solution"),
     ("drag in the Sieve", "brush a range of sizes; drag the handle for the element size"),

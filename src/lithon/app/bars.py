@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QRectF, QSize, QStringListModel, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import (
+    QCompleter,
     QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
@@ -21,7 +22,7 @@ from lithon.app import theme
 from lithon.app.parts import button, label, number, restyle, signed, title
 from lithon.app.work import STATIONS, Work
 from lithon.errors import LithonError
-from lithon.project.questions import Answer, ask
+from lithon.project.questions import Answer, ask, next_words
 
 
 class Path(QWidget):
@@ -189,6 +190,11 @@ class QuestionLine(QFrame):
         lay.addWidget(self.line, 1)
         self.count = label("", "dim", wrap=False)
         lay.addWidget(self.count)
+        self.completer = QCompleter([], self)
+        self.completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
+        self.completer.setWidget(self.line)
+        self.completer.activated[str].connect(self._complete)
+        self.line.textEdited.connect(self._offer)
         self.line.textChanged.connect(self._look)
         self.line.returnPressed.connect(self._take)
         self.hide()
@@ -205,6 +211,22 @@ class QuestionLine(QFrame):
             return ask(self.work.model, self.line.text())
         except LithonError:
             return None
+
+    def _offer(self, text: str) -> None:
+        """What may come next, as a list under the line."""
+        words = [w for w in next_words(text) if w]
+        part = text.split(" ")[-1]
+        fitting = [w for w in words if w.startswith(part) and w != part]
+        self.completer.setModel(QStringListModel(fitting))
+        if fitting:
+            self.completer.complete()
+        else:
+            self.completer.popup().hide()
+
+    def _complete(self, word: str) -> None:
+        text = self.line.text()
+        head = text[: len(text) - len(text.split(" ")[-1])]
+        self.line.setText(f"{head}{word} ")
 
     def _look(self) -> None:
         answer = self.answer()

@@ -391,6 +391,31 @@ class Desk(QMainWindow):
         self.view.glass = not self.view.glass
         self.view.recolour()
 
+    def toggle_wire(self) -> None:
+        self.view.wire = not self.view.wire
+        self.view.recolour()
+
+    def toggle_cut(self) -> None:
+        self.view.toggle_cut(self.work.faces[0] if self.work.faces else None)
+        self.tell("cut away; U shows all again" if self.view.cut_plane is not None else "the whole solid again")
+
+    def isolate(self) -> None:
+        """Only the bodies of what is chosen; pressed with nothing chosen, all of them again."""
+        model, faces = self.work.model, set(self.work.faces)
+        keep = {b.name for b in model.bodies if faces & set(b.faces)}
+        self.work.hidden = {b.name for b in model.bodies if b.name not in keep} if keep else set()
+        self._bodies_moved()
+
+    def hide_body(self) -> None:
+        faces = set(self.work.faces)
+        self.work.hidden |= {b.name for b in self.work.model.bodies if faces & set(b.faces)}
+        self.work.choose()
+        self._bodies_moved()
+
+    def _bodies_moved(self) -> None:
+        self.roster.refresh()
+        self.view.rebuild()
+
     def _station_moved(self) -> None:
         if self.work.station != "Carve":
             self.view.picking_points = False

@@ -15,7 +15,12 @@ from lithon.project.steps import clear_question, clear_step
 from lithon.survey.findings import Finding, share
 
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
-_NOUNS = {"small hole": ("holes", "diameter"), "small fillet": ("fillets", "radius"), "small chamfer": ("chamfers", "width"), "pocket": ("pockets", "depth")}
+_NOUNS = {
+    "small hole": ("holes", "diameter"),
+    "small fillet": ("fillets", "radius"),
+    "small chamfer": ("chamfers", "width"),
+    "pocket": ("pockets", "depth"),
+}
 
 
 @dataclass(slots=True)
@@ -187,12 +192,16 @@ class Docket(Panel):
             Card(
                 "✓" if good else "▲",
                 theme.VERDIGRIS if good else theme.OCHRE,
-                f"{number(len(mesh.elements), 3)} tetrahedra, {number(len(mesh.points), 3)} nodes",
+                f"{number(len(mesh.elements), 3)} {mesh.kind}, {number(len(mesh.points), 3)} nodes",
                 f"boundary recovered, {matched}",
                 f"volume {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact solid",
             )
         )
-        self.add(Histogram("smallest dihedral angle, degrees", q.smallest_dihedral, 0.0, 72.0, 10.0))
+        self.add(
+            Histogram(
+                "smallest dihedral angle, degrees", q.smallest_dihedral, 0.0, 72.0 if mesh.tetrahedral else 90.0, 10.0
+            )
+        )
         self.add(Histogram("scaled Jacobian", q.scaled_jacobian, 0.0, 1.0, 0.1))
         self.add(
             label(

@@ -12,7 +12,9 @@ from lithon.app.parts import Panel, button, label, number, restyle
 from lithon.app.work import Work
 from lithon.brep.measures import angle_between, face_area, volume
 from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.mesh.sweep import verdict
 from lithon.survey.features import feature_of
 
 
@@ -48,8 +50,10 @@ class Roster(Panel):
         hidden = body.name in self.work.hidden
         head.addWidget(button("show" if hidden else "hide", lambda: self._toggle(body), "quiet"))
         lay.addLayout(head)
-        verdict = "■ blocked" if blocked else "tetrahedra"
-        lay.addWidget(label(f"{verdict} · {len(body.uses)} faces", "dim"))
+        kind, reason = ("■ blocked", "it must be mended first") if blocked else verdict(body)
+        words = label(f"{kind} · {len(body.uses)} faces", "dim")
+        words.setToolTip(reason)
+        lay.addWidget(words)
         lay.addWidget(label(f"{number(volume(body))} mm³", "dim"))
         restyle(out)
         return out
@@ -122,7 +126,13 @@ def in_words(model: Model | None, faces: list[Face], edges: list[Edge], points: 
 
 
 def _face_words(model: Model | None, f: Face) -> str:
-    size = f", radius {f.surface.radius:.6g} mm" if isinstance(f.surface, Cylinder) else ""
+    size = ""
+    if isinstance(f.surface, Cylinder | Sphere):
+        size = f", radius {f.surface.radius:.6g} mm"
+    elif isinstance(f.surface, Torus):
+        size = f", radii {f.surface.major:.6g} and {f.surface.minor:.6g} mm"
+    elif isinstance(f.surface, Cone):
+        size = f", half angle {np.degrees(f.surface.angle):.6g}°"
     owners = model.owners(f) if model is not None else ()
     bonded = "bonded " if len(owners) > 1 else ""
     return f"{bonded}{f.surface.kind}{size}, {face_area(f):.6g} mm²"

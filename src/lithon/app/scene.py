@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -32,6 +33,10 @@ class Picture:
     edges: list[Edge]
     edge_points: Floats
     edge_of: Ints
+    #: Box of each face (n,3) and the rows (n,2) of `triangles` that are its own.
+    low: Floats
+    high: Floats
+    span: list[tuple[int, int]]
 
 
 def picture(model: Model, hidden: set[str]) -> Picture:
@@ -56,6 +61,9 @@ def picture(model: Model, hidden: set[str]) -> Picture:
             faces.append(use.face)
             stone.append(k % len(theme.STONES))
             total += len(mesh.points)
+    low = np.array([p.min(axis=0) for p in points]).reshape(-1, 3) - 1e-9
+    high = np.array([p.max(axis=0) for p in points]).reshape(-1, 3) + 1e-9
+    ends = np.cumsum([0, *(len(t) for t in triangles)]).tolist()
     edges = list(dict.fromkeys(e for _, b in shown for e in b.edges()))
     runs = [_closed(e) for e in edges]
     empty = np.zeros((0, 3))
@@ -69,6 +77,9 @@ def picture(model: Model, hidden: set[str]) -> Picture:
         edges,
         np.concatenate(runs) if runs else empty,
         np.repeat(np.arange(len(runs)), [len(r) for r in runs]) if runs else np.zeros(0, dtype=np.int64),
+        low,
+        high,
+        list(itertools.pairwise(ends)),
     )
 
 

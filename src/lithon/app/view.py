@@ -12,24 +12,26 @@ vtkmodules.qt.PyQtImpl = "PySide6"
 import vtkmodules.vtkInteractionStyle  # noqa: E402 - registers what the interactor needs
 import vtkmodules.vtkRenderingOpenGL2  # noqa: E402 - registers the drawing back end
 from PySide6.QtCore import QPoint, Qt, QTimer, Signal  # noqa: E402
+from PySide6.QtWidgets import QRubberBand  # noqa: E402
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor  # noqa: E402
+from vtkmodules.vtkCommonDataModel import vtkPlane  # noqa: E402
 from vtkmodules.vtkInteractionStyle import vtkInteractorStyleUser  # noqa: E402
-from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer  # noqa: E402
+from vtkmodules.vtkRenderingCore import vtkActor, vtkProperty, vtkRenderer  # noqa: E402
 
 from lithon.app import scene, theme  # noqa: E402
+from lithon.app.eye import Eye  # noqa: E402
+from lithon.app.hand import Hand  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
-from lithon.brep.thickness import ray_hits  # noqa: E402
 from lithon.brep.topology import Edge, Face  # noqa: E402
-from lithon.mesh.delaunay import FACE  # noqa: E402
-from lithon.mesh.tetrahedra import Mesh  # noqa: E402
+from lithon.mesh.hexes import EDGES  # noqa: E402
+from lithon.mesh.mesh import Mesh  # noqa: E402
 
-_NEAR = 6.0  # pixels within which an edge is meant
 _LAYERS = ("body", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points")
 
 
-class SolidView(QVTKRenderWindowInteractor):
+class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
     """The middle of the desk. It shows the Work and turns clicks into choices."""
 
     picked = Signal(object, object)  # face or None, edge or None
@@ -51,6 +53,8 @@ class SolidView(QVTKRenderWindowInteractor):
         window.GetInteractor().SetInteractorStyle(vtkInteractorStyleUser())
         self.Initialize()
         self.glass = False
+        self.wire = False
+        self.cut_plane: vtkPlane | None = None
         self.picking_points = False
         self.showing_original = False
         self.cut_open = False
@@ -60,6 +64,8 @@ class SolidView(QVTKRenderWindowInteractor):
         self._lit: set[Face] = set()
         self._lit_edges: list[Edge] = []
         self._press: QPoint | None = None
+        self._band = QRubberBand(QRubberBand.Shape.Rectangle, self)
+        self._screen = None
         self._last: QPoint | None = None
         self._focus: set[Face] | None = None
         self._drawn = QTimer(self, singleShot=True, interval=15)
@@ -87,6 +93,14 @@ class SolidView(QVTKRenderWindowInteractor):
         self._layers[layer] = actors
         for new in actors:
             self.renderer.AddActor(new)
+            if self.cut_plane is not None and layer in ("body", "edges", "shared", "chosen"):
+                new.GetMapper().AddClippingPlane(self.cut_plane)
+                if layer == "body":
+                    inner = vtkProperty()
+                    inner.SetColor(*theme.rgb(theme.INK2))
+                    inner.SetLighting(False)
+                    new.SetBackfaceProperty(inner)
+                    new.GetMapper().SetScalarVisibility(layer != "body" or new.GetMapper().GetScalarVisibility())
         self.redraw()
 
     @property
@@ -140,7 +154,7 @@ class SolidView(QVTKRenderWindowInteractor):
 
     def _see_through(self) -> bool:
         shared = self.work.station == "Bond" and bool(self.shown_model() and self.shown_model().shared())
-        return self.glass or shared
+        return self.glass or shared or self.wire
 
     def _paint(self) -> Ints:
         """Red, green, blue, alpha of every face (n,4), from what is chosen, lit, hovered, going."""
@@ -161,6 +175,8 @@ class SolidView(QVTKRenderWindowInteractor):
                 base = 0.72 * base + 0.28
             if (glass and face not in chosen) or face in gone:
                 alpha = 85
+            if self.wire and face not in chosen and face not in self._lit:
+                alpha = 14
             if self._focus is not None and face not in self._focus and face not in chosen:
                 alpha = min(alpha, 60)
             table[k, :3] = np.clip(255 * base, 0, 255)
@@ -272,8 +288,7 @@ class SolidView(QVTKRenderWindowInteractor):
         self._put("mesh", self._mesh_actors(mesh))
         worst = mesh.quality.worst(12)
         self._put(
-            "worst",
-            [scene.actor(scene.line_data(_tet_runs(mesh, worst)), theme.MADDER, width=2.5, lit=False, lift=6.0)],
+            "worst", [scene.actor(scene.line_data(_runs(mesh, worst)), theme.MADDER, width=2.5, lit=False, lift=6.0)]
         )
 
     def _mesh_shown(self) -> bool:
@@ -293,12 +308,13 @@ class SolidView(QVTKRenderWindowInteractor):
         for b in range(len(mesh.bodies)):
             if mesh.bodies[b].name in self.work.hidden:
                 continue
-            corners = mesh.corners[keep & (mesh.body == b)]
-            if not len(corners):
+            rows = np.flatnonzero(keep & (mesh.body == b))
+            if not len(rows):
                 continue
-            sides = corners[:, FACE].reshape(-1, 3)
+            sides = mesh.sides(rows)
             _, index, count = np.unique(np.sort(sides, axis=1), axis=0, return_index=True, return_counts=True)
-            skin = sides[index[count == 1]][:, ::-1]
+            skin = sides[index[count == 1]]
+            skin = skin[:, ::-1] if mesh.tetrahedral else skin
             a = scene.actor(scene.surface_data(mesh.points, skin), theme.STONES[b % len(theme.STONES)][1])
             a.GetProperty().SetInterpolationToFlat()
             a.GetProperty().EdgeVisibilityOn()
@@ -306,248 +322,6 @@ class SolidView(QVTKRenderWindowInteractor):
             a.GetProperty().SetLineWidth(0.5)
             out.append(a)
         return out
-
-    # ---- the eye
-
-    def fit(self, points: Floats | None = None, spare: float = 1.15) -> None:
-        """Bring the whole solid, or some points, into view without turning."""
-        p = points if points is not None else (self._picture.points if self._picture is not None else None)
-        if p is None or not len(p):
-            return
-        camera = self.renderer.GetActiveCamera()
-        middle = 0.5 * (p.min(axis=0) + p.max(axis=0))
-        forward = np.array(camera.GetDirectionOfProjection())
-        up = np.array(camera.GetViewUp())
-        right = np.cross(forward, up)
-        right /= np.linalg.norm(right)
-        up = np.cross(right, forward)
-        w, h = max(1, self.width()), max(1, self.height())
-        tangent = np.tan(np.radians(camera.GetViewAngle()) / 2.0)
-        q = p - middle
-        depth = q @ forward
-        need = max(
-            float((np.abs(q @ up) / tangent - depth).max()),
-            float((np.abs(q @ right) / (tangent * w / h) - depth).max()),
-        )
-        distance = max(need * spare, 1e-6 * self.diagonal + 1e-9)
-        camera.SetFocalPoint(*middle)
-        camera.SetPosition(*(middle - forward * distance))
-        self._range()
-
-    def _range(self) -> None:
-        self.renderer.ResetCameraClippingRange()
-        self.redraw()
-
-    def look_along(self, direction: Floats, up: Floats) -> None:
-        camera = self.renderer.GetActiveCamera()
-        camera.SetViewAngle(24.0)
-        camera.SetFocalPoint(0.0, 0.0, 0.0)
-        camera.SetPosition(*(-np.asarray(direction)))
-        camera.SetViewUp(*up)
-        self.fit()
-
-    def look_from_front(self) -> None:
-        """The first look at a solid: from the front, a little from the right and above."""
-        self._focus = None
-        self.rebuild()
-        self.look_along(np.array([-0.52, 0.72, -0.46]), np.array([0.0, 0.0, 1.0]))
-
-    def look_straight(self, face: Face) -> None:
-        """Look straight at a face."""
-        at = scene.face_mesh(face).points.mean(axis=0)[None]
-        body = scene.body_of_face(self.shown_model(), face)
-        normal = (body.outward(face, at) if body is not None else face.normal(at))[0]
-        up = np.array([0.0, 0.0, 1.0]) if abs(normal[2]) < 0.9 else np.array([0.0, 1.0, 0.0])
-        self.look_along(-normal, up)
-
-    def show_only(self, faces: list[Face], edges: list[Edge] | None = None) -> None:
-        """Fly to faces or edges and let the rest fade."""
-        runs = [scene.face_mesh(f).points for f in faces] + scene.edge_runs(edges or [])
-        if not runs:
-            return
-        self._focus = set(faces) if faces else None
-        p = np.concatenate(runs)
-        spare = 0.10 * self.diagonal
-        middle = 0.5 * (p.min(axis=0) + p.max(axis=0))
-        around = np.vstack([p, middle + spare * np.vstack([np.eye(3), -np.eye(3)])])
-        self.recolour()
-        self.fit(around, spare=1.6)
-
-    def unfocus(self) -> None:
-        if self._focus is not None:
-            self._focus = None
-            self.recolour()
-
-    def hold_original(self, on: bool) -> None:
-        if self.work.ledger is not None and on != self.showing_original:
-            self.showing_original = on
-            self.rebuild()
-
-    # ---- picking
-
-    def _ray(self, x: float, y: float) -> tuple[Floats, Floats]:
-        ratio = self.devicePixelRatioF()
-        ends = []
-        for z in (0.0, 1.0):
-            self.renderer.SetDisplayPoint(x * ratio, (self.height() - 1 - y) * ratio, z)
-            self.renderer.DisplayToWorld()
-            w = np.array(self.renderer.GetWorldPoint())
-            ends.append(w[:3] / w[3])
-        direction = ends[1] - ends[0]
-        return ends[0], direction / np.linalg.norm(direction)
-
-    def _project(self, points: Floats) -> Floats:
-        """World points (n,3) to widget pixels and depth (n,3)."""
-        w, h = max(1, self.width()), max(1, self.height())
-        matrix = self.renderer.GetActiveCamera().GetCompositeProjectionTransformMatrix(w / h, -1.0, 1.0)
-        m = np.array([[matrix.GetElement(i, j) for j in range(4)] for i in range(4)])
-        q = np.c_[points, np.ones(len(points))] @ m.T
-        q = q[:, :3] / q[:, 3:]
-        return np.stack([(q[:, 0] + 1.0) * w / 2.0, (1.0 - q[:, 1]) * h / 2.0, q[:, 2]], axis=1)
-
-    def at(self, x: float, y: float) -> tuple[Face | None, Edge | None, Floats | None]:
-        """Face, near edge and surface point under a pixel."""
-        pic = self._picture
-        if pic is None or not len(pic.triangles):
-            return None, None, None
-        start, ray = self._ray(x, y)
-        distance, index = ray_hits(start[None], ray[None], pic.points, pic.triangles, 0.0)
-        face, place = None, None
-        if index[0] >= 0:
-            face = pic.faces[int(pic.owner[index[0]])]
-            place = start + distance[0] * ray
-        return face, self._edge_near(x, y, start, ray, float(distance[0])), place
-
-    def _edge_near(self, x: float, y: float, start: Floats, ray: Floats, seen: float) -> Edge | None:
-        pic = self._picture
-        screen = self._project(pic.edge_points)
-        same = pic.edge_of[1:] == pic.edge_of[:-1]
-        a, b = screen[:-1, :2][same], screen[1:, :2][same]
-        d = b - a
-        t = np.clip(((np.array([x, y]) - a) * d).sum(axis=1) / np.maximum((d**2).sum(axis=1), 1e-12), 0.0, 1.0)
-        gap = np.linalg.norm(a + t[:, None] * d - [x, y], axis=1)
-        order = np.argsort(gap)[:8]
-        world_a, world_b = pic.edge_points[:-1][same], pic.edge_points[1:][same]
-        for k in order:
-            if gap[k] > _NEAR:
-                break
-            p = world_a[k] + t[k] * (world_b[k] - world_a[k])
-            depth = float((p - start) @ ray)
-            if depth < seen + 0.01 * self.diagonal:
-                return pic.edges[int(pic.edge_of[:-1][same][k])]
-        return None
-
-    def pixel_of(self, point: Floats) -> QPoint:
-        """Where a world point is in the widget; for tests and for labels."""
-        x, y, _ = self._project(np.asarray(point, dtype=float)[None])[0]
-        return QPoint(round(float(x)), round(float(y)))
-
-    # ---- the hand
-
-    def mousePressEvent(self, event) -> None:
-        self.setFocus()
-        self._press = self._last = event.position().toPoint()
-
-    def mouseMoveEvent(self, event) -> None:
-        here = event.position().toPoint()
-        if event.buttons() & Qt.MouseButton.RightButton and self._last is not None:
-            self._turn(here - self._last)
-        elif event.buttons() & Qt.MouseButton.MiddleButton and self._last is not None:
-            self._pan(here - self._last)
-        elif not event.buttons():
-            self._hovered(here)
-        self._last = here
-
-    def mouseReleaseEvent(self, event) -> None:
-        here = event.position().toPoint()
-        still = self._press is not None and (here - self._press).manhattanLength() < 5
-        if event.button() == Qt.MouseButton.LeftButton and still:
-            self._click(here, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
-        self._press = None
-
-    def mouseDoubleClickEvent(self, event) -> None:
-        self.mousePressEvent(event)
-
-    def leaveEvent(self, event) -> None:
-        self._hover = None
-        self._put("size", [])
-        self.recolour()
-
-    def _click(self, here: QPoint, toggle: bool) -> None:
-        face, edge, place = self.at(here.x(), here.y())
-        if self.picking_points and place is not None:
-            self.work.choose_point(tuple(float(c) for c in self._snapped(here, place)))
-            return
-        if face is None and edge is None:
-            if not toggle:
-                self.unfocus()
-                self.work.choose()
-            return
-        if edge is not None:
-            self.work.choose(edges=[edge], toggle=toggle)
-        else:
-            self.work.choose(faces=[face], toggle=toggle)
-        self.picked.emit(face, edge)
-
-    def _snapped(self, here: QPoint, place: Floats) -> Floats:
-        """A vertex within ten pixels, else the place itself."""
-        vertices = [v.point for e in self._picture.edges for v in (e.start, e.end) if v is not None]
-        if not vertices:
-            return place
-        p = np.array(vertices)
-        gap = np.linalg.norm(self._project(p)[:, :2] - [here.x(), here.y()], axis=1)
-        depth_ok = np.linalg.norm(p - place, axis=1) < 0.2 * self.diagonal
-        gap = np.where(depth_ok, gap, np.inf)
-        return p[int(gap.argmin())] if gap.min() < 10.0 else place
-
-    def _hovered(self, here: QPoint) -> None:
-        face, edge, place = self.at(here.x(), here.y())
-        now = edge if edge is not None else face
-        if now is not self._hover:
-            self._hover = now
-            self.recolour()
-        self._draw_size_ghost(face, place)
-
-    def _draw_size_ghost(self, face: Face | None, place: Floats | None) -> None:
-        if place is None or face is None or self.work.ledger is None or self.work.mesh is not None:
-            self._put("size", [])
-            return
-        body = scene.body_of_face(self.shown_model(), face)
-        if body is None:
-            return
-        corners = scene.size_tetrahedron(place, body.outward(face, place[None])[0], self.work.ledger.size)
-        runs = [corners[[i, j]] for i in range(4) for j in range(i + 1, 4)]
-        self._put("size", [scene.actor(scene.line_data(runs), theme.INK2, width=1.4, lit=False, lift=4.0)])
-
-    def _turn(self, by: QPoint) -> None:
-        camera = self.renderer.GetActiveCamera()
-        camera.Azimuth(-0.4 * by.x())
-        camera.Elevation(0.4 * by.y())
-        camera.OrthogonalizeViewUp()
-        self._range()
-
-    def _pan(self, by: QPoint) -> None:
-        camera = self.renderer.GetActiveCamera()
-        forward, up = np.array(camera.GetDirectionOfProjection()), np.array(camera.GetViewUp())
-        right = np.cross(forward, up)
-        scale = 2.0 * camera.GetDistance() * np.tan(np.radians(camera.GetViewAngle()) / 2.0) / max(1, self.height())
-        shift = scale * (-by.x() * right + by.y() * up)
-        camera.SetFocalPoint(*(np.array(camera.GetFocalPoint()) + shift))
-        camera.SetPosition(*(np.array(camera.GetPosition()) + shift))
-        self._range()
-
-    def wheelEvent(self, event) -> None:
-        factor = 0.85 ** (event.angleDelta().y() / 120.0)
-        position = event.position()
-        _, ray = self._ray(position.x(), position.y())
-        camera = self.renderer.GetActiveCamera()
-        eye, focus = np.array(camera.GetPosition()), np.array(camera.GetFocalPoint())
-        forward = np.array(camera.GetDirectionOfProjection())
-        # The point under the cursor in the plane of the focus stays where it is.
-        anchor = eye + ray * camera.GetDistance() / max(1e-9, float(ray @ forward))
-        camera.SetPosition(*(anchor + factor * (eye - anchor)))
-        camera.SetFocalPoint(*(anchor + factor * (focus - anchor)))
-        self._range()
 
 
 def _is_new(edge: Edge, pic: scene.Picture) -> bool:
@@ -561,5 +335,7 @@ def _is_new(edge: Edge, pic: scene.Picture) -> bool:
     return bool(np.linalg.norm(a + t[:, None] * d - middle, axis=1).min() > 1e-4 * scale)
 
 
-def _tet_runs(mesh: Mesh, rows: Ints) -> list[Floats]:
-    return [mesh.points[mesh.elements[t][[i, j]]] for t in rows for i in range(4) for j in range(i + 1, 4)]
+def _runs(mesh: Mesh, rows: Ints) -> list[Floats]:
+    """The edges of some elements as runs of two points."""
+    pairs = [[i, j] for i in range(4) for j in range(i + 1, 4)] if mesh.tetrahedral else EDGES.tolist()
+    return [mesh.points[mesh.elements[t][pair]] for t in rows for pair in pairs]

@@ -349,12 +349,14 @@ class Work(QObject):
         self.job("step", before, step, done=done, failed=failed, progress=lambda *p: self._progress(proposal, *p))
         self.proposal_changed.emit()
 
-    def propose_mesh(self) -> None:
+    def propose_mesh(self, elements: str = "tet") -> None:
         """Mesh the model; the result is shown as soon as it is there."""
         if self.ledger is None:
             return
         self._abandon()
-        proposal = Proposal("mesh", "Mesh", None, f"tetrahedra of {self.ledger.size:g} mm")
+        proposal = Proposal(
+            "mesh", "Mesh", None, f"{'hexahedra' if elements == 'hex' else 'tetrahedra'} of {self.ledger.size:g} mm"
+        )
         self.proposal = proposal
         model = self.ledger.model
 
@@ -379,7 +381,13 @@ class Work(QObject):
             self.proposal_changed.emit()
 
         self.job(
-            "mesh", model, self.ledger.size, done=done, failed=failed, progress=lambda *p: self._progress(proposal, *p)
+            "mesh",
+            model,
+            self.ledger.size,
+            elements,
+            done=done,
+            failed=failed,
+            progress=lambda *p: self._progress(proposal, *p),
         )
         self.proposal_changed.emit()
 

@@ -116,7 +116,7 @@ def holds(body: Body, point: Floats, tolerance: float) -> bool:
             p = ray.point(t)
             where = area.side(p, 50.0 * tolerance)
             hit = where >= 0
-            lean = np.abs((face.surface.normal(p[hit]) @ ray.direction)) if hit.any() else np.ones(0)
+            lean = np.abs(face.surface.normal(p[hit]) @ ray.direction) if hit.any() else np.ones(0)
             if (where == 0).any() or (lean < 1e-3).any():
                 break
             count += int(hit.sum())

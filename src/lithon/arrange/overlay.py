@@ -299,7 +299,9 @@ class _Arranger:
     def _fragments(self, face: Face) -> list[Face]:
         added = self._without_dangling(face)
         changed = any(
-            len(self.pieces[c.edge]) > 1 or self.pieces[c.edge][0].edge is not c.edge for loop in face.loops for c in loop
+            len(self.pieces[c.edge]) > 1 or self.pieces[c.edge][0].edge is not c.edge
+            for loop in face.loops
+            for c in loop
         )
         if not added and not changed:
             return [face]

@@ -91,7 +91,7 @@ def _opposed(a: Body, b: Body, near: float) -> bool:
 
 def _share_pair(model: Model, a: Body, b: Body, tolerance: float) -> tuple[Model, list[Contact]]:
     """The model with two of its bodies sharing what they have in common."""
-    shared = {f for f in a.faces} & {f for f in b.faces}
+    shared = set(a.faces) & set(b.faces)
     made = overlay(a, b, tolerance)
     opposed = _opposed_twins(a, b, made, shared)
     over = _overlap(a, b, made, tolerance)
@@ -142,7 +142,7 @@ def _overlap(a: Body, b: Body, made: Overlay, tolerance: float) -> Face | None:
     """A fragment of one body that lies inside the other, if there is one."""
     tw_a = {twin for twin, _ in made.twins.values()}
     for own, other, twins in ((a, b, tw_a), (b, a, set(made.twins))):
-        common = {f for f in own.faces} & {f for f in other.faces}
+        common = set(own.faces) & set(other.faces)
         for piece, inside in sides(own, other, made, twins | common, tolerance).items():
             if inside:
                 return piece

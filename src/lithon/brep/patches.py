@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.charts import chart_of
 from lithon.brep.domain import flat_domain
 from lithon.brep.tessellate import edge_points, face_mesh
 from lithon.brep.topology import Face, Model
@@ -101,5 +102,5 @@ def _gained(face: Face, origins: list[Face]) -> list[tuple[Floats, Ints]]:
             region = triangulate(np.concatenate(rings), np.concatenate(segments))
         except Tangled:
             continue
-        out.append((face.surface.point(region.plane * np.array([mirror, 1.0])), region.triangles))
+        out.append((chart_of(face).point(region.plane * np.array([mirror, 1.0])), region.triangles))
     return out

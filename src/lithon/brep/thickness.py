@@ -83,7 +83,8 @@ _walls: WeakKeyDictionary[Body, tuple[Floats, Floats, Ints, Ints, Floats]] = Wea
 
 def thickness(body: Body) -> tuple[Floats, Floats, Ints, Ints, Floats]:
     """Sample points (n,3) on the surface, the wall behind each (n,), the face use index of the
-    sample (n,) and of the wall's far side (n,), and the cosine (n,) between the two outward normals. About one sample per 1/60 of the diagonal; cached."""
+    sample (n,) and of the wall's far side (n,), and the cosine (n,) between the two outward normals.
+    About one sample per 1/60 of the diagonal; cached."""
     hit = _walls.get(body)
     if hit is not None:
         return hit
@@ -98,7 +99,9 @@ def thickness(body: Body) -> tuple[Floats, Floats, Ints, Ints, Floats]:
     inward = -cross[row] / size[row, None]
     distance, which = ray_hits(spots, inward, points, triangles, 1e-7 * scale)
     far = np.where(which >= 0, owner[which], -1)
-    facing = np.where(which >= 0, (cross[row] * cross[which]).sum(axis=1) / (size[row] * np.maximum(size[which], 1e-300)), 1.0)
+    facing = np.where(
+        which >= 0, (cross[row] * cross[which]).sum(axis=1) / (size[row] * np.maximum(size[which], 1e-300)), 1.0
+    )
     made = spots, distance, owner[row], far, facing
     _walls[body] = made
     return made

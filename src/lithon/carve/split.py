@@ -109,7 +109,9 @@ def _sheet(surface: Surface, around: Floats) -> Face:
         top = max(height + reach, 1e-3 * reach)
         radius = surface.radius + top * float(np.tan(surface.angle))
         return Face(surface, ((Coedge(_ring(frame, top, radius), False),),), label="cut")
-    raise Refusal(f"a {surface.kind} cannot be extended far enough to cut with", remedy="cut with a plane or a round face")
+    raise Refusal(
+        f"a {surface.kind} cannot be extended far enough to cut with", remedy="cut with a plane or a round face"
+    )
 
 
 def _ring(frame: Frame, height: float, radius: float) -> Edge:
@@ -135,8 +137,8 @@ def _closed(
     pieces: list[Body] = []
     for side in (1, -1):
         for shell in solids(uses[side]):
-            piece = Body(tuple(shell), body.name)
-            pieces.append(piece if together or side > 0 else _own_cut(piece, surface, tolerance))
+            part = Body(tuple(shell), body.name)
+            pieces.append(part if together or side > 0 else _own_cut(part, surface, tolerance))
     named = [Body(p.uses, f"{body.name} {chr(ord('A') + k)}") for k, p in enumerate(pieces)]
     return [check(p, tolerance) for p in named]
 

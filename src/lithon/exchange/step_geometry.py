@@ -197,4 +197,3 @@ class GeometryReader:
             frozen(control),
             self._weights(surface, "RATIONAL_B_SPLINE_SURFACE", control.shape[:2]),
         )
-

@@ -248,7 +248,9 @@ class _Writer:
     def _edge(self, edge: Edge) -> str:
         if edge not in self.made_edges:
             start, end = (self._vertex(v) for v in self._ends(edge))
-            self.made_edges[edge] = self.add(f"EDGE_CURVE('',{start},{end},{self._curve(_written(edge, self.model.tolerance))},.T.)")
+            self.made_edges[edge] = self.add(
+                f"EDGE_CURVE('',{start},{end},{self._curve(_written(edge, self.model.tolerance))},.T.)"
+            )
         return self.made_edges[edge]
 
     def _oriented(self, edge: str, forward: bool) -> str:

@@ -147,7 +147,9 @@ def _spline(t: Floats, points: Floats, closed: bool) -> BSplineCurve:
     return BSplineCurve(frozen(made.t), degree, frozen(made.c))
 
 
-def march(a: Surface, b: Surface, seed: Floats, low: Floats, high: Floats, longest: float) -> tuple[Floats, bool] | None:
+def march(
+    a: Surface, b: Surface, seed: Floats, low: Floats, high: Floats, longest: float
+) -> tuple[Floats, bool] | None:
     """Points (n,3) of the branch through a seed within a box, and whether it closes; None where the
     surfaces touch at the seed instead of crossing."""
     start, off = onto_both(a, b, seed[None])
@@ -184,7 +186,7 @@ def _half(
         new = new if float(new @ heading) >= 0.0 else -new
         turn = float(np.arccos(np.clip(new @ heading, -1.0, 1.0)))
         went = float(np.linalg.norm(p[0] - here))
-        if (off[0] > 1e-9 * (1.0 + np.abs(p).max()) or turn > _TURN or not 0.3 * step < went < 2.0 * step):
+        if off[0] > 1e-9 * (1.0 + np.abs(p).max()) or turn > _TURN or not 0.3 * step < went < 2.0 * step:
             step *= 0.5
             if step < 1e-7 * longest:
                 break

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, Ints, frozen, unit
 from lithon.errors import Refusal
 from lithon.geometry.coaxial import coaxial
 from lithon.geometry.crossing import crossings
@@ -224,13 +224,13 @@ def _line_roots(line: Line, surface: Surface, t0: float, t1: float, tolerance: f
         quartic = np.polymul(u, u)
         quartic[2:] -= 4.0 * surface.major**2 * flat
         roots = np.roots(quartic)
-        size = 1e-4 * (surface.major + surface.minor)
-        t = np.real(roots[np.abs(np.imag(roots)) < size])
+        small = 1e-4 * (surface.major + surface.minor)
+        t = np.real(roots[np.abs(np.imag(roots)) < small])
         for _ in range(40):
             at = surface.frame.world(p + np.multiply.outer(t, d))
             slope = surface.normal(at) @ line.direction
             step = surface.signed_distance(at) / np.where(np.abs(slope) > 1e-9, slope, np.inf)
-            t = t - np.clip(step, -size, size)
+            t = t - np.clip(step, -small, small)
         at = surface.frame.world(p + np.multiply.outer(t, d))
         return np.asarray(t[np.abs(surface.signed_distance(at)) <= tolerance] + t_near)
     if t1 - t0 > 1e5:
@@ -275,12 +275,12 @@ def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: floa
         middle = 0.5 * (low + high)
         same = np.sign(surface.signed_distance(curve.point(middle))) == sign
         low, high = np.where(same, middle, low), np.where(same, high, middle)
-    size = np.abs(f)
-    dip = np.flatnonzero((size[1:-1] <= size[:-2]) & (size[1:-1] <= size[2:]) & (f[:-2] * f[2:] > 0.0)) + 1
-    return np.concatenate([0.5 * (low + high), t[size <= tolerance], _lowest(curve, surface, t, dip, tolerance)])
+    off = np.abs(f)
+    dip = np.flatnonzero((off[1:-1] <= off[:-2]) & (off[1:-1] <= off[2:]) & (f[:-2] * f[2:] > 0.0)) + 1
+    return np.concatenate([0.5 * (low + high), t[off <= tolerance], _lowest(curve, surface, t, dip, tolerance)])
 
 
-def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Floats, tolerance: float) -> Floats:
+def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Ints, tolerance: float) -> Floats:
     """Of samples where the distance dips without changing sign, the lowest points that touch."""
     low, high = t[dip - 1], t[dip + 1]
     for _ in range(60):  # thirds: the distance has one lowest point between

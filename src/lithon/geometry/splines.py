@@ -6,6 +6,7 @@ once; closest points by Newton from the nearest of a grid of samples (their sect
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -121,7 +122,7 @@ class BSplineCurve:
         if "samples" not in self._kept:
             knots = np.unique(self.knots[self.degree : len(self.knots) - self.degree])
             n = max(4 * self.degree, -(-64 // max(1, len(knots) - 1)))
-            t = np.unique(np.concatenate([np.linspace(a, b, n + 1) for a, b in zip(knots, knots[1:], strict=False)]))
+            t = np.unique(np.concatenate([np.linspace(a, b, n + 1) for a, b in itertools.pairwise(knots)]))
             self._kept["samples"] = t, cKDTree(self.point(t))
         found: tuple[Floats, cKDTree] = self._kept["samples"]
         return found
@@ -232,8 +233,14 @@ class BSplineSurface:
         iu, fu = basis(self.knots_u, self.degree_u, u)
         iv, fv = basis(self.knots_v, self.degree_v, v)
         h = _weighted(self.control, self.weights)
-        net = h[(iu[:, None] + np.arange(self.degree_u + 1))[:, :, None], (iv[:, None] + np.arange(self.degree_v + 1))[:, None, :]]
-        rows = {(a, b): np.einsum("ni,nj,nijc->nc", fu[a], fv[b], net) for a, b in ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2))}
+        net = h[
+            (iu[:, None] + np.arange(self.degree_u + 1))[:, :, None],
+            (iv[:, None] + np.arange(self.degree_v + 1))[:, None, :],
+        ]
+        rows = {
+            (a, b): np.einsum("ni,nj,nijc->nc", fu[a], fv[b], net)
+            for a, b in ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2))
+        }
         w = rows[0, 0][:, 3:]
         p = rows[0, 0][:, :3] / w
         du = (rows[1, 0][:, :3] - rows[1, 0][:, 3:] * p) / w
@@ -256,10 +263,11 @@ class BSplineSurface:
 
     def _grid(self) -> tuple[Floats, cKDTree]:
         if "grid" not in self._kept:
+
             def spread(knots: Floats, degree: int) -> Floats:
                 k = np.unique(knots[degree : len(knots) - degree])
                 n = max(degree + 1, -(-24 // max(1, len(k) - 1)))
-                return np.unique(np.concatenate([np.linspace(a, b, n + 1) for a, b in zip(k, k[1:], strict=False)]))
+                return np.unique(np.concatenate([np.linspace(a, b, n + 1) for a, b in itertools.pairwise(k)]))
 
             u, v = spread(self.knots_u, self.degree_u), spread(self.knots_v, self.degree_v)
             uv = np.stack(np.meshgrid(u, v, indexing="ij"), axis=-1).reshape(-1, 2)
@@ -333,9 +341,9 @@ class BSplineSurface:
         n = np.cross(du, dv)
         n = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
         e, f, g = (du * du).sum(1), (du * dv).sum(1), (dv * dv).sum(1)
-        l, m, k = (duu * n).sum(1), (duv * n).sum(1), (dvv * n).sum(1)
+        second, m, k = (duu * n).sum(1), (duv * n).sum(1), (dvv * n).sum(1)
         det = np.maximum(e * g - f * f, 1e-300)
-        mean, gauss = (e * k - 2 * f * m + g * l) / (2 * det), (l * k - m * m) / det
+        mean, gauss = (e * k - 2 * f * m + g * second) / (2 * det), (second * k - m * m) / det
         return np.asarray(np.abs(mean) + np.sqrt(np.maximum(mean**2 - gauss, 0.0)))
 
     def moved(self, motion: Floats) -> BSplineSurface:

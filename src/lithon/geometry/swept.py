@@ -108,9 +108,7 @@ class _Swept:
         raise ValueError("a free-form surface has no exact offset")
 
     def same_as(self, other: Surface, tolerance: float, reach: float) -> bool:
-        if self is other:
-            return True
-        if type(other) is not type(self):
+        if not isinstance(other, type(self)):
             return False
         low, high = _profile_range(self.profile)
         t = np.linspace(low, high, 23)
@@ -139,10 +137,12 @@ class _Swept:
             both = bool(bottoms and tops)
             gap = gap_between(tops[0], bottoms[0], period) if both else widest_gap(np.concatenate(second), period)
             branch = sign * gap
-        speed = float(np.linalg.norm(self.at(np.stack([np.linspace(low, high, 65), np.zeros(65)], axis=1))[1], axis=1).mean())
+        speed = float(
+            np.linalg.norm(self.at(np.stack([np.linspace(low, high, 65), np.zeros(65)], axis=1))[1], axis=1).mean()
+        )
         winds = any(around[0]) or any(around[1])
         own = (profile_period, sweep_period)[1 if swap else 0] if winds else None
-        return SweptChart(self, speed, stretch, swap, own, period, branch)  # type: ignore[arg-type]
+        return SweptChart(self, speed, stretch, swap, own, period, branch)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

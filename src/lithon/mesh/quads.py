@@ -34,7 +34,9 @@ def four_sided(face: Face) -> bool:
             return False
         out = -_heading(a, 1.0)
         angle = np.degrees(np.arccos(np.clip(float(out @ _heading(b, 0.0)), -1.0, 1.0)))
-        turn = float(np.cross(_heading(a, 1.0), _heading(b, 0.0)) @ face.normal(b.edge.at(0.0 if b.forward else 1.0)[None])[0])
+        turn = float(
+            np.cross(_heading(a, 1.0), _heading(b, 0.0)) @ face.normal(b.edge.at(0.0 if b.forward else 1.0)[None])[0]
+        )
         if turn <= 0.0 or not 45.0 <= angle <= 135.0:
             return False
     return True
@@ -96,7 +98,9 @@ def paved(face: Face, nodes: Nodes, size: float) -> tuple[Floats, Ints]:
     _smooth(region, len(domain.keys))
     flat, triangles = region.plane, region.triangles
     cells = _joined(flat, triangles)
-    points, number, quads = [], {}, []
+    points: list[Floats] = []
+    number: dict[tuple[object, int, int], int] = {}
+    quads: list[list[int]] = []
     fixed = len(domain.keys)
 
     def name(k: int) -> int:
@@ -113,7 +117,9 @@ def paved(face: Face, nodes: Nodes, size: float) -> tuple[Floats, Ints]:
         halves = []
         for a, b in zip(cell, [*cell[1:], cell[0]], strict=True):
             on_rim = middle.get((name(a), name(b))) if a < fixed and b < fixed else None
-            halves.append(on_rim if on_rim is not None else inner(("side", min(a, b), max(a, b)), 0.5 * (flat[a] + flat[b])))
+            halves.append(
+                on_rim if on_rim is not None else inner(("side", min(a, b), max(a, b)), 0.5 * (flat[a] + flat[b]))
+            )
         for k in range(len(cell)):
             quads.append([name(cell[k]), halves[k], centre, halves[k - 1]])
     made, spots = np.array(quads, dtype=np.int64), np.array(points).reshape(-1, 2)
@@ -162,7 +168,7 @@ def _relaxed(
     """Inner points moved to the middle of their neighbours as long as no corner around them gets worse
     than it should (smart Laplacian smoothing)."""
     rim_ids = np.unique(quads[quads >= 0])
-    place = {}
+    place: dict[int, list[float]] = {}
     for edge in dict.fromkeys(face.edges()):
         place.update(zip(*(x.tolist() for x in nodes(edge)), strict=True))
     rim = flat_of(np.array([place[int(k)] for k in rim_ids]))

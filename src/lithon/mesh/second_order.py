@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
+from lithon.mesh.hexes import EDGES
 from lithon.mesh.mesh import Mesh
 
 #: Corner pairs of the mid-nodes, in VTK's order for the ten-node tetrahedron.
@@ -16,24 +17,28 @@ _MIDS = np.array([[0, 1], [1, 2], [0, 2], [0, 3], [1, 3], [2, 3]])
 def quadratic(mesh: Mesh) -> tuple[Mesh, int]:
     """The mesh with mid-nodes; and how many of them had to stay straight to keep elements valid."""
     n = len(mesh.points)
-    pairs = np.sort(mesh.corners[:, _MIDS].reshape(-1, 2), axis=1)
+    mids = _MIDS if mesh.tetrahedral else EDGES
+    pairs = np.sort(mesh.corners[:, mids].reshape(-1, 2), axis=1)
     keys, inverse = np.unique(pairs[:, 0] * n + pairs[:, 1], return_inverse=True)
     a, b = keys // n, keys % n
     straight = 0.5 * (mesh.points[a] + mesh.points[b])
     curved = straight.copy()
-    sides = np.sort(mesh.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1)
+    around = mesh.triangles.shape[1]
+    turn = [[k, (k + 1) % around] for k in range(around)]
+    sides = np.sort(mesh.triangles[:, turn].reshape(-1, 2), axis=1)
     side_row = np.searchsorted(keys, sides[:, 0] * n + sides[:, 1])
-    side_face = np.repeat(mesh.face, 3)
+    side_face = np.repeat(mesh.face, around)
     # Alternating projections settle on both surfaces where an edge of the model lies on two.
     for _ in range(40):
         for k, face in enumerate(mesh.faces):
             rows = np.unique(side_row[side_face == k])
             curved[rows] = face.surface.project(curved[rows])
-    elements = np.concatenate([mesh.corners, n + inverse.reshape(-1, 6)], axis=1)
+    elements = np.concatenate([mesh.corners, n + inverse.reshape(-1, len(mids))], axis=1)
     kept = 0
     points = np.concatenate([mesh.points, curved])
     for _ in range(10):
-        bad = elements[~_valid(points, elements)][:, 4:] - n
+        valid = _valid(points, elements) if mesh.tetrahedral else _valid_hexes(points, elements)
+        bad = elements[~valid][:, len(mesh.corners[0]) :] - n
         rows = np.unique(bad)
         rows = rows[(curved[rows] != straight[rows]).any(axis=1)]
         if not len(rows):
@@ -42,6 +47,33 @@ def quadratic(mesh: Mesh) -> tuple[Mesh, int]:
         curved[rows] = straight[rows]
         points = np.concatenate([mesh.points, curved])
     return replace(mesh, points=points, elements=elements), kept
+
+
+def _valid_hexes(points: Floats, elements: Ints) -> Bools:
+    """Whether the Jacobian of the twenty-node element is positive at its corners and centre."""
+    corner = np.array(
+        [[-1, -1, -1], [1, -1, -1], [1, 1, -1], [-1, 1, -1], [-1, -1, 1], [1, -1, 1], [1, 1, 1], [-1, 1, 1]]
+    )
+    node = np.concatenate([corner, 0.5 * (corner[EDGES[:, 0]] + corner[EDGES[:, 1]])]).astype(float)
+    x = points[elements]
+    ok = np.ones(len(elements), dtype=bool)
+    for at in (*corner.astype(float), np.zeros(3)):
+        grad = np.empty((20, 3))
+        for k, m in enumerate(node):
+            u = 1.0 + at * m  # the factors of the serendipity functions (Zienkiewicz & Taylor)
+            others = [u[1] * u[2], u[0] * u[2], u[0] * u[1]]
+            if k < 8:
+                total = float(at @ m)
+                for i in range(3):
+                    grad[k, i] = 0.125 * m[i] * others[i] * (total - 2.0 + u[i])
+            else:
+                free = int(np.flatnonzero(m == 0.0)[0])
+                for i in range(3):
+                    rest = float(np.prod([u[j] for j in range(3) if j not in (i, free)]))
+                    bubble = 1.0 - at[free] ** 2
+                    grad[k, i] = 0.25 * (-2.0 * at[free] * rest if i == free else m[i] * bubble * rest)
+        ok &= np.linalg.det(np.einsum("eni,nj->eij", x, grad)) > 0.0
+    return ok
 
 
 def _valid(points: Floats, elements: Ints) -> Bools:

@@ -13,8 +13,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from lithon.arrays import Floats, Ints
-from lithon.brep.domain import Domain, flat_domain
 from lithon.brep.charts import chart_of, parts_of
+from lithon.brep.domain import Domain, flat_domain
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.brep.triangulate import Tangled, Triangulation, _legalise, legalise_in_space, triangulate
 from lithon.errors import Refusal, spot
@@ -30,8 +30,8 @@ _EQUILATERAL = 1.0 / np.sqrt(3.0)
 class SurfaceMesh:
     """Nodes and triangles of all faces of some bodies, growing while a volume mesh recovers it.
 
-    faces: the faces in order, a whole sphere or torus as its two halves; triangles (m,3) of node numbers, counter-clockwise about the face's
-    normal; `of` (m,) the face index of each.
+    faces: the faces in order, a whole sphere or torus as its two halves; triangles (m,3) of node
+    numbers, counter-clockwise about the face's normal; `of` (m,) the face index of each.
     """
 
     bodies: tuple[Body, ...]

@@ -208,7 +208,11 @@ class _Hexer:
         odd_ok: dict[Edge, bool] = defaultdict(lambda: True)
         for body in self.model.bodies:
             for edge in body.edges():
-                least = 1 if edge.curve.kind == "line" else edge.curve.pieces(edge.t0, edge.t1, 1e9, 2.0 * np.pi / self.rules.around)
+                least = (
+                    1
+                    if edge.curve.kind == "line"
+                    else edge.curve.pieces(edge.t0, edge.t1, 1e9, 2.0 * np.pi / self.rules.around)
+                )
                 least = max(least, 6) if edge.ring else least
                 r = self.root(edge)
                 wanted[r] = max(wanted[r], least, round(edge.length / self.rules.size))
@@ -295,12 +299,16 @@ class _Hexer:
         self._target(s, parts, column[layers], todo, s.motion.at(start, 1.0))
         return column
 
-    def _target(self, s: Sweep, parts: list[tuple[Ints, Ints]], top: dict[int, int], todo: list[int], moved: Floats) -> None:
+    def _target(
+        self, s: Sweep, parts: list[tuple[Ints, Ints]], top: dict[int, int], todo: list[int], moved: Floats
+    ) -> None:
         """The target's mesh is the source's, moved; one that is there already must be just that."""
         there = [self.on_face[u.face] for u in s.target if u.face in self.on_face]
         if there:
             ids = np.unique(np.concatenate([q.ravel() for _, q in there]))
-            off, hit = cKDTree(np.array([self.points[k] for k in ids])).query(moved) if len(moved) else (np.zeros(0), [])
+            off, hit = (
+                cKDTree(np.array([self.points[k] for k in ids])).query(moved) if len(moved) else (np.zeros(0), [])
+            )
             if len(there) < len(s.target) or (len(moved) and off.max() > 1e-3 * self.rules.size):
                 raise Refusal(
                     f"both ends of {s.body.name} are meshed by their neighbours, and differently",
@@ -358,7 +366,11 @@ class _Hexer:
                 elif tree is not None and known is not None:
                     gap, where = tree.query(row[j])
                     if gap > 1e-3 * self.rules.size:
-                        raise Refusal(f"a wall of {s.body.name} is meshed otherwise by its neighbour", where=spot(row[j]), entities=(wall,))
+                        raise Refusal(
+                            f"a wall of {s.body.name} is meshed otherwise by its neighbour",
+                            where=spot(row[j]),
+                            entities=(wall,),
+                        )
                     grid[k, j] = known[0][int(where)]
                 elif node in column[k]:
                     grid[k, j] = column[k][node]

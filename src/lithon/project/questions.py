@@ -17,6 +17,7 @@ from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import LithonError
 from lithon.survey.features import Feature, features
+from lithon.survey.sizes import face_width
 
 _GRAMMAR = r"""
 start: NOUN ["where" condition ("and" condition)*] ["in" STRING]
@@ -44,7 +45,7 @@ _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "fillets": {"radius": lambda f: f.size, "length": lambda f: f.depth},
     "pockets": {"width": lambda f: f.size, "depth": lambda f: f.depth},
     "bosses": {"width": lambda f: f.size, "depth": lambda f: f.depth},
-    "faces": {"area": face_area},
+    "faces": {"area": face_area, "width": face_width},
     "edges": {"length": lambda e: e.length},
     "bodies": {"volume": volume},
 }
@@ -102,6 +103,23 @@ def parse(text: str) -> Question:
                 f"{question.noun} have no {measure}", remedy=", ".join(_MEASURES[question.noun]) + " instead"
             )
     return question
+
+
+def next_words(text: str) -> list[str]:
+    """Words that may stand where a question breaks off, for completion."""
+    words = text.split()
+    done = words if text.endswith(" ") or not text else words[:-1]
+    if not done:
+        return list(_MEASURES)
+    noun, last = done[0], done[-1]
+    measures = list(_MEASURES.get(noun, {}))
+    if last in ("where", "and"):
+        return measures
+    if last in measures:
+        return list(_OPS)
+    if len(done) == 1:
+        return ["where"] if noun in _MEASURES else []
+    return ["mm", "and"] if last not in _OPS else []
 
 
 def ask(model: Model, text: str) -> Answer:

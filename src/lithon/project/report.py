@@ -43,7 +43,7 @@ img { max-width: 100%; } .trouble { color: #a43c2e; }
 {% for f in findings %}<tr><td>{{ f.text }}</td><td>{{ f.body }}</td><td>{{ f.remedy }}</td></tr>{% endfor %}
 </table>{% else %}<p>Nothing at this element size.</p>{% endif %}</section>
 {% if mesh %}<section><h2>Mesh</h2>
-<p>{{ mesh.nodes }} nodes, {{ mesh.count }} tetrahedra; volume over exact volume {{ "%.5f"|format(mesh.ratio) }};
+<p>{{ mesh.nodes }} nodes, {{ mesh.count }} {{ mesh.kind }}; volume over exact volume {{ "%.5f"|format(mesh.ratio) }};
 smallest dihedral angle {{ "%.1f"|format(mesh.smallest) }}°, worst scaled Jacobian {{ "%.3f"|format(mesh.jacobian) }};
 {{ "matching on all bonded faces" if mesh.conformal else "not conformal" }}.</p>
 <svg viewBox="0 0 640 180" role="img" aria-label="histogram of smallest dihedral angles">
@@ -79,6 +79,7 @@ def _mesh_facts(mesh: Mesh) -> dict[str, Any]:
         for k, c in enumerate(counts.tolist())
     ]
     return {
+        "kind": mesh.kind,
         "nodes": len(mesh.points),
         "count": len(mesh.elements),
         "ratio": mesh.volume_ratio,

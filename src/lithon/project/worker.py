@@ -14,10 +14,9 @@ from typing import Any
 
 from lithon.brep.topology import Model
 from lithon.errors import LithonError
-from lithon.mesh.sizing import SizeRules
+from lithon.mesh.make import mesh
 from lithon.mesh.mesh import Mesh
-from lithon.mesh.sweep import hexahedral_mesh
-from lithon.mesh.tetrahedra import tetrahedral_mesh
+from lithon.mesh.sizing import SizeRules
 from lithon.progress import Progress
 from lithon.project.steps import Outcome, Step, run_step
 from lithon.project.wire import Wire
@@ -29,8 +28,8 @@ def _step(progress: Progress, model: Model, step: Step) -> Outcome:
     return run_step(model, step, progress)
 
 
-def _mesh(progress: Progress, model: Model, size: float) -> Mesh:
-    return tetrahedral_mesh(model, SizeRules(size), progress)
+def _mesh(progress: Progress, model: Model, size: float, elements: str = "tet") -> Mesh:
+    return mesh(model, SizeRules(size), elements, progress)
 
 
 def _survey(progress: Progress, model: Model, size: float) -> list[Finding]:

@@ -124,7 +124,12 @@ def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
                 return None
             further = [x for x in other.loops if x is not back]
             floor = not further and _closes(other, wall)
-            goes_on = len(further) == 1 and further[0][0].edge.ring and _coaxial(other, wall) and _is_wall(adj, by_face[other], further[0], rim)
+            goes_on = (
+                len(further) == 1
+                and further[0][0].edge.ring
+                and _coaxial(other, wall)
+                and _is_wall(adj, by_face[other], further[0], rim)
+            )
             if floor or goes_on:
                 faces.append(other)
             if floor:
@@ -182,7 +187,9 @@ def _blends(adj: Adjacency, taken: set[Face]) -> list[Feature]:
         radius = min(strips[f][0] for f in chain)
         place = chain[0].surface.project(face_centroid(chain[0])[None])[0]
         convex = strips[first][2]
-        out.append(Feature("fillet", adj.body, tuple(chain), radius, sum(strips[f][1] for f in chain), place, convex=convex))
+        out.append(
+            Feature("fillet", adj.body, tuple(chain), radius, sum(strips[f][1] for f in chain), place, convex=convex)
+        )
     known = taken | set(strips)
     return out + [c for use in adj.body.uses if use.face not in known and (c := _chamfer(adj, use)) is not None]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from lithon.brep.measures import volume
+from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.survey.features import features
 
@@ -33,6 +33,7 @@ class Lens:
 
 LENSES = (
     Lens("edges", "Edge lengths", "mm", "edges", "length"),
+    Lens("widths", "Face widths", "mm", "faces", "width"),
     Lens("fillets", "Fillet radii", "mm", "fillets", "radius"),
     Lens("holes", "Hole diameters", "mm", "holes", "diameter"),
     Lens("volumes", "Body volumes", "mm³", "bodies", "volume"),
@@ -47,12 +48,22 @@ def _feature_marks(kind: str) -> Callable[[Body], list[Mark]]:
     return lambda body: [Mark(f.size, faces=f.faces, body=body) for f in features(body) if f.kind == kind]
 
 
+def face_width(face: Face) -> float:
+    """Twice the area over the perimeter: the width of a strip, about the radius of what is round."""
+    return 2.0 * face_area(face) / max(sum(e.length for e in face.edges()), 1e-300)
+
+
+def _width_marks(body: Body) -> list[Mark]:
+    return [Mark(face_width(face), faces=(face,), body=body) for face in body.faces if face.loops]
+
+
 def _volume_mark(body: Body) -> list[Mark]:
     return [Mark(volume(body), faces=body.faces, body=body)]
 
 
 _MAKERS: dict[str, Callable[[Body], list[Mark]]] = {
     "edges": _edge_marks,
+    "widths": _width_marks,
     "fillets": _feature_marks("fillet"),
     "holes": _feature_marks("hole"),
     "volumes": _volume_mark,

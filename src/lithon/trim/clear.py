@@ -23,7 +23,7 @@ from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, spot
-from lithon.geometry.curves import Curve, Line
+from lithon.geometry.curves import Line
 from lithon.geometry.meet import cross, meet
 from lithon.geometry.surfaces import Surface
 from lithon.progress import SILENT, Progress

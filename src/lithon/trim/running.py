@@ -41,9 +41,7 @@ def extended(edge: Edge, moves: list[tuple[Vertex, Vertex]], tolerance: float) -
     return Edge(edge.curve, s.t0, s.t1, s.start, s.end)
 
 
-def bounded(
-    curve: Curve, t0: float, t1: float, start: Vertex, end: Vertex, through: Floats | None = None
-) -> Edge:
+def bounded(curve: Curve, t0: float, t1: float, start: Vertex, end: Vertex, through: Floats | None = None) -> Edge:
     """The edge between two parameters of a curve: on a closed one the way that passes nearer to a
     point, or the short way round."""
     if curve.period is None:
