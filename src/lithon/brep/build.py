@@ -183,7 +183,9 @@ class _Corner:
     smooth: bool
 
     def at(self, offset: float) -> Floats:
-        return np.asarray(self.point + offset * self.way)
+        if offset and not np.isfinite(self.way).all():
+            raise ValueError("a sharp corner beside an arc cannot be offset")
+        return np.asarray(self.point + offset * self.way) if offset else self.point
 
 
 def _outward(before: _Side, after: _Side, point: Floats) -> _Corner:
@@ -381,3 +383,12 @@ def raised(
     tube = _tube(frame, profile, section, solid_inside=True)
     top = Face(Plane(Frame.of(frame.origin + section.points[-1, 1] * frame.z, frame.z, frame.x)), (tube.high,))
     return _added(body, {face: _turned(tube.low)}, (*tube.walls, top))
+
+
+def flanged(body: Body, face: Face, frame: Frame, profile: Round, thickness: float) -> Body:
+    """A round plate laid on a plane face (whose outward normal is the frame's z) and reaching beyond it."""
+    tube = _tube(frame, profile, straight(0.0, thickness), solid_inside=True)
+    below = Face(Plane(Frame.of(frame.origin, -frame.z, frame.x)), (_turned(tube.low), *face.loops))
+    above = Face(Plane(Frame.of(frame.origin + thickness * frame.z, frame.z, frame.x)), (tube.high,))
+    kept = [use for use in body.uses if use.face is not face]
+    return body.with_uses((*kept, *(FaceUse(f) for f in (below, *tube.walls, above))))

@@ -1,5 +1,24 @@
-"""The parts of Tarnhow Lock: made-up solids with known truths, generated exactly."""
+"""The made-up parts of Tarnhow Lock, each with the truths that follow from its dimensions."""
 
-from lithon.samples.collar_anchor import ANCHOR, Anchor, collar_anchor
+from collections.abc import Callable
 
-__all__ = ["ANCHOR", "Anchor", "collar_anchor"]
+from lithon.brep.topology import Model
+from lithon.samples.cast_anchor import CAST, cast_anchor
+from lithon.samples.collar_anchor import ANCHOR, collar_anchor
+from lithon.samples.hinge_strap import STRAP, hinge_strap
+from lithon.samples.paddle_frame import FRAME, paddle_frame
+from lithon.samples.sluice_wheel import WHEEL, sluice_wheel
+
+#: File name, maker and what the part teaches, in the order of the intake table.
+SAMPLES: tuple[tuple[str, str, Callable[[], Model], str], ...] = (
+    ("Collar anchor", "collar-anchor", collar_anchor, "holes, rounds and a pocket to judge, a mirror plane to cut at"),
+    ("Cast anchor", "cast-anchor", cast_anchor, "fillets around corners, a chamfer, counterbores, a stamped number"),
+    ("Sluice wheel", "sluice-wheel", sluice_wheel, "23 blades between two plates, filleted at their roots"),
+    ("Paddle frame", "paddle-frame", paddle_frame, "an assembly: contacts to bond, one gap on purpose, one overlap"),
+    ("Hinge strap", "hinge-strap", hinge_strap, "rounds out and four cuts: hexahedra"),
+)
+
+__all__ = [
+    "ANCHOR", "CAST", "FRAME", "SAMPLES", "STRAP", "WHEEL", "cast_anchor", "collar_anchor", "hinge_strap",
+    "paddle_frame", "sluice_wheel",
+]  # fmt: skip

@@ -191,7 +191,25 @@ def _blends(adj: Adjacency, taken: set[Face]) -> list[Feature]:
             Feature("fillet", adj.body, tuple(chain), radius, sum(strips[f][1] for f in chain), place, convex=convex)
         )
     known = taken | set(strips)
-    return out + [c for use in adj.body.uses if use.face not in known and (c := _chamfer(adj, use)) is not None]
+    return out + _chamfers(adj, known)
+
+
+def _chamfers(adj: Adjacency, known: set[Face]) -> list[Feature]:
+    """Chamfers of one width that go on in each other are one."""
+    single = {c.faces[0]: c for use in adj.body.uses if use.face not in known and (c := _chamfer(adj, use)) is not None}
+    out: list[Feature] = []
+    while single:
+        chain = [single.pop(next(iter(single)))]
+        stack = [chain[0].faces[0]]
+        while stack:
+            for other in adj.neighbours(stack.pop()):
+                if other in single and abs(single[other].size - chain[0].size) <= 0.02 * chain[0].size:
+                    chain.append(single.pop(other))
+                    stack.append(other)
+        faces = tuple(f for c in chain for f in c.faces)
+        length = sum(c.depth for c in chain)
+        out.append(Feature("chamfer", adj.body, faces, chain[0].size, length, chain[0].place, convex=True))
+    return out
 
 
 def _alike(a: tuple[float, float, bool], b: tuple[float, float, bool]) -> bool:
@@ -213,6 +231,8 @@ def _strip(adj: Adjacency, use: FaceUse) -> tuple[float, float, bool] | None:
     long = [e for e in sides if _runs_along(s, e)]
     if len({adj.across(face, e) for e in long} - {face}) < 2:
         return None
+    if all(_rounder(adj.across(face, e), s) for e in long):
+        return None  # what lies between two fillets is no fillet
     points = np.concatenate([edge_points(e)[1] for e in long])
     if isinstance(s, Cylinder):
         if len(face.loops) != 1 or _goes_around(face, face.loops[0]):
@@ -227,6 +247,15 @@ def _strip(adj: Adjacency, use: FaceUse) -> tuple[float, float, bool] | None:
     if float(np.linalg.norm(ways.mean(axis=0))) < 1e-9 and len(long) < 2:
         return None
     return s.minor, max(e.length for e in long), outer
+
+
+def _rounder(face: Face, surface: Cylinder | Torus) -> bool:
+    """Whether a face is of a smaller radius than a surface."""
+    own = surface.radius if isinstance(surface, Cylinder) else surface.minor
+    other = face.surface
+    if isinstance(other, Cylinder | Sphere):
+        return other.radius < own
+    return isinstance(other, Torus) and other.minor < own
 
 
 def _runs_along(surface: Cylinder | Torus, edge: Edge) -> bool:

@@ -1,0 +1,125 @@
+"""Hexahedra: volumes, matching contacts, second order, and a reason where a body cannot be swept."""
+
+import meshio
+import numpy as np
+import pytest
+
+import lithon
+from lithon.bond.share import bond
+from lithon.brep.build import Piece, Round, Section, face_toward, prism, raised, rectangle, revolved, sink
+from lithon.brep.measures import volume
+from lithon.brep.topology import Model
+from lithon.carve.split import split
+from lithon.errors import Refusal
+from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Plane
+from lithon.mesh.hexes import EDGES, hex_scaled_jacobian, hex_volumes
+from lithon.mesh.mesh import Mesh
+from lithon.mesh.sweep import sweep_of, verdict
+
+F = Frame.of((1.0, 2.0, 3.0), (1.0, 1.0, 2.0), (1.0, 0.0, 0.0))
+
+
+def plate_with_hole():
+    body = prism(rectangle(-30, -20, 30, 20, 5), 10, F)
+    top = Frame.of(F.origin + 10 * F.z, F.z, F.x)
+    return sink(body, face_toward(body, F.z), top, Round((10, 3), 4), 10, face_toward(body, -F.z))
+
+
+def pipe():
+    return revolved([Piece((5, 0)), Piece((8, 0)), Piece((8, 20)), Piece((5, 20))], F, "pipe")
+
+
+def good(mesh: Mesh, loss: float) -> None:
+    """Conformal, no folded element, volume within what chords lose, every quad on its face."""
+    assert mesh.conformal() and mesh.kind == "hexahedra"
+    assert mesh.quality.scaled_jacobian.min() > 0.25
+    assert hex_volumes(mesh.points, mesh.elements).min() > 0.0
+    assert mesh.volume_ratio == pytest.approx(1.0, abs=loss)
+    for k, face in enumerate(mesh.faces):
+        quads = mesh.triangles[mesh.face == k]
+        assert np.abs(face.surface.signed_distance(mesh.points[np.unique(quads)])).max() < 1e-6
+        v = mesh.points[quads]
+        cross = np.cross(v[:, 2] - v[:, 0], v[:, 3] - v[:, 1])
+        assert ((cross * face.normal(v.mean(axis=1))).sum(axis=1) > 0.0).all()
+
+
+CASES = {
+    "block": (lambda: prism(rectangle(0, 0, 20, 10), 6), 2.0, 1e-12),
+    "rod": (lambda: prism(Round((0, 0), 6), 20), 2.0, 0.05),
+    "plate": (plate_with_hole, 3.0, 0.02),
+    "pipe": (pipe, 2.0, 0.05),
+    "L": (lambda: prism([Piece((0, 0)), Piece((9, 0)), Piece((9, 3)), Piece((3, 3)), Piece((3, 8)), Piece((0, 8))], 5), 1.5, 1e-9),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_one_profile_along_a_line(name):
+    make, size, loss = CASES[name]
+    good(lithon.hexahedral_mesh(Model.of([make()]), lithon.SizeRules(size)), loss)
+
+
+def test_around_an_axis_and_bonded():
+    model = Model.of([pipe()])
+    halves = split(model, model.bodies, Plane.of(F.origin, F.x))
+    mesh = lithon.hexahedral_mesh(halves, lithon.SizeRules(2.0))
+    good(mesh, 0.02)
+    bonded, _ = bond(halves)
+    together = lithon.hexahedral_mesh(bonded, lithon.SizeRules(2.0))
+    good(together, 0.02)
+    assert len(together.points) < len(mesh.points) and len(bonded.shared()) == 2
+    for face in bonded.shared():
+        a, b = (set(np.unique(together.corners[together.body == k]).tolist()) for k in (0, 1))
+        assert set(together.face_nodes(face).tolist()) == a & b & set(together.face_nodes(face).tolist())
+
+
+def test_a_chain_of_bodies_and_a_split_source():
+    plate = prism(rectangle(-10, -10, 10, 10), 4, name="plate")
+    post = prism(Round((0, 0), 4), 8, Frame.of((0, 0, 4), (0, 0, 1), (1, 0, 0)), "post")
+    cap = prism(Round((0, 0), 4), 3, Frame.of((0, 0, 12), (0, 0, 1), (1, 0, 0)), "cap")
+    model, contacts = bond(Model.of([plate, post, cap]))
+    assert len(contacts) == 2
+    mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(2.0))
+    good(mesh, 0.03)
+    assert [verdict(b)[0] for b in model.bodies] == ["swept", "swept", "swept"]
+
+
+def test_second_order_lies_on_the_solid(tmp_path):
+    mesh = lithon.hexahedral_mesh(Model.of([pipe()]), lithon.SizeRules(3.0))
+    curved, kept = lithon.quadratic(mesh)
+    assert kept == 0 and curved.elements.shape[1] == 20
+    for k, face in enumerate(mesh.faces):
+        quads = mesh.triangles[mesh.face == k]
+        pairs = {tuple(sorted(p)) for q in quads.tolist() for p in zip(q, q[1:] + q[:1], strict=True)}
+        table = {tuple(sorted(e[[i, j]].tolist())): e[8 + n] for e in curved.elements for n, (i, j) in enumerate(EDGES)}
+        mids = curved.points[[table[p] for p in pairs]]
+        assert np.abs(face.surface.signed_distance(mids)).max() < 1e-9
+    lithon.write_vtu(curved, tmp_path / "pipe.vtu")
+    read = meshio.read(tmp_path / "pipe.vtu")
+    assert read.cells[0].type == "hexahedron20" and len(read.cells[0].data) == len(mesh.elements)
+
+
+def test_measures_of_a_cube_and_a_sheared_one():
+    cube = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [0, 0, 1], [1, 0, 1], [1, 1, 1], [0, 1, 1.0]])
+    one = np.arange(8)[None]
+    assert hex_volumes(cube, one)[0] == pytest.approx(1.0) and hex_scaled_jacobian(cube, one)[0] == pytest.approx(1.0)
+    sheared = cube + cube[:, 2:] * [1.0, 0.0, 0.0]
+    assert hex_volumes(sheared, one)[0] == pytest.approx(1.0)
+    assert hex_scaled_jacobian(sheared, one)[0] == pytest.approx(np.sqrt(0.5))
+
+
+def test_what_cannot_be_swept_says_why():
+    block = prism(rectangle(0, 0, 20, 20), 6, name="step")
+    up = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))
+    stepped = raised(block, face_toward(block, (0, 0, 1)), up, rectangle(5, 5, 15, 15), 4)
+    with pytest.raises(Refusal, match="step is not one profile") as caught:
+        sweep_of(stepped)
+    assert caught.value.where and caught.value.remedy and caught.value.entities[0] in stepped.faces
+    ball = revolved([Piece((0, -5), (0, 0)), Piece((0, 5))], F, "ball")
+    with pytest.raises(Refusal, match="ball has no two opposite"):
+        sweep_of(ball)
+    drill = Section.through((-3, -4), (0, -2), (0, 0))
+    pocket = sink(block, face_toward(block, (0, 0, 1)), up, Round((10, 10), 3), 0, None, drill)
+    with pytest.raises(Refusal, match="cone face breaks it"):
+        sweep_of(pocket)
+    assert verdict(pocket)[0] == "tetrahedra" and volume(pocket) > 0
