@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 import lithon
+from lithon.bond.share import bond
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.validate import flaws
 from lithon.exchange.step_read import parse_step
@@ -16,7 +17,7 @@ from lithon.survey.features import features
 
 
 def opened(model) -> Ledger:
-    return Ledger.of(Source("sample.step", step_text(model)))
+    return Ledger.of(Source("sample.step", step_text(model).encode()))
 
 
 def total(model) -> float:
@@ -89,7 +90,7 @@ def test_the_paddle_frame_is_bonded_but_for_the_gap_and_the_overlap():
         for own, value in by_name.items():
             if own.split(" ")[0] == name.split(" ")[0] and (own == name or name in ("bolt", "bush")):
                 assert value == pytest.approx(exact, rel=1e-12), own
-    done, contacts = lithon.bond(model)
+    done, contacts = bond(model)
     shared = [c for c in contacts if c.verdict == "shared"]
     assert sum(c.area for c in shared) == pytest.approx(FRAME.contacts, rel=1e-9)
     assert {(c.first, c.second) for c in contacts if c.verdict == "overlap"} == {("upper plate", "stop")}

@@ -18,6 +18,8 @@ _Profile = tuple[str, float, float, float]
 
 def coaxial(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:
     """The circles in which two surfaces about one axis meet; None where they have no common axis."""
+    if isinstance(a, Sphere) and isinstance(b, Sphere) and np.allclose(a.frame.origin, b.frame.origin, 0.0, tolerance):
+        return []
     frame = _common_axis(a, b, tolerance)
     if frame is None:
         return None

@@ -295,7 +295,9 @@ def _circumcentres(corners: Floats) -> tuple[Floats, Floats, Floats]:
     total = weights.sum(axis=1)  # sixteen times the squared area
     area = np.sqrt(np.maximum(total, 1e-300)) / 4.0
     radius = sides.prod(axis=1) / (4.0 * area)
-    return weights / np.maximum(total, 1e-300)[:, None], np.asarray(radius), sides
+    flat = total <= 1e-14 * q.max(axis=1) ** 2  # the circumcentre of a flat triangle is nowhere: its middle serves
+    weights = np.where(flat[:, None], 1.0 / 3.0, weights / np.where(flat, 1.0, total)[:, None])
+    return weights, np.asarray(radius), sides
 
 
 def _stretch(flat: Floats, corners: Floats) -> Floats:

@@ -111,8 +111,11 @@ def _along_lines(planes: list[FaceUse]) -> list[tuple[Motion, list[FaceUse], lis
         near = [u for u in planes if float(u.outward(u.face.surface.frame.origin[None])[0] @ n) < -1.0 + 1e-9]
         far = [u for u in planes if float(u.outward(u.face.surface.frame.origin[None])[0] @ n) > 1.0 - 1e-9]
         h0, h1 = ([float(u.face.surface.frame.origin @ n) for u in us] for us in (near, far))
-        if far and np.ptp(h0) < 1e-6 and np.ptp(h1) < 1e-6 and h1[0] > h0[0]:
-            out.append((Motion(False, np.zeros(3), n, h1[0] - h0[0]), near, far))
+        if far and max(h1) > min(h0):
+            # Ends at other heights between are steps in the profile; they will be found to be no walls.
+            source = [u for u, h in zip(near, h0, strict=True) if h < min(h0) + 1e-6]
+            target = [u for u, h in zip(far, h1, strict=True) if h > max(h1) - 1e-6]
+            out.append((Motion(False, np.zeros(3), n, max(h1) - min(h0)), source, target))
     return sorted(out, key=lambda o: o[0].amount)
 
 
