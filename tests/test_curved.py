@@ -127,7 +127,9 @@ def test_spline_curves(rational, seed, t):
 
 def test_a_rational_quadratic_is_a_circle():
     w = np.sqrt(0.5)
-    c = BSplineCurve(np.array([0, 0, 0, 1, 1, 1.0]), 2, np.array([[5, 0, 0], [5, 5, 0], [0, 5, 0.0]]), np.array([1, w, 1]))
+    c = BSplineCurve(
+        np.array([0, 0, 0, 1, 1, 1.0]), 2, np.array([[5, 0, 0], [5, 5, 0], [0, 5, 0.0]]), np.array([1, w, 1])
+    )
     assert np.allclose(np.linalg.norm(c.point(np.linspace(0, 1, 33)), axis=1), 5.0)
     assert c.length(0.0, 1.0) == pytest.approx(2.5 * np.pi, rel=1e-10)
 

@@ -9,7 +9,18 @@ from proof import sound
 import lithon
 from lithon.arrange.boolean import combine
 from lithon.brep.build import (
-    Piece, Round, Section, face_toward, prism, raised, rectangle, revolved, rounded_floor, rounded_root, rounded_top, sink,
+    Piece,
+    Round,
+    Section,
+    face_toward,
+    prism,
+    raised,
+    rectangle,
+    revolved,
+    rounded_floor,
+    rounded_root,
+    rounded_top,
+    sink,
 )  # fmt: skip
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.tessellate import body_mesh, open_edges
@@ -56,7 +67,8 @@ SOLIDS = {
     "torus": (lambda: revolved([Piece((12, 0), (10, 0)), Piece((8, 0), (10, 0))], F), 2 * np.pi**2 * 10 * 4, 2),
     "lid": (lambda: block(rounded_top(0, 10, 2), 6), lid(2, 6), 18),
     "ball corners": (lambda: block(rounded_top(0, 10, 2), 2), lid(2, 2), 18),
-    "chamfered": (lambda: block(Section.through((0, 0), (0, 8), (-2, 10))), 60 * 40 * 8 + 2 / 6 * (2400 + 4 * 58 * 38 + 2016), 10),
+    "chamfered": (lambda: block(Section.through((0, 0), (0, 8), (-2, 10))),
+                  60 * 40 * 8 + 2 / 6 * (2400 + 4 * 58 * 38 + 2016), 10),
     "drilled": (drilled, 48000 - CONE_HOLE, 9),
 }  # fmt: skip
 

@@ -40,7 +40,9 @@ def test_every_sample_is_sound_and_goes_through_step(title, _name, make, _words)
 def test_the_cast_anchor_step_by_step():
     work = opened(cast_anchor())
     assert len(work.model.faces()) == CAST.faces and total(work.model) == pytest.approx(CAST.volume, rel=1e-11)
-    count = {k: sum(f.kind == k for f in features(work.model.bodies[0])) for k in ("hole", "fillet", "chamfer", "pocket")}
+    count = {
+        k: sum(f.kind == k for f in features(work.model.bodies[0])) for k in ("hole", "fillet", "chamfer", "pocket")
+    }
     assert count == {"hole": 6, "fillet": 10, "chamfer": 1, "pocket": 3}
     exact, faces = CAST.volume, CAST.faces
     for question, gained, lost in (

@@ -49,7 +49,7 @@ CASES = {
     "rod": (lambda: prism(Round((0, 0), 6), 20), 2.0, 0.05),
     "plate": (plate_with_hole, 3.0, 0.02),
     "pipe": (pipe, 2.0, 0.05),
-    "L": (lambda: prism([Piece((0, 0)), Piece((9, 0)), Piece((9, 3)), Piece((3, 3)), Piece((3, 8)), Piece((0, 8))], 5), 1.5, 1e-9),
+    "L": (lambda: prism([Piece(p) for p in ((0, 0), (9, 0), (9, 3), (3, 3), (3, 8), (0, 8))], 5), 1.5, 1e-9),
 }  # fmt: skip
 
 

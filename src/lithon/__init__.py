@@ -14,6 +14,7 @@ A script does what the window does:
 from lithon.errors import BadFile, Cancelled, LithonError, Refusal, Unresolved
 from lithon.exchange.step_read import parse_step, read_step
 from lithon.exchange.step_write import step_text, write_step
+from lithon.exchange.stl import write_stl
 from lithon.exchange.vtu import write_vtu
 from lithon.mesh.make import mesh
 from lithon.mesh.mesh import Mesh
@@ -28,6 +29,8 @@ from lithon.project.steps import (
     bond_step,
     clear_question,
     clear_step,
+    combine_step,
+    face_extended,
     keep_step,
     plane_at,
     plane_midway,
@@ -46,8 +49,8 @@ open = Ledger.open
 
 __all__ = [
     "BadFile", "Cancelled", "Ledger", "LithonError", "Mesh", "Refusal", "SizeRules", "Unresolved", "ask", "bond_step",
-    "clear_question", "clear_step", "features", "findings", "forecast", "hexahedral_mesh",
-    "keep_step", "load_project", "load_recipe", "mesh",
-    "open", "parse_step", "plane_at", "plane_midway", "plane_offset", "plane_through", "quadratic", "read_step",
-    "run_recipe", "save_project", "split_step", "step_text", "survey", "tetrahedral_mesh", "write_step", "write_vtu",
+    "clear_question", "clear_step", "combine_step", "face_extended", "features", "findings", "forecast",
+    "hexahedral_mesh", "keep_step", "load_project", "load_recipe", "mesh", "open", "parse_step", "plane_at",
+    "plane_midway", "plane_offset", "plane_through", "quadratic", "read_step", "run_recipe", "save_project",
+    "split_step", "step_text", "survey", "tetrahedral_mesh", "write_step", "write_stl", "write_vtu",
 ]  # fmt: skip

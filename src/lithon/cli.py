@@ -179,6 +179,15 @@ def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
         sys.exit(3)
 
 
+@cli.command()
+def register() -> None:
+    """Make Lithon known to the desktop: a menu entry, and its file types."""
+    from lithon.desktop import install
+
+    for path in install():
+        click.echo(f"wrote {path}")
+
+
 def _positive(size: float | None) -> None:
     if size is not None and not 0.0 < size < 1e9:
         raise LithonError("the element size must be a positive length in mm")

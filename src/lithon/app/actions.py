@@ -89,6 +89,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("worst", "Fly to the worst element", "X", "Prove", lambda d: d.show_worst(), _has_mesh, station="Prove"),
     Action("inside", "Look inside the mesh", "I", "Prove", lambda d: d.toggle_inside(), _has_mesh, station="Prove"),
     Action("step", "Geometry as STEP…", "", "Deliver", lambda d: d.deliver("step"), _open, station="Deliver"),
+    Action("stl", "Triangles as STL…", "", "Deliver", lambda d: d.deliver("stl"), _open, station="Deliver"),
     Action("vtu", "Mesh as VTU…", "", "Deliver", lambda d: d.deliver("vtu"), _has_mesh, station="Deliver"),
     Action("recipe", "Steps as a recipe…", "", "Deliver", lambda d: d.deliver("recipe"), _open, station="Deliver"),
     Action("report", "Report…", "", "Deliver", lambda d: d.deliver("report"), _open, station="Deliver"),

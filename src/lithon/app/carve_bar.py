@@ -12,9 +12,17 @@ from lithon.app.work import Work
 from lithon.brep.topology import Face, rough_box
 from lithon.errors import LithonError
 from lithon.geometry.surfaces import Plane
-from lithon.project.steps import plane_at, plane_midway, plane_of, plane_offset, plane_through, split_step
+from lithon.project.steps import cut_of, face_extended, plane_at, plane_midway, plane_offset, plane_through, split_step
 
-WAYS = (("midway", "Midway"), ("offset", "Offset"), ("points", "Points"), ("x", "x ="), ("y", "y ="), ("z", "z ="))
+WAYS = (
+    ("midway", "Midway"),
+    ("offset", "Offset"),
+    ("points", "Points"),
+    ("face", "Face"),
+    ("x", "x ="),
+    ("y", "y ="),
+    ("z", "z ="),
+)
 
 
 class CarveBar(QFrame):
@@ -28,7 +36,7 @@ class CarveBar(QFrame):
         lay = QVBoxLayout(self)
         lay.setContentsMargins(12, 8, 10, 8)
         lay.setSpacing(6)
-        lay.addWidget(title("PLANE"))
+        lay.addWidget(title("CUT AT"))
         grid = QGridLayout()
         grid.setSpacing(4)
         self.group = QButtonGroup(self)
@@ -41,7 +49,7 @@ class CarveBar(QFrame):
             b.clicked.connect(lambda _, key=key: self.use(key))
             self.group.addButton(b)
             self.buttons[key] = b
-            grid.addWidget(b, k // 3, k % 3)
+            grid.addWidget(b, k // 4, k % 4)
         lay.addLayout(grid)
         self.amount = QDoubleSpinBox()
         self.amount.setRange(-1e6, 1e6)
@@ -70,6 +78,8 @@ class CarveBar(QFrame):
             self.use("points")
         elif len(planes) == 2:
             self.use("midway")
+        elif len(self.work.faces) == 1 and not planes:
+            self.use("face")
         elif len(planes) == 1:
             self.use("offset")
         else:
@@ -90,6 +100,10 @@ class CarveBar(QFrame):
         self.amount.blockSignals(False)
         self.propose()
 
+    def any_faces(self) -> list[Face]:
+        """What is chosen, plane or not; what was chosen when the bar opened where nothing is now."""
+        return self.work.faces or self.faces
+
     def spec(self) -> dict | None:
         """The plane as it will be recorded; None, with a hint, while something is missing."""
         model = self.work.model
@@ -102,6 +116,10 @@ class CarveBar(QFrame):
             if len(self.faces) == 1:
                 return plane_offset(model, self.faces[0], self.amount.value())
             self.hint.setText("Choose one plane face. Positive is outwards.")
+        elif self.way == "face":
+            if len(self.any_faces()) == 1:
+                return face_extended(model, self.any_faces()[0])
+            self.hint.setText("Choose one face: its surface, extended, cuts.")
         elif self.way == "points":
             if len(self.points) == 3:
                 return plane_through(self.points)
@@ -117,7 +135,7 @@ class CarveBar(QFrame):
         if spec is None:
             return
         try:
-            plane_of(self.work.model, spec)
+            cut_of(self.work.model, spec)
         except LithonError as error:
             self.hint.setText(str(error))
             return
@@ -125,6 +143,7 @@ class CarveBar(QFrame):
             "midway": "midway between two faces",
             "offset": f"{self.amount.value():g} mm off a face",
             "points": "through three points",
+            "face": "at the chosen face, extended",
         }
         subject = names.get(self.way, f"{self.way} = {self.amount.value():g} mm")
         self.work.propose("carve", "Carve", split_step(spec), subject)
@@ -138,7 +157,7 @@ class CarveBar(QFrame):
         planes = [f for f in self.work.faces if isinstance(f.surface, Plane)]
         if planes and planes != self.faces:
             self.faces = planes
-            if self.way in ("midway", "offset"):
+            if self.way in ("midway", "offset", "face"):
                 self.propose()
         if self.way == "points" and self.work.points != self.points:
             self.points = list(self.work.points)

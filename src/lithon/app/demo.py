@@ -7,20 +7,26 @@ from collections.abc import Callable
 from pathlib import Path
 
 import lithon
+from lithon.brep.topology import Model
 from lithon.project.report import report_html
 from lithon.project.steps import keep_step
 from lithon.samples import collar_anchor
 
 
-def demo_file() -> Path:
-    """The collar anchor as a STEP file, made afresh in the user's cache."""
+def sample_file(stem: str, make: Callable[[], Model]) -> Path:
+    """A sample as a STEP file, made afresh in the user's cache."""
     from platformdirs import user_cache_dir
 
-    path = Path(user_cache_dir("lithon")) / "collar-anchor.step"
-    text = lithon.step_text(collar_anchor(), "collar anchor")
+    path = Path(user_cache_dir("lithon")) / f"{stem}.step"
+    model, name = make(), stem.replace("-", " ")
+    text = lithon.step_text(model, name)
     if not path.exists() or path.read_text("ascii") != text:
-        lithon.write_step(collar_anchor(), path, "collar anchor")
+        lithon.write_step(model, path, name)
     return path
+
+
+def demo_file() -> Path:
+    return sample_file("collar-anchor", collar_anchor)
 
 
 def prepare(work: lithon.Ledger) -> None:

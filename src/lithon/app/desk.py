@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -32,15 +33,18 @@ from lithon.app.carve_bar import CarveBar
 from lithon.app.docket import Docket
 from lithon.app.parts import button, label, row, title
 from lithon.app.proposal import ProposalPanel
+from lithon.app.recovery import forget, left_behind
 from lithon.app.roster import InHand, Roster
 from lithon.app.sieve import Sieve
 from lithon.app.view import SolidView
 from lithon.app.work import Work
 from lithon.exchange.step_write import save_atomically, write_step
+from lithon.exchange.stl import write_stl
 from lithon.exchange.vtu import write_vtu
 from lithon.project.files import SUFFIX
 from lithon.project.report import report_html
 from lithon.project.steps import bond_step, clear_step
+from lithon.samples import SAMPLES
 
 
 class Desk(QMainWindow):
@@ -143,7 +147,7 @@ class Desk(QMainWindow):
 
     def _table(self) -> QWidget:
         """The desk with nothing open: an intake table."""
-        from lithon.app.demo import demo_file
+        from lithon.app.demo import sample_file
 
         out = QFrame()
         out.setObjectName("panel")
@@ -162,13 +166,17 @@ class Desk(QMainWindow):
         )
         lay.addWidget(row(button("Open…", self.ask_open, "main")))
         lay.addSpacing(18)
+        self.recovered = QVBoxLayout()
+        lay.addLayout(self.recovered)
         lay.addWidget(title("FROM TARNHOW LOCK"))
-        lay.addWidget(
-            row(
-                button("Collar anchor", lambda: self.open(demo_file())),
-                label("plate and lug: holes, rounds and a pocket to judge, a mirror plane to cut at", "dim", False),
-            )
-        )
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(14)
+        grid.setVerticalSpacing(6)
+        for k, (name, stem, make, words) in enumerate(SAMPLES):
+            grid.addWidget(button(name, lambda stem=stem, make=make: self.open(sample_file(stem, make))), k, 0)
+            grid.addWidget(label(words, "dim", False), k, 1)
+        grid.setColumnStretch(1, 1)
+        lay.addLayout(grid)
         lay.addSpacing(18)
         self.recent_title = title("RECENT")
         lay.addWidget(self.recent_title)
@@ -186,6 +194,26 @@ class Desk(QMainWindow):
         self.recent_title.setVisible(bool(files))
         for f in files[:6]:
             self.recent.addWidget(row(button(Path(f).name, lambda f=f: self.open(Path(f)), "quiet", f)))
+
+    def _show_left_behind(self) -> None:
+        """Work of a window that did not come to its end."""
+        for path in left_behind()[:3]:
+            when = time.strftime("%d %B, %H:%M", time.localtime(path.stat().st_mtime))
+            line = row(label(f"Unsaved work of {when}", wrap=False))
+            line.layout().addWidget(button("Take it up again", lambda path=path: self._take_up(path), "main"))
+            line.layout().addWidget(button("Let it go", lambda path=path, line=line: self._let_go(path, line), "quiet"))
+            line.layout().addStretch(1)
+            self.recovered.addWidget(line)
+
+    def _take_up(self, path: Path) -> None:
+        self.open(path)
+        if self.work.path == path:
+            self.work.saved_as = None  # it is saved under a name of its own
+            path.unlink(missing_ok=True)
+
+    def _let_go(self, path: Path, line: QWidget) -> None:
+        path.unlink(missing_ok=True)
+        line.hide()
 
     def recent_files(self) -> list[str]:
         value = self.settings.value("recent", [])
@@ -230,6 +258,7 @@ class Desk(QMainWindow):
         self._hush.timeout.connect(lambda: self.note.setText(""))
         QApplication.instance().installEventFilter(self)
         self._show_recent()
+        self._show_left_behind()
 
     def eventFilter(self, watched, event) -> bool:
         """Keys that must work wherever the focus is, but not while something is typed."""
@@ -330,7 +359,7 @@ class Desk(QMainWindow):
             self.work.save(Path(name))
 
     def deliver(self, kind: str) -> None:
-        suffix = {"step": ".step", "vtu": ".vtu", "recipe": ".recipe.json", "report": ".html"}[kind]
+        suffix = {"step": ".step", "stl": ".stl", "vtu": ".vtu", "recipe": ".recipe.json", "report": ".html"}[kind]
         stem = Path(self.work.ledger.source.name).stem
         name, _ = QFileDialog.getSaveFileName(self, "Write", stem + "-prepared" + suffix, f"(*{suffix})")
         if name:
@@ -341,6 +370,7 @@ class Desk(QMainWindow):
         ledger, mesh = self.work.ledger, self.work.mesh
         writers = {
             "step": lambda p: write_step(ledger.model, p),
+            "stl": lambda p: write_stl(ledger.model, p),
             "vtu": lambda p: write_vtu(mesh, p),
             "recipe": lambda p: save_atomically(p, json.dumps(ledger.recipe(), indent=1).encode()),
             "report": lambda p: save_atomically(p, report_html(ledger, mesh).encode()),
@@ -368,7 +398,7 @@ class Desk(QMainWindow):
 
     def bond(self) -> None:
         self.work.go("Bond")
-        self.work.propose("bond", "Bond", bond_step(), "share every contact whose outlines agree")
+        self.work.propose("bond", "Bond", bond_step(), "imprint and share every contact")
 
     def show_worst(self) -> None:
         mesh = self.work.mesh
@@ -472,6 +502,7 @@ class Desk(QMainWindow):
 
     def closeEvent(self, event) -> None:
         QApplication.instance().removeEventFilter(self)
+        forget()
         self.work.close()
         self.view.Finalize()
         super().closeEvent(event)

@@ -13,6 +13,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QSocketNotifier, QTimer, Signal
 
+from lithon.app.recovery import forget, kept_aside
 from lithon.brep.patches import Change, change
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
@@ -88,6 +89,8 @@ class Work(QObject):
         self._worker: WorkerHandle | None = None
         self._notifier: QSocketNotifier | None = None
         self._turn = 0
+        self._soon = QTimer(self, singleShot=True, interval=1500)
+        self._soon.timeout.connect(self._autosave)
         self._patience = QTimer(self, singleShot=True, interval=4000)
         self._patience.timeout.connect(self._restart)
 
@@ -154,6 +157,7 @@ class Work(QObject):
         if self._worker is not None:
             self._worker.close()
             self._worker = None
+        self._soon.stop()
 
     def stop(self) -> None:
         """Ask the running job to stop; if it does not within four seconds, the worker is replaced."""
@@ -207,6 +211,7 @@ class Work(QObject):
             self.told.emit(str(error), "bad")
             return False
         self.saved_as = target
+        forget()
         self.told.emit(f"saved as {target.name}", "good")
         return True
 
@@ -223,9 +228,18 @@ class Work(QObject):
         self.told.emit(f"wrote {path.name} ({os.path.getsize(path) // 1024} kB)", "good")
         return True
 
+    def _autosave(self) -> None:
+        """Keep a copy of unsaved work aside, for the day the window does not come to its end."""
+        if self.ledger is not None and self.ledger.entries:
+            try:
+                save_project(self.ledger, kept_aside())
+            except LithonError as error:
+                self.told.emit(str(error), "bad")
+
     # ---- the model and its size
 
     def _model_moved(self) -> None:
+        self._soon.start()
         self.mesh = None
         self._clear_selection()
         self.model_changed.emit()

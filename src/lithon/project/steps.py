@@ -8,17 +8,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 
+from lithon.arrange.boolean import Operation, combine
 from lithon.arrays import frozen, unit
 from lithon.bond.share import bond
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Face, Model
 from lithon.carve.split import split
 from lithon.errors import BadFile, Refusal, Unresolved
-from lithon.geometry.surfaces import Plane, midway
+from lithon.geometry.surfaces import Plane, Surface, midway
 from lithon.progress import SILENT, Progress
 from lithon.project.fingerprints import fingerprint, resolve
 from lithon.project.questions import ask
@@ -64,6 +65,16 @@ def plane_offset(model: Model, face: Face, by: float) -> dict[str, Any]:
     return {"offset": fingerprint(model, face), "by": float(by)}
 
 
+def face_extended(model: Model, face: Face) -> dict[str, Any]:
+    """The surface of a face, extended: a plane, cylinder, cone or sphere to cut at."""
+    return {"surface": fingerprint(model, face)}
+
+
+def combine_step(operation: str, kept: str, tool: str) -> Step:
+    """Unite with, subtract or intersect ('union', 'subtract', 'intersect') the second body."""
+    return {"do": "combine", "operation": operation, "body": kept, "tool": tool}
+
+
 def plane_through(points: Sequence[Sequence[float]]) -> dict[str, Any]:
     return {"through": [[float(c) for c in p] for p in points]}
 
@@ -95,6 +106,14 @@ def selected_faces(model: Model, select: Any) -> list[Face]:
             raise Unresolved(f"'{select['question']}' finds nothing on this model")
         return list(answer.faces)
     return resolve(model, select["faces"])
+
+
+def cut_of(model: Model, spec: dict[str, Any]) -> Surface:
+    """The surface to cut at of a recorded description. Raises Refusal where it describes none."""
+    if "surface" in spec:
+        (face,) = resolve(model, [spec["surface"]])
+        return face.surface
+    return plane_of(model, spec)
 
 
 def plane_of(model: Model, spec: dict[str, Any]) -> Plane:
@@ -170,13 +189,15 @@ def _split(model: Model, step: Step, progress: Progress) -> Outcome:
     bodies: list[Body] = [b for b in model.bodies if names is None or b.name in names]
     if not bodies:
         raise Unresolved(f"no body is called {names}")
-    plane = plane_of(model, step["plane"])
-    out = split(model, bodies, plane, progress)
-    axis = _axis_words(plane)
+    surface = cut_of(model, step["plane"])
+    out = split(model, bodies, surface, progress)
+    axis = _axis_words(surface)
     return _outcome(model, out, f"carve {axis}")
 
 
-def _axis_words(plane: Plane) -> str:
+def _axis_words(plane: Surface) -> str:
+    if not isinstance(plane, Plane):
+        return f"at a {plane.kind}"
     for k, name in enumerate("xyz"):
         if abs(abs(float(plane.frame.z[k])) - 1.0) < 1e-9:
             return f"{name} = {round(float(plane.frame.origin[k]), 6) + 0.0:g}"
@@ -191,6 +212,25 @@ def _bond(model: Model, step: Step, progress: Progress) -> Outcome:
     return _outcome(model, out, f"bond {len(shared)} contact{'s' if len(shared) != 1 else ''}", details=details)
 
 
+def _combine(model: Model, step: Step, progress: Progress) -> Outcome:
+    operation = str(step["operation"])
+    if operation not in ("union", "subtract", "intersect"):
+        raise BadFile(f"bodies cannot be combined by {operation!r}")
+    found = {b.name: b for b in model.bodies}
+    if step["body"] not in found or step["tool"] not in found or step["body"] == step["tool"]:
+        raise Unresolved(f"two bodies called {step['body']!r} and {step['tool']!r} are needed")
+    kept, tool = found[step["body"]], found[step["tool"]]
+    bonded = [f for b in (kept, tool) for f in b.faces if len(model.owners(f)) > 1]
+    if bonded:
+        raise Refusal("a bonded body cannot be combined", remedy="combine first and bond afterwards")
+    progress.tell(0.1, f"{operation} of {kept.name} and {tool.name}")
+    made = combine(kept, tool, cast(Operation, operation), model.tolerance)
+    out = Model(tuple(b for b in model.replaced(kept, made).bodies if b is not tool), model.tolerance)
+    if not out.bodies:
+        raise Refusal("nothing would be left")
+    return _outcome(model, out, f"{operation} {kept.name}, {tool.name}")
+
+
 def _keep(model: Model, step: Step, progress: Progress) -> Outcome:
     selected_faces(model, step["select"])
     return _outcome(model, model, f"keep: {step.get('reason', '')}".rstrip(": "))
@@ -200,5 +240,6 @@ _VERBS: dict[str, Callable[[Model, Step, Progress], Outcome]] = {
     "clear": _clear,
     "split": _split,
     "bond": _bond,
+    "combine": _combine,
     "keep": _keep,
 }

@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from lithon.brep.topology import Model
 from lithon.samples.cast_anchor import CAST, cast_anchor
-from lithon.samples.collar_anchor import ANCHOR, collar_anchor
+from lithon.samples.collar_anchor import ANCHOR, Anchor, collar_anchor
 from lithon.samples.hinge_strap import STRAP, hinge_strap
 from lithon.samples.paddle_frame import FRAME, paddle_frame
 from lithon.samples.sluice_wheel import WHEEL, sluice_wheel
@@ -19,6 +19,16 @@ SAMPLES: tuple[tuple[str, str, Callable[[], Model], str], ...] = (
 )
 
 __all__ = [
-    "ANCHOR", "CAST", "FRAME", "SAMPLES", "STRAP", "WHEEL", "cast_anchor", "collar_anchor", "hinge_strap",
-    "paddle_frame", "sluice_wheel",
+    "ANCHOR",
+    "CAST",
+    "FRAME",
+    "SAMPLES",
+    "STRAP",
+    "WHEEL",
+    "Anchor",
+    "cast_anchor",
+    "collar_anchor",
+    "hinge_strap",
+    "paddle_frame",
+    "sluice_wheel",
 ]  # fmt: skip

@@ -115,7 +115,9 @@ def cast_anchor(size: CastAnchor = CAST) -> Model:
     top = Frame.of((0.0, 0.0, s.thickness), up, (1.0, 0.0, 0.0))
     through = s.thickness - s.bore_depth
     half = (s.bore - s.bolt) / 2.0
-    stepped = Section.through((0.0, -s.thickness), (0.0, through - s.thickness), (half, through - s.thickness), (half, 0.0))
+    stepped = Section.through(
+        (0.0, -s.thickness), (0.0, through - s.thickness), (half, through - s.thickness), (half, 0.0)
+    )
     for x in (-s.bolt_x, s.bolt_x):
         for y in (-s.bolt_y, s.bolt_y):
             body = sink(body, face_toward(body, up), top, Round((x, y), s.bolt / 2.0), 0.0,

@@ -24,7 +24,9 @@ class Strap:
     @property
     def blocks(self) -> list[float]:
         """Volumes of the five blocks without rounds."""
-        return [float((b - a) * h * self.width) for a, b, h in zip(self.steps, self.steps[1:], self.heights, strict=False)]
+        return [
+            float((b - a) * h * self.width) for a, b, h in zip(self.steps, self.steps[1:], self.heights, strict=False)
+        ]
 
     @property
     def rounds_volume(self) -> float:
