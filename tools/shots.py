@@ -15,8 +15,10 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication
 
 from lithon.app import theme
-from lithon.app.demo import demo_file
+from lithon.app.demo import demo_file, sample_file
 from lithon.app.desk import Desk
+from lithon.project.steps import bond_step, clear_question, plane_at, split_step
+from lithon.samples import SAMPLES, STRAP
 
 
 class Camera:
@@ -137,7 +139,59 @@ def main() -> None:
     desk.work.drop()
     desk.toggle_sheet()
     camera.shot("keys")
+    desk.toggle_sheet()
+    the_cast_anchor(camera)
+    the_hinge_strap(camera)
+    the_paddle_frame(camera)
     desk.close()
+
+
+def opened(camera: Camera, stem: str) -> None:
+    make = next(m for _, s, m, _ in SAMPLES if s == stem)
+    camera.desk.open(sample_file(stem, make))
+    camera.settle()
+    camera.until(lambda: False, 0.3)
+
+
+def the_cast_anchor(camera: Camera) -> None:
+    desk, work = camera.desk, camera.desk.work
+    opened(camera, "cast-anchor")
+    work.go("Trim")
+    desk.question.line.setText("fillets where radius = 2 mm")
+    desk.question._take()
+    desk.clear_chosen()
+    camera.priced()
+    camera.shot("fillet-chain")
+    work.drop()
+    desk.toggle_cut()
+    camera.shot("cut-away")
+    desk.toggle_cut()
+
+
+def the_hinge_strap(camera: Camera) -> None:
+    desk, work = camera.desk, camera.desk.work
+    opened(camera, "hinge-strap")
+    steps = [clear_question("fillets where radius <= 2 mm")]
+    steps += [split_step(plane_at((x, 0.0, 0.0), (1.0, 0.0, 0.0))) for x in STRAP.steps[1:-1]]
+    for step in [*steps, bond_step()]:
+        work.propose("step", "Step", step)
+        camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
+        work.accept()
+        camera.settle()
+    work.propose_mesh("hex")
+    camera.until(lambda: work.mesh is not None, 120.0)
+    desk.see_whole()
+    camera.shot("hexahedra")
+
+
+def the_paddle_frame(camera: Camera) -> None:
+    desk, work = camera.desk, camera.desk.work
+    opened(camera, "paddle-frame")
+    desk.bond()
+    camera.until(lambda: work.proposal is not None and work.proposal.state == "ready", 120.0)
+    work.accept()
+    camera.settle()
+    camera.shot("assembly")
 
 
 if __name__ == "__main__":

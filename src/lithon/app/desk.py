@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QMainWindow,
+    QScrollArea,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -95,7 +96,11 @@ class Desk(QMainWindow):
         middle_column.setSpacing(4)
         middle_column.addWidget(self.question)
         self.stack = QStackedWidget()
-        self.stack.addWidget(self._table())
+        table = QScrollArea()
+        table.setWidgetResizable(True)
+        table.setFrameShape(QFrame.Shape.NoFrame)
+        table.setWidget(self._table())
+        self.stack.addWidget(table)
         self.stack.addWidget(self.view)
         middle_column.addWidget(self.stack, 1)
         right = self.right = QSplitter(Qt.Orientation.Vertical)
@@ -109,7 +114,7 @@ class Desk(QMainWindow):
         across.setSizes([286, 740, 238])
         across.setHandleWidth(6)
         column.addWidget(across, 1)
-        self.sieve.setFixedHeight(132)
+        self.sieve.setFixedHeight(142)
         column.addWidget(self.sieve)
         column.addWidget(self.ledger_bar)
         self.setCentralWidget(whole)
@@ -152,7 +157,7 @@ class Desk(QMainWindow):
         out = QFrame()
         out.setObjectName("panel")
         lay = QVBoxLayout(out)
-        lay.setContentsMargins(60, 60, 60, 40)
+        lay.setContentsMargins(60, 50, 60, 30)
         lay.setSpacing(12)
         head = label("Put a solid on the table")
         head.setFont(theme.font(19, 400))

@@ -13,7 +13,6 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer, vtkRenderWindow, 
 from lithon.app import scene, theme
 from lithon.arrays import Floats
 from lithon.brep.topology import Model
-from lithon.mesh.delaunay import FACE
 from lithon.mesh.tetrahedra import Mesh
 
 
@@ -71,7 +70,7 @@ def picture_of_mesh(mesh: Mesh, path: Path) -> None:
     """The outside of a mesh, body by body, with its element edges."""
     actors = []
     for b in range(len(mesh.bodies)):
-        sides = mesh.corners[mesh.body == b][:, FACE].reshape(-1, 3)
+        sides = mesh.sides(np.flatnonzero(mesh.body == b))
         _, index, count = np.unique(np.sort(sides, axis=1), axis=0, return_index=True, return_counts=True)
         skin = scene.surface_data(mesh.points, sides[index[count == 1]][:, ::-1])
         a = scene.actor(skin, theme.STONES[b % len(theme.STONES)][1])

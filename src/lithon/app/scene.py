@@ -89,12 +89,13 @@ def _closed(edge: Edge) -> Floats:
 
 
 def surface_data(points: Floats, triangles: Ints, normals: Floats | None = None) -> vtkPolyData:
+    """Polygons, all with as many corners as `triangles` has columns: triangles or quadrilaterals."""
     data = vtkPolyData()
     p = vtkPoints()
     p.SetData(numpy_to_vtk(np.ascontiguousarray(points, dtype=float), deep=True))
     data.SetPoints(p)
     cells = vtkCellArray()
-    rows = np.hstack([np.full((len(triangles), 1), 3, dtype=np.int64), triangles]).ravel()
+    rows = np.hstack([np.full((len(triangles), 1), triangles.shape[1], dtype=np.int64), triangles]).ravel()
     cells.ImportLegacyFormat(numpy_to_vtkIdTypeArray(np.ascontiguousarray(rows), deep=True))
     data.SetPolys(cells)
     if normals is not None:
@@ -194,6 +195,19 @@ def painted(data: vtkPolyData, colours: Ints, see_through: bool) -> vtkActor:
     prop.SetAmbient(0.34)
     prop.SetDiffuse(0.80)
     prop.SetSpecular(0.04)
+    return out
+
+
+def section_fill(data: vtkPolyData, colour: str) -> vtkActor:
+    """The insides of a solid's skin in one flat colour: where the solid is cut away it looks filled."""
+    mapper = vtkPolyDataMapper()
+    mapper.SetInputData(data)
+    mapper.ScalarVisibilityOff()
+    out = vtkActor()
+    out.SetMapper(mapper)
+    out.GetProperty().SetColor(*theme.rgb(colour))
+    out.GetProperty().LightingOff()
+    out.GetProperty().FrontfaceCullingOn()
     return out
 
 

@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QRubberBand  # noqa: E402
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor  # noqa: E402
 from vtkmodules.vtkCommonDataModel import vtkPlane  # noqa: E402
 from vtkmodules.vtkInteractionStyle import vtkInteractorStyleUser  # noqa: E402
-from vtkmodules.vtkRenderingCore import vtkActor, vtkProperty, vtkRenderer  # noqa: E402
+from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer  # noqa: E402
 
 from lithon.app import scene, theme  # noqa: E402
 from lithon.app.eye import Eye  # noqa: E402
@@ -95,12 +95,6 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             self.renderer.AddActor(new)
             if self.cut_plane is not None and layer in ("body", "edges", "shared", "chosen"):
                 new.GetMapper().AddClippingPlane(self.cut_plane)
-                if layer == "body":
-                    inner = vtkProperty()
-                    inner.SetColor(*theme.rgb(theme.INK2))
-                    inner.SetLighting(False)
-                    new.SetBackfaceProperty(inner)
-                    new.GetMapper().SetScalarVisibility(layer != "body" or new.GetMapper().GetScalarVisibility())
         self.redraw()
 
     @property
@@ -195,6 +189,11 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             if rows.any():
                 data = scene.surface_data(pic.points, pic.triangles[rows], pic.normals)
                 bodies.append(scene.painted(data, table[pic.owner[rows]], see_through))
+        if self.cut_plane is not None and bodies:
+            for a in bodies:
+                a.GetProperty().BackfaceCullingOn()
+            data = scene.surface_data(pic.points, pic.triangles)
+            bodies.append(scene.section_fill(data, theme.SECTION))
         for a in bodies:
             a.SetVisibility(not self._mesh_shown())
         self._put("body", bodies)

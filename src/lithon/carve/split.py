@@ -8,7 +8,8 @@ halves share the cut.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import itertools
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -59,6 +60,7 @@ def _split_in(model: Model, body: Body, surface: Surface) -> Model | None:
         return None
     cut, caps = made
     pieces = _closed(body, cut, caps, surface, model.tolerance, together=bonded)
+    pieces = _renamed(pieces, body, {b.name for b in model.bodies})
     out = model.replaced(body, pieces)
     if not bonded:
         return out
@@ -139,8 +141,22 @@ def _closed(
         for shell in solids(uses[side]):
             part = Body(tuple(shell), body.name)
             pieces.append(part if together or side > 0 else _own_cut(part, surface, tolerance))
-    named = [Body(p.uses, f"{body.name} {chr(ord('A') + k)}") for k, p in enumerate(pieces)]
-    return [check(p, tolerance) for p in named]
+    return [check(Body(p.uses, f"{body.name} {chr(ord('A') + k)}"), tolerance) for k, p in enumerate(pieces)]
+
+
+def _renamed(pieces: list[Body], body: Body, taken: set[str]) -> list[Body]:
+    """Pieces of a piece go on with the letters that are free: 'strap A' becomes 'strap A' and 'strap C'."""
+    base, _, last = body.name.rpartition(" ")
+    if not base or len(last) != 1 or not last.isupper():
+        return pieces
+    free = (f"{base} {name}" for name in _letters() if f"{base} {name}" not in taken - {body.name})
+    return [Body(p.uses, next(free)) for p in pieces]
+
+
+def _letters() -> Iterator[str]:
+    """A to Z, then AA, AB and so on."""
+    for n in itertools.count(1):
+        yield from ("".join(word) for word in itertools.product("ABCDEFGHIJKLMNOPQRSTUVWXYZ", repeat=n))
 
 
 def _turned(face: Face) -> Face:

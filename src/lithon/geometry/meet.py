@@ -228,8 +228,8 @@ def _line_roots(line: Line, surface: Surface, t0: float, t1: float, tolerance: f
         t = np.asarray(np.real(roots[np.abs(np.imag(roots)) < small]), dtype=float)
         for _ in range(40):
             at = surface.frame.world(p + np.multiply.outer(t, d))
-            slope = np.asarray(surface.normal(at) @ line.direction)
-            t = t - np.clip(surface.signed_distance(at) / np.where(np.abs(slope) > 1e-9, slope, np.inf), -small, small)
+            lean = np.asarray(surface.normal(at) @ line.direction)
+            t = t - np.clip(surface.signed_distance(at) / np.where(np.abs(lean) > 1e-9, lean, np.inf), -small, small)
         at = surface.frame.world(p + np.multiply.outer(t, d))
         return np.asarray(t[np.abs(surface.signed_distance(at)) <= tolerance] + t_near)
     if t1 - t0 > 1e5:

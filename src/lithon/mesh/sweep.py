@@ -68,6 +68,7 @@ class Sweep:
 def sweep_of(body: Body) -> Sweep:
     """How to sweep a body. Raises Refusal naming the face that stands in the way."""
     blocked: list[tuple[int, Face]] = []
+    found: list[Sweep] = []
     planes = [u for u in body.uses if isinstance(u.face.surface, Plane)]
     for motion, source, target in (*_along_lines(planes), *_around_axes(body, planes)):
         ends = {u.face for u in (*source, *target)}
@@ -78,7 +79,9 @@ def sweep_of(body: Body) -> Sweep:
             continue
         if len(target) > len(source):
             source, target, motion = target, source, _back(motion)
-        return Sweep(body, tuple(source), tuple(target), tuple(walls), motion)
+        found.append(Sweep(body, tuple(source), tuple(target), tuple(walls), motion))
+    if found:  # a mapped source makes better elements than a paved one
+        return min(found, key=lambda s: not all(four_sided(u.face) for u in s.source))
     if not blocked:
         raise Refusal(
             f"{body.name} has no two opposite plane ends to sweep between",

@@ -111,7 +111,7 @@ def cast_anchor(size: CastAnchor = CAST) -> Model:
     """The part as one exact body."""
     s, up = size, (0.0, 0.0, 1.0)
     outline = rectangle(-s.length / 2, -s.width / 2, s.length / 2, s.width / 2, s.corner)
-    body = prism(outline, 0.0, None, "collar anchor", rounded_top(0.0, s.thickness, s.edge_round))
+    body = prism(outline, 0.0, None, "cast anchor", rounded_top(0.0, s.thickness, s.edge_round))
     top = Frame.of((0.0, 0.0, s.thickness), up, (1.0, 0.0, 0.0))
     through = s.thickness - s.bore_depth
     half = (s.bore - s.bolt) / 2.0
