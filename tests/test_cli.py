@@ -106,3 +106,24 @@ def test_the_example_without_a_display(tmp_path):
     } <= set(made)
     assert all(size > 500 for size in made.values()) and made["mesh.png"] > 20000
     assert "conformal: yes" in done.stdout and "report.html" in done.stdout
+
+
+def test_triangles_and_the_desktop(tmp_path):
+    import meshio
+    import numpy as np
+
+    from lithon.brep.measures import volume
+    from lithon.desktop import install
+    from lithon.exchange.stl import write_stl
+    from lithon.samples import cast_anchor
+
+    model = cast_anchor()
+    for text in (False, True):
+        path = tmp_path / "part.stl"
+        write_stl(model, path, text)
+        read = meshio.read(path)
+        v = read.points[read.cells[0].data].astype(float)
+        inside = np.einsum("ij,ij->", v[:, 0], np.cross(v[:, 1], v[:, 2])) / 6.0
+        assert abs(inside / volume(model.bodies[0]) - 1.0) < 2e-3
+    entry, types = install(tmp_path / "share")
+    assert "MimeType=model/step" in entry.read_text() and "*.lithon" in types.read_text()

@@ -325,3 +325,82 @@ def test_the_ledger_switches_a_step_off_and_the_offset_follows_its_number(opened
     assert len(work.model.bodies) == 1 and not work.ledger.entries[0].on
     desk.ledger_bar.buttons[0].click()
     assert len(work.model.bodies) == 2
+
+
+def test_boxes_chains_and_what_is_hidden(desk, qtbot, tmp_path):
+    """A box picks what is wholly inside it, a double click the chain; bodies are hidden and shown."""
+    from PySide6.QtCore import QPoint, Qt
+
+    import lithon
+    from lithon.samples import cast_anchor
+
+    path = tmp_path / "cast-anchor.step"
+    lithon.write_step(cast_anchor(), path)
+    desk.open(path)
+    settled(desk, qtbot)
+    qtbot.wait(120)
+    view, work, left = desk.view, desk.work, Qt.MouseButton.LeftButton
+    fillet = next(f for f in work.model.faces() if f.surface.kind == "cylinder" and f.surface.radius == 2.0)
+    spot = next(
+        p for f in work.model.faces() if f.surface.kind == "cylinder" and f.surface.radius == 2.0
+        for p in [f.surface.project(np.mean([e.at(0.5) for e in f.edges()], axis=0)[None])[0]]
+        if view.at(view.pixel_of(p).x(), view.pixel_of(p).y())[0] is f
+    )  # fmt: skip
+    qtbot.mouseDClick(view, left, pos=view.pixel_of(spot))
+    assert len(work.faces) == 8 and fillet in work.faces
+    everything = [QPoint(4, 4), QPoint(view.width() - 5, view.height() - 5)]
+
+    def drag(modifier=Qt.KeyboardModifier.NoModifier) -> int:
+        qtbot.mousePress(view, left, modifier, pos=everything[0])
+        qtbot.mouseMove(view, everything[1])
+        qtbot.wait(20)
+        from PySide6.QtCore import QEvent, QPointF
+        from PySide6.QtGui import QMouseEvent
+
+        at = QPointF(everything[1])
+        view.mouseMoveEvent(
+            QMouseEvent(QEvent.Type.MouseMove, at, view.mapToGlobal(at), Qt.MouseButton.NoButton, left, modifier)
+        )
+        qtbot.mouseRelease(view, left, modifier, pos=everything[1])
+        return len(work.faces)
+
+    seen, all_of_them = drag(), drag(Qt.KeyboardModifier.ShiftModifier)
+    assert 20 < seen < all_of_them == len(work.model.faces())
+    press(desk, qtbot, Qt.Key.Key_Escape)
+    work.choose(faces=[fillet])
+    press(desk, qtbot, Qt.Key.Key_U)
+    assert view.cut_plane is not None
+    press(desk, qtbot, Qt.Key.Key_U)
+    assert view.cut_plane is None
+    press(desk, qtbot, Qt.Key.Key_E)
+    assert view.wire
+    press(desk, qtbot, Qt.Key.Key_E)
+    work.choose(faces=[fillet])
+    press(desk, qtbot, Qt.Key.Key_H)
+    assert work.hidden == {"cast anchor"}
+    press(desk, qtbot, Qt.Key.Key_O)
+    assert not work.hidden
+
+
+def test_unsaved_work_is_offered_again(opened, qtbot, tmp_path, monkeypatch):
+    from lithon.app.recovery import kept_aside, left_behind
+
+    monkeypatch.setenv("LITHON_STATE", str(tmp_path / "state"))
+    work = opened.work
+    work.keep(work.model.faces()[:1], "for the test")
+    work._autosave()
+    assert kept_aside().exists() and not left_behind()  # its window is still there
+    gone = kept_aside().with_name("unsaved-999999999.lithon")
+    kept_aside().rename(gone)
+    assert left_behind() == [gone]
+    opened._show_left_behind()
+    opened._take_up(gone)
+    assert len(opened.work.ledger.entries) == 1 and opened.work.saved_as is None and not left_behind()
+
+
+def test_words_are_offered_while_a_question_is_typed():
+    from lithon.project.questions import next_words
+
+    assert "fillets" in next_words("") and next_words("holes ") == ["where"]
+    assert next_words("holes where ") == ["diameter", "radius", "depth"]
+    assert "<=" in next_words("holes where diameter ") and next_words("holes where diameter <= 4 ") == ["mm", "and"]
