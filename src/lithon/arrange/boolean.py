@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from typing import Literal
 
 import numpy as np
@@ -11,8 +10,8 @@ from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrange.tidy import tidied
 from lithon.arrays import Floats
 from lithon.brep.area import area_of
-from lithon.brep.shells import solids
-from lithon.brep.topology import Body, Edge, Face, FaceUse
+from lithon.brep.shells import grouped, solids
+from lithon.brep.topology import Body, Face, FaceUse
 from lithon.brep.validate import check
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Line
@@ -67,29 +66,9 @@ def sides(own: Body, other: Body, made: Overlay, twins: set[Face], tolerance: fl
     """For each fragment of a body that is no twin, whether it lies inside the other body. Fragments
     joined by edges that are not on the other body lie alike, so that one answer serves many."""
     pieces = [p for f in own.faces for p in made.fragments[f] if p not in twins]
-    by_edge: dict[Edge, list[int]] = defaultdict(list)
-    for k, piece in enumerate(pieces):
-        for edge in piece.edges():
-            if edge not in made.common:
-                by_edge[edge].append(k)
-    parent = list(range(len(pieces)))
-
-    def root(k: int) -> int:
-        while parent[k] != k:
-            parent[k] = parent[parent[k]]
-            k = parent[k]
-        return k
-
-    for members in by_edge.values():
-        for k in members[1:]:
-            parent[root(k)] = root(members[0])
-    answer: dict[int, bool] = {}
     out: dict[Face, bool] = {}
-    for k, piece in enumerate(pieces):
-        r = root(k)
-        if r not in answer:
-            answer[r] = holds(other, inner_point(piece), tolerance)
-        out[piece] = answer[r]
+    for alike in grouped(pieces, lambda piece: [e for e in piece.edges() if e not in made.common]):
+        out.update(dict.fromkeys(alike, holds(other, inner_point(alike[0]), tolerance)))
     return out
 
 

@@ -10,7 +10,7 @@ import shapely
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import parts_of
-from lithon.brep.domain import flat_domain
+from lithon.brep.domain import Domain, flat_domain
 from lithon.brep.tessellate import edge_points, face_mesh
 from lithon.brep.topology import Edge, Face
 
@@ -39,16 +39,10 @@ class Area:
 
     def __init__(self, face: Face):
         self.face = face
-        self.shapes: list[tuple[shapely.Geometry, object]] = []
+        self.shapes: list[tuple[shapely.Geometry, Domain]] = []
         for part in parts_of(face):
             domain = flat_domain(part, edge_points)
-            rings, start = [], 0
-            seg = domain.segments
-            for k in range(len(seg)):
-                if seg[k, 1] == seg[start, 0]:
-                    rings.append(domain.flat[seg[start : k + 1, 0]])
-                    start = k + 1
-            shape = shapely.Polygon(rings[0], rings[1:])
+            shape = domain.polygon()
             shapely.prepare(shape)
             self.shapes.append((shape, domain))
         p = face_mesh(face).points
@@ -58,7 +52,7 @@ class Area:
     def _polygon(self, points: Floats) -> Ints:
         out = np.zeros(len(points), dtype=bool)
         for shape, domain in self.shapes:
-            chart, mirror = domain.chart, domain.mirror  # type: ignore[attr-defined]
+            chart, mirror = domain.chart, domain.mirror
             flat = chart.flat(points) * np.array([mirror, 1.0])
             period = chart.flat_period
             shifts = (0.0,) if period is None else tuple(k * period for k in (0, 1, -1, 2, -2))

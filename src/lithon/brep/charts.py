@@ -63,11 +63,6 @@ def parts_of(face: Face) -> tuple[Face, ...]:
     return made
 
 
-def chart_edges(face: Face) -> tuple[Edge, ...]:
-    """Each edge of a face, or of its parts, once."""
-    return tuple(dict.fromkeys(e for part in parts_of(face) for e in part.edges()))
-
-
 def _halves(face: Face) -> tuple[Face, ...]:
     s = face.surface
     if isinstance(s, Sphere):

@@ -42,6 +42,13 @@ class Domain:
     #: Keys of the nodes at the lower and upper end of the cut, where there is one.
     cut: tuple[int, int] | None = None
 
+    def polygon(self) -> shapely.Polygon:
+        """The outline and its holes in the plane."""
+        starts = np.flatnonzero(np.append(True, self.segments[1:, 0] != self.segments[:-1, 1]))
+        ends = np.append(starts[1:], len(self.segments))
+        rings = [self.flat[self.segments[a:b, 0]] for a, b in zip(starts, ends, strict=True)]
+        return shapely.Polygon(rings[0], rings[1:])
+
     def surface_points(self, flat: Floats) -> Floats:
         """The surface points (n,3) at flat points (n,2)."""
         return self.chart.point(flat * np.array([self.mirror, 1.0]))
@@ -51,16 +58,14 @@ class Domain:
         flat = self.chart.flat(points) * np.array([self.mirror, 1.0])
         period = self.chart.flat_period
         if period is not None and len(flat):
-            from shapely import contains_xy, prepare
-
-            shape = shapely.Polygon(self.flat[self.segments[: _first_ring(self.segments), 0]])
-            prepare(shape)
+            shape = shapely.Polygon(self.polygon().exterior)
+            shapely.prepare(shape)
             base = np.round((shape.centroid.x - flat[:, 0]) / period)
             placed = np.zeros(len(flat), dtype=bool)
             out = flat.copy()
             for turn in (0, -1, 1, -2, 2):
                 moved = flat[:, 0] + (base + turn) * period
-                hit = ~placed & contains_xy(shape, moved, flat[:, 1])
+                hit = ~placed & shapely.contains_xy(shape, moved, flat[:, 1])
                 out[hit, 0] = moved[hit]
                 placed |= hit
             flat = out
@@ -140,11 +145,6 @@ def _loop(face: Face, chart: Chart, index: int, divide: Divide, mirror: float) -
 def _ring(base: int, n: int) -> Ints:
     k = np.arange(n, dtype=np.int64)
     return np.stack([base + k, base + (k + 1) % n], axis=1)
-
-
-def _first_ring(segments: Ints) -> int:
-    """How many segments the outline has, which stands first."""
-    return int(np.flatnonzero(segments[:, 1] == segments[0, 0])[0]) + 1
 
 
 def _area(flat: Floats) -> float:

@@ -28,13 +28,7 @@ class Change:
 def flat_shape(face: Face, mirror: float | None = None) -> tuple[shapely.Geometry, float]:
     """A face as a plane polygon in its flat domain, and the mirroring used."""
     domain = flat_domain(face, edge_points)
-    rings, start = [], 0
-    seg = domain.segments
-    for k in range(len(seg)):
-        if seg[k, 1] == seg[start, 0]:
-            rings.append(domain.flat[seg[start : k + 1, 0]])
-            start = k + 1
-    shape: shapely.Geometry = shapely.Polygon(rings[0], rings[1:])
+    shape: shapely.Geometry = domain.polygon()
     if mirror is not None and mirror != domain.mirror:
         shape = shapely.transform(shape, lambda c: c * np.array([-1.0, 1.0]))
     return shape, domain.mirror

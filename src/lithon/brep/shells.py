@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
+from typing import TypeVar
 
 from lithon.brep.measures import box, uses_volume
-from lithon.brep.topology import Body, Edge, FaceUse
+from lithon.brep.topology import Body, FaceUse
+
+T = TypeVar("T")
 
 
-def connected(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
-    """Face uses grouped by common edges, in a steady order."""
-    by_edge: dict[Edge, list[int]] = defaultdict(list)
-    for k, use in enumerate(uses):
-        for edge in use.face.edges():
-            by_edge[edge].append(k)
-    parent = list(range(len(uses)))
+def grouped(items: Sequence[T], keys: Callable[[T], Iterable[object]]) -> list[list[T]]:
+    """Items joined wherever they have a key in common, in a steady order (union-find)."""
+    holders: dict[object, list[int]] = defaultdict(list)
+    for k, item in enumerate(items):
+        for key in keys(item):
+            holders[key].append(k)
+    parent = list(range(len(items)))
 
     def root(k: int) -> int:
         while parent[k] != k:
@@ -23,13 +26,18 @@ def connected(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
             k = parent[k]
         return k
 
-    for members in by_edge.values():
+    for members in holders.values():
         for k in members[1:]:
             parent[root(k)] = root(members[0])
-    groups: dict[int, list[FaceUse]] = defaultdict(list)
-    for k, use in enumerate(uses):
-        groups[root(k)].append(use)
+    groups: dict[int, list[T]] = defaultdict(list)
+    for k, item in enumerate(items):
+        groups[root(k)].append(item)
     return list(groups.values())
+
+
+def connected(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
+    """Face uses grouped by common edges."""
+    return grouped(uses, lambda use: use.face.edges())
 
 
 def solids(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:

@@ -7,7 +7,6 @@ from typing import Any
 from weakref import WeakKeyDictionary
 
 import numpy as np
-import shapely
 
 from lithon.brep.adjacency import adjacency
 from lithon.brep.charts import parts_of
@@ -116,9 +115,8 @@ def _look_at_face(face: Face, tolerance: float) -> list[Flaw]:
     try:
         for part in parts_of(face):
             domain = flat_domain(part, edge_points)
-            rings = _rings(domain.segments, domain.flat)
-            shape = shapely.Polygon(rings[0], rings[1:])
-            if not shapely.LinearRing(rings[0]).is_ccw or shape.area <= 0.0:
+            shape = domain.polygon()
+            if not shape.exterior.is_ccw or shape.area <= 0.0:
                 return [Flaw("inside-out face", "a face's outer boundary runs backwards", _at(face), face)]
             if not shape.is_valid:
                 return [Flaw("tangled face", "a face's boundary touches or crosses itself", _at(face), face)]
@@ -128,10 +126,3 @@ def _look_at_face(face: Face, tolerance: float) -> list[Flaw]:
     if face_area(face) <= tolerance**2:
         return [Flaw("empty face", "a face has no area", _at(face), face)]
     return []
-
-
-def _rings(segments: Any, flat: Any) -> list[Any]:
-    """The outline and the holes as coordinate arrays; segments list each ring in order."""
-    starts = np.flatnonzero(np.append(True, segments[1:, 0] != segments[:-1, 1]))
-    ends = np.append(starts[1:], len(segments))
-    return [flat[segments[a:b, 0]] for a, b in zip(starts, ends, strict=True)]

@@ -71,12 +71,6 @@ def _split_in(model: Model, body: Body, surface: Surface) -> Model | None:
     return Model(tuple(changed), model.tolerance)
 
 
-def split_body(body: Body, surface: Surface, tolerance: float) -> list[Body]:
-    """The pieces of a body, positive side first; the body alone where the surface does not pass through."""
-    made = _laid_over(body, surface, tolerance)
-    return [body] if made is None else _closed(body, *made, surface, tolerance, together=False)
-
-
 def _laid_over(body: Body, surface: Surface, tolerance: float) -> tuple[Overlay, list[Face]] | None:
     """The overlay of a body and the cutting sheet, and the sheet's pieces inside the body."""
     sheet = Body((FaceUse(_sheet(surface, box(body))),), "cut")
