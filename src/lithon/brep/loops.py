@@ -39,8 +39,26 @@ def trace(coedges: Sequence[Coedge], surface: Surface, along: bool) -> list[Loop
             pick = choices[0] if len(choices) == 1 else _leftmost(loop[-1], choices, surface, along)
             choices.remove(pick)
             loop.append(pick)
-        loops.append(tuple(loop))
+        loops += _apart(loop)
     return loops
+
+
+def _apart(loop: list[Coedge]) -> list[Loop]:
+    """A walk that comes through a vertex twice, as loops that only touch there."""
+    out: list[Loop] = []
+    stack: list[Coedge] = []
+    seen: dict[Vertex, int] = {}
+    for c in loop:
+        vertex = _first(c)
+        if vertex in seen:
+            k = seen[vertex]
+            out.append(tuple(stack[k:]))
+            for gone in stack[k:]:
+                del seen[_first(gone)]
+            del stack[k:]
+        seen[vertex] = len(stack)
+        stack.append(c)
+    return [*out, tuple(stack)]
 
 
 def _first(coedge: Coedge) -> Vertex:
