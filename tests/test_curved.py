@@ -211,7 +211,7 @@ def test_crossing_tubes_part_into_two_closed_branches():
 
 def test_spline_patches_meet_along_their_waves():
     s, tilted = wavy(5), Plane.of((0, 0, 0.1), (0.1, 0.05, 1))
-    grid = np.random.default_rng(5).uniform((-9, -7, -1), (9, 7, 1), (40, 3))
+    grid = np.random.default_rng(5).uniform((-3, -3, -1), (3, 3, 1), (4, 3))
     found = crossings(s, tilted, s.project(grid))
     assert found and all(isinstance(c, Crossing) for c in found)
     for c in found:

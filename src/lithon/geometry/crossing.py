@@ -24,10 +24,14 @@ _TURN, _STEPS = 0.12, 4000
 def onto_both(a: Surface, b: Surface, points: Floats, rounds: int = 30) -> tuple[Floats, Floats]:
     """Points (n,3) moved by least-norm Newton steps onto both surfaces, and how far off (n,) they end."""
     p = np.array(points, dtype=float)
+    before = np.inf
     for _ in range(rounds):
         f = np.stack([a.signed_distance(p), b.signed_distance(p)], axis=1)
-        if np.abs(f).max(initial=0.0) < 1e-13 * (1.0 + np.abs(p).max(initial=0.0)):
+        worst, scale = float(np.abs(f).max(initial=0.0)), 1.0 + float(np.abs(p).max(initial=0.0))
+        # Done, or as near as rounding lets it come.
+        if worst < 1e-13 * scale or (worst < 1e-10 * scale and worst > 0.25 * before):
             break
+        before = worst
         na, nb = a.normal(p), b.normal(p)
         c = (na * nb).sum(axis=1)
         det = np.maximum(1.0 - c * c, 1e-8)

@@ -276,8 +276,17 @@ class BSplineSurface:
         return found
 
     def parameters(self, points: Floats) -> Floats:
-        """Parameters (n,2) of the closest points to (n,3)."""
+        """Parameters (n,2) of the closest points to (n,3). Distance and normal are mostly asked for the
+        same points one after the other: the last answer is kept."""
         points = np.asarray(points, dtype=float)
+        key = points.tobytes()
+        if self._kept.get("asked") != key:
+            self._kept["answer"] = self._parameters(points)
+            self._kept["asked"] = key
+        answer: Floats = self._kept["answer"]
+        return answer.copy()
+
+    def _parameters(self, points: Floats) -> Floats:
         uv_all, tree = self._grid()
         uv = uv_all[tree.query(points)[1]].copy()
         p, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
@@ -306,7 +315,7 @@ class BSplineSurface:
             uv = trial
             p, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
             miss = ((p - points) ** 2).sum(axis=1)
-            if moved < 1e-14 * float(np.abs(self.range).max() + 1.0):
+            if moved < 1e-13 * float(np.abs(self.range).max() + 1.0):
                 break
         return uv
 
