@@ -18,7 +18,7 @@ from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.trim.clear import clear
 
-SEEDS = range(24)
+SEEDS = range(16)
 
 
 @pytest.mark.parametrize("seed", SEEDS)

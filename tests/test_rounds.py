@@ -172,7 +172,7 @@ def _random_solid(rng: np.random.Generator, kinds: str) -> Body:
     return revolved([Piece((0, -a), (0, 0)), Piece((0, a))], f)
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(st.integers(0, 10**9))
 def test_random_pairs_obey_the_volume_identity(seed):
     rng = np.random.default_rng(seed)
