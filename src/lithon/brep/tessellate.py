@@ -74,6 +74,30 @@ def edge_points(edge: Edge) -> tuple[Ints, Floats]:
     return made
 
 
+def carry_mesh(
+    edges: dict[Edge, Edge], vertices: dict[Vertex, Vertex], faces: dict[Face, Face], motion: Floats
+) -> None:
+    """What is known of the triangles of some faces holds for their moved copies too: motion (4,4)."""
+    turn, shift = motion[:3, :3], motion[:3, 3]
+    keys: dict[int, int] = {}
+    for old, new in edges.items():
+        hit = _edges.get(old)
+        if hit is None:
+            continue
+        ends = {_vertex_key(v): _vertex_key(vertices[v]) for v in (old.start, old.end) if v is not None}
+        fresh = _fresh(len(hit[0]))
+        made = np.array([ends.get(k, int(f)) for k, f in zip(hit[0].tolist(), fresh, strict=True)], dtype=np.int64)
+        keys.update(zip(hit[0].tolist(), made.tolist(), strict=True))
+        _edges[new] = made, hit[1] @ turn.T + shift
+    mirror = np.linalg.det(turn) < 0.0
+    for was, now in faces.items():
+        mesh = _faces.get(was)
+        if mesh is not None:
+            known = np.array([keys.get(k, -1) for k in mesh.keys.tolist()], dtype=np.int64)
+            triangles = mesh.triangles[:, ::-1] if mirror else mesh.triangles
+            _faces[now] = FaceMesh(mesh.points @ turn.T + shift, triangles, known)
+
+
 def face_mesh(face: Face) -> FaceMesh:
     """The triangles of a face. Raises Refusal where its boundary is tangled."""
     hit = _faces.get(face)
@@ -91,7 +115,62 @@ def face_mesh(face: Face) -> FaceMesh:
     return made
 
 
+def _band(face: Face) -> FaceMesh | None:
+    """Between two rings about one axis that are divided alike: layers of quads, halved. None elsewhere."""
+    loops = face.loops
+    if len(loops) != 2 or any(len(loop) != 1 or not loop[0].edge.ring for loop in loops):
+        return None
+    chart = chart_of(face)
+    if chart.flat_period is None or len(chart.singular):
+        return None
+    mirror = 1.0 if face.along else -1.0
+    keys, points, flats = [], [], []
+    for (coedge,) in loops:
+        key, point = edge_points(coedge.edge)
+        flat = chart.flat(point) * [mirror, 1.0]
+        step = np.diff(flat[:, 0], append=flat[:1, 0])
+        step -= chart.flat_period * np.round(step / chart.flat_period)
+        if np.ptp(flat[:, 1]) > 1e-9 * chart.flat_period or np.ptp(step) > 1e-6 * chart.flat_period:
+            return None
+        if step[0] < 0.0:  # both are walked the way in which the first flat coordinate grows
+            key, point, flat = key[::-1], point[::-1], flat[::-1]
+        keys.append(key)
+        points.append(point)
+        flats.append(flat)
+    n = len(keys[0])
+    if len(keys[1]) != n:
+        return None
+    if flats[0][0, 1] > flats[1][0, 1]:
+        keys, points, flats = keys[::-1], points[::-1], flats[::-1]
+    gap = flats[1][:, 0] - flats[0][0, 0]
+    gap -= chart.flat_period * np.round(gap / chart.flat_period)
+    j = int(np.abs(gap).argmin())
+    top_keys, top = np.roll(keys[1], -j), np.roll(points[1], -j, axis=0)
+    low = flats[0][0]
+    line = low + np.linspace(0.0, 1.0, 65)[:, None] * ([low[0] + gap[j], flats[1][0, 1]] - low)
+    across = chart.point(line * [mirror, 1.0])
+    normals = face.surface.normal(across)
+    turn = float(2.0 * np.arcsin(np.clip(0.5 * np.linalg.norm(np.diff(normals, axis=0), axis=1), 0.0, 1.0)).sum())
+    length = float(np.linalg.norm(np.diff(across, axis=0), axis=1).sum())
+    side = max(float(np.linalg.norm(np.diff(p, axis=0), axis=1).max()) for p in (points[0], top))
+    layers = max(1, int(np.ceil(turn / ANGLE - 1e-9)), int(length / (50.0 * side)))
+    share = np.arange(1, layers)[:, None] / layers
+    rise = np.array([gap[j], flats[1][0, 1] - low[1]])
+    inner = flats[0][None] + share[:, None] * rise
+    middle = chart.point(inner.reshape(-1, 2) * [mirror, 1.0])
+    k = np.arange(n)
+    a = (np.arange(layers)[:, None] * n + k).ravel()
+    b = (np.arange(layers)[:, None] * n + (k + 1) % n).ravel()
+    corners = np.concatenate([np.stack([a, b, b + n], axis=1), np.stack([a, b + n, a + n], axis=1)])
+    return FaceMesh(
+        np.vstack([points[0], middle, top]), corners, np.concatenate([keys[0], np.full(len(middle), -1), top_keys])
+    )
+
+
 def _part_mesh(face: Face) -> FaceMesh:
+    band = _band(face)
+    if band is not None:
+        return band
     domain = flat_domain(face, edge_points, _cut)
     singular = domain.flat_of(domain.chart.singular)
     try:
@@ -137,10 +216,8 @@ def _cut(a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
 
 def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -> None:
     """Add points until the surface turns by no more than 1.6 steps along any triangle's side, and no
-    side that may be cut is longer than a dozen such steps and an eighth of the face (where `slim`)."""
+    side that may be cut is longer than fifty such steps (where `slim`)."""
     fixed = len(domain.flat)
-    corner = domain.surface_points(domain.flat)
-    span = float(np.linalg.norm(corner.max(axis=0) - corner.min(axis=0))) or 1.0
     for _ in range(16):
         rows = np.flatnonzero(region.tri[: region.count, 0] >= 0)
         tri, plane = region.tri[rows], region.plane
@@ -151,7 +228,7 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -
         turn[(bend[ends] > 1e9).any(axis=-1)] = 0.0  # at an apex nothing is gained by cutting
         long = np.linalg.norm(points[ends[..., 0]] - points[ends[..., 1]], axis=-1)
         bent = np.where(bend[ends] > 1e9, 0.0, bend[ends]).max(axis=-1)
-        needle = np.minimum(bent / 12.0, 12.8 * ANGLE / span) * long if slim else np.zeros_like(long)
+        needle = bent / 50.0 * long if slim else np.zeros_like(long)
         forced = np.stack([region.fix[rows, (k + 2) % 3] == 1 for k in range(3)], axis=1)
         worth = np.maximum(turn, np.where(forced, 0.0, needle)) / ANGLE
         wide = worth.max(axis=1) > 1.6

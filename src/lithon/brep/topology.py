@@ -127,6 +127,10 @@ class FaceUse:
 class Body:
     uses: tuple[FaceUse, ...]
     name: str = "body"
+    #: Where it hangs in the assembly it came from, outermost first.
+    path: tuple[str, ...] = ()
+    #: Red, green and blue, 0..1, as the file has it.
+    colour: tuple[float, float, float] | None = None
     uid: int = field(default_factory=new_uid)
 
     @property

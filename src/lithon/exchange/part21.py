@@ -84,6 +84,9 @@ class Exchange:
             raise BadFile(f"entity #{number} is a {hit.kind} where {' or '.join(kinds)} was expected")
         return hit
 
+    def get_number(self, number: int) -> Instance:
+        return self.get(Ref(number))
+
     def of_kind(self, *kinds: str) -> Iterator[Instance]:
         """All instances of these kinds, in file order."""
         pattern = re.compile(r"\(?\s*(?:" + "|".join(kinds) + r")\s*\(|[)\s](?:" + "|".join(kinds) + r")\s*\(")

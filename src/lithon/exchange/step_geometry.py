@@ -27,6 +27,8 @@ class GeometryReader:
         self.scale = 1.0
         self.radians = 1.0
         self.notes: list[str] = []
+        #: Surfaces whose normal here is opposite to the one that the file means.
+        self.turned: set[int] = set()
 
     def _numbers(self, values: Any, n: int, owner: Instance) -> Floats:
         out = np.array([float(v) for v in values], dtype=float)
@@ -126,9 +128,12 @@ class GeometryReader:
 
     # ---- surfaces
 
-    def _surface(self, ref: Any) -> Surface | None:
-        """The surface behind a reference; None for a kind that is not read."""
+    def _surface(self, ref: Any, depth: int = 0) -> Surface | None:
+        """The surface behind a reference; None for a kind that is not read. Where its normal is not the
+        file's, the reference is in `turned` afterwards."""
         surface = self.x.get(ref)
+        if depth > 8:
+            raise BadFile(f"the surface #{surface.number} is defined by itself")
         v = surface.values if len(surface.parts) == 1 else []
         if surface.kind == "PLANE":
             return Plane(self._frame(v[1]))
@@ -146,9 +151,28 @@ class GeometryReader:
             return self._extrusion(surface)
         if surface.kind == "SURFACE_OF_REVOLUTION":
             return self._revolution(surface)
-        if "B_SPLINE_SURFACE_WITH_KNOTS" in surface.parts:
+        if surface.kind in ("RECTANGULAR_TRIMMED_SURFACE", "CURVE_BOUNDED_SURFACE", "OFFSET_SURFACE"):
+            return self._derived(surface, depth)
+        if "B_SPLINE_SURFACE_WITH_KNOTS" in surface.parts or "B_SPLINE_SURFACE" in surface.parts:
             return self._spline_surface(surface)
         return None
+
+    def _derived(self, surface: Instance, depth: int) -> Surface | None:
+        """A trimmed surface is its basis: the face's loops bound it. An offset one has its own place."""
+        basis = self._surface(surface.values[1], depth + 1)
+        turned = int(surface.values[1]) in self.turned
+        if basis is None:
+            return None
+        if surface.kind == "OFFSET_SURFACE":
+            distance = self.scale * float(surface.values[2]) * (-1.0 if turned else 1.0)
+            if not np.isfinite(distance):
+                raise BadFile(f"the offset #{surface.number} makes no sense")
+            basis = basis.offset(distance)
+        elif surface.kind == "RECTANGULAR_TRIMMED_SURFACE" and len(surface.values) > 7:
+            turned = turned != ((surface.values[6] == "T") != (surface.values[7] == "T"))
+        if turned:
+            self.turned.add(surface.number)
+        return basis
 
     def _cone(self, surface: Instance) -> Surface:
         frame, angle = self._frame(surface.values[1]), self.radians * float(surface.values[3])
@@ -167,18 +191,62 @@ class GeometryReader:
         if isinstance(profile, Line):
             return Plane.of(profile.origin, np.cross(profile.direction, along), profile.direction)
         if isinstance(profile, Circle) and abs(float(profile.frame.z @ along)) > 1.0 - 1e-12:
-            # A surface swept against its circle's axis has the other normal; a face says which it means.
-            return Cylinder(profile.frame, profile.radius) if profile.frame.z @ along > 0.0 else None
+            return self._meant(surface, Cylinder(profile.frame, profile.radius), float(profile.frame.z @ along) > 0.0)
         return Extrusion.of(profile, along)
 
+    def _meant(self, surface: Instance, made: Surface, same: bool) -> Surface:
+        if not same:
+            self.turned.add(surface.number)
+        return made
+
     def _revolution(self, surface: Instance) -> Surface | None:
+        """By the standard u is the angle and v runs along the profile: the normal is (axis x radius) x
+        tangent. Ours is tangent x (axis x radius), so the axis is turned round."""
         profile = self._curve(surface.values[1])
         place = self.x.get(surface.values[2], "AXIS1_PLACEMENT")
         origin = self._point(place.values[1])
         axis = self._direction(place.values[2]) if place.values[2] is not None else np.array([0.0, 0.0, 1.0])
-        if profile is None or isinstance(profile, Line):
+        if profile is None:
             return None
-        return Revolution.of(profile, origin, axis)
+        frame = Frame.of(origin, axis)
+        # Where the file's normal points, at a place on the profile that is off the axis.
+        t = np.linspace(0.13, 1.0, 7)
+        if isinstance(profile, BSplineCurve):
+            t = profile.low + (profile.high - profile.low) * np.linspace(0.13, 0.91, 7)
+        p, d = profile.point(t), profile.derivative(t)
+        local = frame.local(p)
+        k = int(np.hypot(local[:, 0], local[:, 1]).argmax())
+        means = np.cross(np.cross(frame.z, p[k] - origin), d[k])
+
+        def meant(made: Surface) -> Surface:
+            return self._meant(surface, made, float(made.normal(p[k][None])[0] @ means) > 0.0)
+
+        if isinstance(profile, Line):
+            lean = float(profile.direction @ frame.z)
+            near = frame.local(profile.origin[None])[0]
+            side = frame.local((profile.origin + profile.direction)[None])[0] - near
+            if abs(near[0] * side[1] - near[1] * side[0]) > 1e-9 * (1.0 + float(np.hypot(near[0], near[1]))):
+                return None  # a line beside the axis makes a hyperboloid
+            if abs(lean) < 1e-12:
+                return meant(Plane.of(profile.origin, frame.z))
+            radius = float(np.hypot(near[0], near[1]))
+            if abs(lean) > 1.0 - 1e-14:
+                return meant(Cylinder.of(origin + near[2] * frame.z, frame.z, radius))
+            grow = float(np.hypot(local[k, 0], local[k, 1])) - radius
+            rise = float(local[k, 2] - near[2])
+            return meant(Cone.of(origin + near[2] * frame.z, frame.z, radius, np.arctan2(grow, rise) if rise > 0.0
+                                 else np.arctan2(-grow, -rise)))  # fmt: skip
+        if isinstance(profile, Circle):
+            middle = frame.local(profile.frame.origin[None])[0]
+            away = float(np.hypot(middle[0], middle[1]))
+            upright = abs(float(profile.frame.z @ frame.z)) < 1e-12
+            if upright and away < 1e-9 * profile.radius:
+                return meant(Sphere(Frame.of(profile.frame.origin, frame.z), profile.radius))
+            inside = abs(float(profile.frame.z @ (profile.frame.origin - origin))) < 1e-9 * (away + profile.radius)
+            if upright and inside and away > profile.radius:
+                centre = origin + middle[2] * frame.z
+                return meant(Torus(Frame.of(centre, frame.z), away, profile.radius))
+        return Revolution.of(profile, origin, -frame.z)
 
     def _spline_surface(self, surface: Instance) -> BSplineSurface:
         if len(surface.parts) == 1:

@@ -162,7 +162,7 @@ class _Writer:
             vector = self.add(f"VECTOR('',{self._direction(surface.frame.z)},1.)")
             return self.add(f"SURFACE_OF_LINEAR_EXTRUSION('',{self._curve(surface.profile)},{vector})")
         if isinstance(surface, Revolution):
-            place = f"{self._point(surface.frame.origin)},{self._direction(surface.frame.z)}"
+            place = f"{self._point(surface.frame.origin)},{self._direction(-surface.frame.z)}"  # see the reader
             axis = self.add(f"AXIS1_PLACEMENT('',{place})")
             return self.add(f"SURFACE_OF_REVOLUTION('',{self._curve(surface.profile)},{axis})")
         if isinstance(surface, BSplineSurface):

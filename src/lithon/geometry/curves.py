@@ -39,7 +39,7 @@ class Curve(Protocol):
         ...
 
     def moved(self, motion: Floats) -> Curve:
-        """Under a rigid motion (4,4)."""
+        """Under a rigid motion or a mirror (4,4): the same parameters give the moved points."""
         ...
 
     def length(self, t0: float, t1: float) -> float:
@@ -123,7 +123,10 @@ class Ellipse:
         return np.asarray(np.mod(t, TURN))
 
     def moved(self, motion: Floats) -> Ellipse:
-        return type(self)(self.frame.moved(motion), self.major, self.minor)
+        frame, turn = self.frame, motion[:3, :3]
+        z = turn @ frame.z * (1.0 if np.linalg.det(turn) > 0.0 else -1.0)
+        place = Frame.of(turn @ frame.origin + motion[:3, 3], z, turn @ frame.x)
+        return type(self)(place, self.major, self.minor)
 
     def length(self, t0: float, t1: float) -> float:
         nodes, weights = np.polynomial.legendre.leggauss(24)

@@ -1,7 +1,6 @@
 """(Rational) B-spline curves and surfaces; a polyline is a curve of degree one.
 
-Basis functions after Piegl & Tiller, The NURBS Book, algorithms A2.1 to A2.3, for all parameters at
-once; closest points by Newton from the nearest of a grid of samples (their section 6.1).
+The numbers come from `spline_kernels`; here are the curves and surfaces that use them.
 """
 
 from __future__ import annotations
@@ -13,42 +12,11 @@ from typing import Any
 import numpy as np
 from scipy.spatial import cKDTree
 
-from lithon.arrays import Floats, Ints, frozen
+from lithon.arrays import Floats, frozen
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
 from lithon.geometry.frames import Frame
+from lithon.geometry.spline_kernels import curve_closest, curve_values, surface_closest, surface_values
 from lithon.geometry.surfaces import Surface
-
-
-def basis(knots: Floats, degree: int, t: Floats) -> tuple[Ints, Floats]:
-    """For parameters (n,): the first control point (n,) that matters and values, first and second
-    derivatives (3,n,degree+1) of the basis functions that do not vanish."""
-    last = len(knots) - degree - 2
-    span = np.clip(np.searchsorted(knots, t, side="right") - 1, degree, last)
-    rows = [np.ones((1, len(t)))]
-    for p in range(1, degree + 1):
-        row = np.zeros((p + 1, len(t)))
-        for i in range(p):  # the function i of degree p-1 feeds i and i+1 of degree p
-            left, right = knots[span - p + 1 + i], knots[span + 1 + i]
-            width = right - left
-            safe = np.where(width > 0.0, width, 1.0)
-            share = np.where(width > 0.0, rows[-1][i] / safe, 0.0)
-            row[i] += (right - t) * share
-            row[i + 1] += (t - left) * share
-        rows.append(row)
-
-    def slope(p: int, lower: Floats) -> Floats:
-        """Derivatives of degree p from values (or derivatives) of degree p - 1."""
-        out = np.zeros((p + 1, len(t)))
-        for i in range(p):
-            width = knots[span + 1 + i] - knots[span - p + 1 + i]
-            share = np.where(width > 0.0, p * lower[i] / np.where(width > 0.0, width, 1.0), 0.0)
-            out[i] -= share
-            out[i + 1] += share
-        return out
-
-    first = slope(degree, rows[degree - 1])
-    second = slope(degree, slope(degree - 1, rows[degree - 2])) if degree > 1 else np.zeros_like(first)
-    return span - degree, np.stack([rows[degree].T, first.T, second.T])
 
 
 def _weighted(control: Floats, weights: Floats | None) -> Floats:
@@ -90,19 +58,17 @@ class BSplineCurve:
             self._kept["closed"] = bool(np.linalg.norm(ends[1] - ends[0]) <= 1e-7 * size + 1e-12)
         return bool(self._kept["closed"])
 
+    def _net(self) -> Floats:
+        """Homogeneous control points (n,4)."""
+        if "net" not in self._kept:
+            self._kept["net"] = np.ascontiguousarray(_weighted(self.control, self.weights))
+        net: Floats = self._kept["net"]
+        return net
+
     def _values(self, t: Floats, order: int) -> list[Floats]:
         t = np.asarray(t, dtype=float)
-        flat = t.ravel()
-        first, functions = basis(self.knots, self.degree, flat)
-        points = _weighted(self.control, self.weights)[first[:, None] + np.arange(self.degree + 1)]
-        h = [np.einsum("nk,nkc->nc", functions[k], points) for k in range(order + 1)]
-        w = h[0][:, 3:]
-        out = [h[0][:, :3] / w]
-        if order > 0:
-            out.append((h[1][:, :3] - h[1][:, 3:] * out[0]) / w)
-        if order > 1:
-            out.append((h[2][:, :3] - 2.0 * h[1][:, 3:] * out[1] - h[2][:, 3:] * out[0]) / w)
-        return [o.reshape(*t.shape, 3) for o in out]
+        made = curve_values(self.knots, self.degree, self._net(), np.ascontiguousarray(t.ravel()))
+        return [made[k].reshape(*t.shape, 3) for k in range(order + 1)]
 
     def _wrap(self, t: Floats) -> Floats:
         t = np.asarray(t, dtype=float)
@@ -118,33 +84,24 @@ class BSplineCurve:
     def derivative(self, t: Floats) -> Floats:
         return self._values(self._wrap(t), 1)[1]
 
-    def _samples(self) -> tuple[Floats, cKDTree]:
+    def _samples(self) -> tuple[Floats, Floats]:
+        """Parameters (k,) and points (k,3), close enough together for Newton to start from."""
         if "samples" not in self._kept:
             knots = np.unique(self.knots[self.degree : len(self.knots) - self.degree])
             n = max(4 * self.degree, -(-64 // max(1, len(knots) - 1)))
-            t = np.unique(np.concatenate([np.linspace(a, b, n + 1) for a, b in itertools.pairwise(knots)]))
-            self._kept["samples"] = t, cKDTree(self.point(t))
-        found: tuple[Floats, cKDTree] = self._kept["samples"]
+            steps = knots[:-1, None] + np.diff(knots)[:, None] * (np.arange(n) / n)
+            t = np.append(steps.ravel(), knots[-1])
+            self._kept["samples"] = t, self.point(t)
+        found: tuple[Floats, Floats] = self._kept["samples"]
         return found
 
     def parameter(self, points: Floats) -> Floats:
         points = np.asarray(points, dtype=float)
-        shape = points.shape[:-1]
-        p = points.reshape(-1, 3)
-        t_all, tree = self._samples()
-        near = tree.query(p)[1]
-        t = t_all[near]
-        low, high = t_all[np.maximum(near - 1, 0)], t_all[np.minimum(near + 1, len(t_all) - 1)]
-        if self._closed():
-            step = t_all[1] - t_all[0]
-            low, high = np.where(near == 0, t - step, low), np.where(near == len(t_all) - 1, t + step, high)
-        for _ in range(12):
-            c, d, dd = self._values(self._wrap(t), 2)
-            f = ((c - p) * d).sum(axis=1)
-            g = (d * d).sum(axis=1) + ((c - p) * dd).sum(axis=1)
-            g = np.where(g > 0.0, g, (d * d).sum(axis=1) + 1e-300)
-            t = np.clip(t - f / g, low, high)
-        return np.asarray(self._wrap(t).reshape(shape))
+        t, samples = self._samples()
+        p = np.ascontiguousarray(points.reshape(-1, 3))
+        return curve_closest(self.knots, self.degree, self._net(), samples, t, self._closed(), p).reshape(
+            points.shape[:-1]
+        )
 
     def moved(self, motion: Floats) -> BSplineCurve:
         control = self.control @ motion[:3, :3].T + motion[:3, 3]
@@ -230,25 +187,18 @@ class BSplineSurface:
 
     def at(self, u: Floats, v: Floats) -> list[Floats]:
         """Point, du, dv, duu, duv, dvv, each (n,3), at parameters (n,)."""
-        iu, fu = basis(self.knots_u, self.degree_u, u)
-        iv, fv = basis(self.knots_v, self.degree_v, v)
-        h = _weighted(self.control, self.weights)
-        net = h[
-            (iu[:, None] + np.arange(self.degree_u + 1))[:, :, None],
-            (iv[:, None] + np.arange(self.degree_v + 1))[:, None, :],
-        ]
-        rows = {
-            (a, b): np.einsum("ni,nj,nijc->nc", fu[a], fv[b], net)
-            for a, b in ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2))
-        }
-        w = rows[0, 0][:, 3:]
-        p = rows[0, 0][:, :3] / w
-        du = (rows[1, 0][:, :3] - rows[1, 0][:, 3:] * p) / w
-        dv = (rows[0, 1][:, :3] - rows[0, 1][:, 3:] * p) / w
-        duu = (rows[2, 0][:, :3] - 2 * rows[1, 0][:, 3:] * du - rows[2, 0][:, 3:] * p) / w
-        dvv = (rows[0, 2][:, :3] - 2 * rows[0, 1][:, 3:] * dv - rows[0, 2][:, 3:] * p) / w
-        duv = (rows[1, 1][:, :3] - rows[1, 0][:, 3:] * dv - rows[0, 1][:, 3:] * du - rows[1, 1][:, 3:] * p) / w
-        return [p, du, dv, duu, duv, dvv]
+        made = surface_values(
+            self.knots_u, self.knots_v, self.degree_u, self.degree_v, self._net(),
+            np.ascontiguousarray(u, dtype=float), np.ascontiguousarray(v, dtype=float),
+        )  # fmt: skip
+        return list(made)
+
+    def _net(self) -> Floats:
+        """Homogeneous control points (nu,nv,4)."""
+        if "net" not in self._kept:
+            self._kept["net"] = np.ascontiguousarray(_weighted(self.control, self.weights))
+        net: Floats = self._kept["net"]
+        return net
 
     def wrapped(self, uv: Floats) -> Floats:
         """Parameters (n,2) brought into the range: by the period where closed, else to its rim."""
@@ -288,36 +238,11 @@ class BSplineSurface:
 
     def _parameters(self, points: Floats) -> Floats:
         uv_all, tree = self._grid()
-        uv = uv_all[tree.query(points)[1]].copy()
-        p, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
-        miss = ((p - points) ** 2).sum(axis=1)
-        for _ in range(20):
-            r = p - points
-            f = np.stack([(r * du).sum(axis=1), (r * dv).sum(axis=1)], axis=1)
-            a, c = (du * du).sum(axis=1), (dv * dv).sum(axis=1)
-            b = (du * dv).sum(axis=1)
-            ha, hb, hc = a + (r * duu).sum(axis=1), b + (r * duv).sum(axis=1), c + (r * dvv).sum(axis=1)
-            full = (ha * hc - hb * hb > 1e-12 * a * c) & (ha > 0.0)
-            ha, hb, hc = np.where(full, ha, a * 1.000001), np.where(full, hb, b), np.where(full, hc, c * 1.000001)
-            det = ha * hc - hb * hb
-            det = np.where(np.abs(det) > 1e-300, det, 1e-300)
-            step = -np.stack([(f[:, 0] * hc - f[:, 1] * hb) / det, (f[:, 1] * ha - f[:, 0] * hb) / det], axis=1)
-            share = np.ones(len(uv))
-            for _half in range(6):
-                trial = self.wrapped(uv + share[:, None] * step)
-                made = self.at(trial[:, 0], trial[:, 1])
-                worse = ((made[0] - points) ** 2).sum(axis=1) > miss * (1.0 + 1e-12) + 1e-30
-                if not worse.any():
-                    break
-                share = np.where(worse, 0.4 * share, share)
-            trial[worse] = uv[worse]
-            moved = np.abs(trial - uv).max(initial=0.0)
-            uv = trial
-            p, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
-            miss = ((p - points) ** 2).sum(axis=1)
-            if moved < 1e-13 * float(np.abs(self.range).max() + 1.0):
-                break
-        return uv
+        closed_u, closed_v = self.closed()
+        return surface_closest(
+            self.knots_u, self.knots_v, self.degree_u, self.degree_v, self._net(), closed_u, closed_v,
+            uv_all[tree.query(points)[1]], np.ascontiguousarray(points),
+        )  # fmt: skip
 
     def _shape(self, points: Floats) -> tuple[tuple[int, ...], Floats]:
         points = np.asarray(points, dtype=float)

@@ -171,7 +171,10 @@ class Extrusion(_Swept):
         return p + np.multiply.outer(ts[:, 1], self.frame.z), d, np.broadcast_to(self.frame.z, p.shape)
 
     def moved(self, motion: Floats) -> Extrusion:
-        return Extrusion(self.profile.moved(motion), self.frame.moved(motion))
+        frame = self.frame.moved(motion)
+        if np.linalg.det(motion[:3, :3]) < 0.0:  # a mirror would turn the normal: sweep the other way
+            frame = Frame.of(frame.origin, -frame.z)
+        return Extrusion(self.profile.moved(motion), frame)
 
     def chart(self, outlines: Outlines) -> Chart:
         return self._chart(outlines, None, 1.0)

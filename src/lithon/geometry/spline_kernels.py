@@ -1,0 +1,249 @@
+"""Points, derivatives and closest points of rational B-splines, compiled.
+
+Basis functions after Piegl & Tiller, The NURBS Book, algorithms A2.1 to A2.3; closest points by Newton
+(their section 6.1), halved where a step would lead away. Control points are homogeneous, (..., 4).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Floats
+
+_DEEPEST = 42
+
+
+@njit(cache=True)
+def _functions(knots: Floats, degree: int, t: float, out: Floats) -> int:
+    """Fill out (3, degree+1) with the functions that do not vanish at t and their first two derivatives;
+    gives the first control point that they belong to."""
+    last = len(knots) - degree - 2
+    low, high = degree, last + 1
+    while high - low > 1:
+        middle = (low + high) // 2
+        if knots[middle] <= t:
+            low = middle
+        else:
+            high = middle
+    span = low
+    row = np.zeros((_DEEPEST, 3))  # values of degree p, p-1 and p-2 as the degree rises
+    row[0, 0] = 1.0
+    for p in range(1, degree + 1):
+        for i in range(p):
+            row[i, 2] = row[i, 1]
+        for i in range(p):
+            row[i, 1] = row[i, 0]
+        row[0, 0] = 0.0
+        for i in range(p):
+            left, right = knots[span - p + 1 + i], knots[span + 1 + i]
+            width = right - left
+            share = row[i, 1] / width if width > 0.0 else 0.0
+            row[i, 0] += (right - t) * share
+            row[i + 1, 0] = (t - left) * share
+    for i in range(degree + 1):
+        out[0, i] = row[i, 0]
+        out[1, i] = 0.0
+        out[2, i] = 0.0
+    for i in range(degree):
+        width = knots[span + 1 + i] - knots[span - degree + 1 + i]
+        if width > 0.0:
+            share = degree * row[i, 1] / width
+            out[1, i] -= share
+            out[1, i + 1] += share
+    if degree > 1:
+        lower = np.zeros(degree)
+        for i in range(degree - 1):
+            width = knots[span + 1 + i] - knots[span - degree + 2 + i]
+            if width > 0.0:
+                share = (degree - 1) * row[i, 2] / width
+                lower[i] -= share
+                lower[i + 1] += share
+        for i in range(degree):
+            width = knots[span + 1 + i] - knots[span - degree + 1 + i]
+            if width > 0.0:
+                share = degree * lower[i] / width
+                out[2, i] -= share
+                out[2, i + 1] += share
+    return span - degree
+
+
+@njit(cache=True)
+def _curve_at(knots: Floats, degree: int, net: Floats, t: float, work: Floats, out: Floats) -> None:
+    """Fill out (3,3) with point, first and second derivative."""
+    first = _functions(knots, degree, t, work)
+    h = np.zeros((3, 4))
+    for k in range(3):
+        for i in range(degree + 1):
+            for c in range(4):
+                h[k, c] += work[k, i] * net[first + i, c]
+    w = h[0, 3]
+    for c in range(3):
+        out[0, c] = h[0, c] / w
+        out[1, c] = (h[1, c] - h[1, 3] * out[0, c]) / w
+        out[2, c] = (h[2, c] - 2.0 * h[1, 3] * out[1, c] - h[2, 3] * out[0, c]) / w
+
+
+@njit(cache=True)
+def curve_values(knots: Floats, degree: int, net: Floats, t: Floats) -> Floats:
+    """Points, first and second derivatives (3,n,3) at parameters (n,); net (k,4)."""
+    out = np.empty((3, len(t), 3))
+    work, one = np.empty((3, degree + 1)), np.empty((3, 3))
+    for n in range(len(t)):
+        _curve_at(knots, degree, net, t[n], work, one)
+        out[:, n, :] = one
+    return out
+
+
+@njit(cache=True)
+def curve_closest(
+    knots: Floats, degree: int, net: Floats, samples: Floats, places: Floats, closed: bool, points: Floats
+) -> Floats:
+    """Parameters (n,) of the closest points to (n,3), from the nearest of samples (k,3) at (k,)."""
+    out = np.empty(len(points))
+    work, one = np.empty((3, degree + 1)), np.empty((3, 3))
+    low_end, high_end = knots[degree], knots[len(knots) - degree - 1]
+    last = len(places) - 1
+    for n in range(len(points)):
+        near, best = 0, np.inf
+        for k in range(len(places)):
+            d = 0.0
+            for c in range(3):
+                d += (samples[k, c] - points[n, c]) ** 2
+            if d < best:
+                near, best = k, d
+        t = places[near]
+        low, high = places[max(near - 1, 0)], places[min(near + 1, last)]
+        if closed and near == 0:
+            low = t - (places[1] - places[0])
+        if closed and near == last:
+            high = t + (places[1] - places[0])
+        for _ in range(16):
+            inside = t
+            if closed and (t < low_end or t > high_end):
+                inside = low_end + np.mod(t - low_end, high_end - low_end)
+            _curve_at(knots, degree, net, inside, work, one)
+            f, speed, turn = 0.0, 0.0, 0.0
+            for c in range(3):
+                away = one[0, c] - points[n, c]
+                f += away * one[1, c]
+                speed += one[1, c] ** 2
+                turn += away * one[2, c]
+            g = speed + turn if speed + turn > 0.0 else speed + 1e-300
+            moved = min(max(t - f / g, low), high)
+            if abs(moved - t) <= 1e-15 * (abs(t) + 1.0):
+                t = moved
+                break
+            t = moved
+        if closed and (t < low_end or t > high_end):
+            t = low_end + np.mod(t - low_end, high_end - low_end)
+        out[n] = t
+    return out
+
+
+@njit(cache=True)
+def _surface_at(
+    ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: float, v: float, fu: Floats, fv: Floats, out: Floats
+) -> None:
+    """Fill out (6,3) with point, du, dv, duu, duv, dvv."""
+    iu = _functions(ku, du, u, fu)
+    iv = _functions(kv, dv, v, fv)
+    h = np.zeros((6, 4))
+    for i in range(du + 1):
+        for j in range(dv + 1):
+            for c in range(4):
+                x = net[iu + i, iv + j, c]
+                h[0, c] += fu[0, i] * fv[0, j] * x
+                h[1, c] += fu[1, i] * fv[0, j] * x
+                h[2, c] += fu[0, i] * fv[1, j] * x
+                h[3, c] += fu[2, i] * fv[0, j] * x
+                h[4, c] += fu[1, i] * fv[1, j] * x
+                h[5, c] += fu[0, i] * fv[2, j] * x
+    w = h[0, 3]
+    for c in range(3):
+        p = h[0, c] / w
+        a, b = (h[1, c] - h[1, 3] * p) / w, (h[2, c] - h[2, 3] * p) / w
+        out[0, c], out[1, c], out[2, c] = p, a, b
+        out[3, c] = (h[3, c] - 2.0 * h[1, 3] * a - h[3, 3] * p) / w
+        out[4, c] = (h[4, c] - h[1, 3] * b - h[2, 3] * a - h[4, 3] * p) / w
+        out[5, c] = (h[5, c] - 2.0 * h[2, 3] * b - h[5, 3] * p) / w
+
+
+@njit(cache=True)
+def surface_values(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Floats, v: Floats) -> Floats:
+    """Point, du, dv, duu, duv, dvv as (6,n,3) at parameters (n,); net (nu,nv,4)."""
+    out = np.empty((6, len(u), 3))
+    fu, fv, one = np.empty((3, du + 1)), np.empty((3, dv + 1)), np.empty((6, 3))
+    for n in range(len(u)):
+        _surface_at(ku, kv, du, dv, net, u[n], v[n], fu, fv, one)
+        out[:, n, :] = one
+    return out
+
+
+@njit(cache=True)
+def _brought(t: float, low: float, high: float, closed: bool) -> float:
+    if low <= t <= high:
+        return t
+    if closed:
+        return float(low + np.mod(t - low, high - low))
+    return float(min(max(t, low), high))
+
+
+@njit(cache=True)
+def surface_closest(
+    ku: Floats, kv: Floats, du: int, dv: int, net: Floats, closed_u: bool, closed_v: bool, start: Floats, points: Floats
+) -> Floats:
+    """Parameters (n,2) of the closest points to (n,3), by Newton from start (n,2)."""
+    out = np.empty((len(points), 2))
+    fu, fv, one, trial = np.empty((3, du + 1)), np.empty((3, dv + 1)), np.empty((6, 3)), np.empty((6, 3))
+    u0, u1 = ku[du], ku[len(ku) - du - 1]
+    v0, v1 = kv[dv], kv[len(kv) - dv - 1]
+    least = 1e-14 * (max(abs(u0), abs(u1), abs(v0), abs(v1)) + 1.0)
+    for n in range(len(points)):
+        u, v = start[n, 0], start[n, 1]
+        _surface_at(ku, kv, du, dv, net, u, v, fu, fv, one)
+        miss = 0.0
+        for c in range(3):
+            miss += (one[0, c] - points[n, c]) ** 2
+        for _ in range(30):
+            f0, f1, a, b, d, ra, rb, rd = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+            for c in range(3):
+                r = one[0, c] - points[n, c]
+                f0 += r * one[1, c]
+                f1 += r * one[2, c]
+                a += one[1, c] ** 2
+                b += one[1, c] * one[2, c]
+                d += one[2, c] ** 2
+                ra += r * one[3, c]
+                rb += r * one[4, c]
+                rd += r * one[5, c]
+            ha, hb, hd = a + ra, b + rb, d + rd
+            if not (ha * hd - hb * hb > 1e-12 * a * d and ha > 0.0):
+                ha, hb, hd = a * 1.000001 + 1e-300, b, d * 1.000001 + 1e-300
+            det = ha * hd - hb * hb
+            if abs(det) < 1e-300:
+                det = 1e-300
+            su, sv = -(f0 * hd - f1 * hb) / det, -(f1 * ha - f0 * hb) / det
+            share, better, nu, nv, now = 1.0, False, u, v, miss
+            for _half in range(8):
+                nu = _brought(u + share * su, u0, u1, closed_u)
+                nv = _brought(v + share * sv, v0, v1, closed_v)
+                _surface_at(ku, kv, du, dv, net, nu, nv, fu, fv, trial)
+                now = 0.0
+                for c in range(3):
+                    now += (trial[0, c] - points[n, c]) ** 2
+                if now <= miss * (1.0 + 1e-12) + 1e-30:
+                    better = True
+                    break
+                share *= 0.4
+            if not better:
+                break
+            step = max(abs(nu - u), abs(nv - v))
+            u, v, miss = nu, nv, now
+            for k in range(6):
+                for c in range(3):
+                    one[k, c] = trial[k, c]
+            if step < least:
+                break
+        out[n, 0], out[n, 1] = u, v
+    return out

@@ -1,0 +1,311 @@
+"""Survey a folder of files that nobody here wrote, and print a table: read, closed, volume, time, memory.
+
+    .venv/bin/python tools/corpus.py FOLDER [--sample 300] [--jobs 2] [--limit 60] [--save table.json]
+
+A `.wrl` beside a STEP file is a second opinion on the volume (one unit there is 2.54 mm). Times are ratios to
+plain regular-expression tokenising of the same bytes. Every file has its own time limit; a file that runs past
+it or takes the reader down is a failure of that file alone.
+"""
+
+from __future__ import annotations
+
+import json
+import multiprocessing as mp
+import random
+import re
+import time
+from collections import Counter, defaultdict
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+import click
+import numpy as np
+from numpy.typing import NDArray
+
+TOKEN = re.compile(rb"'(?:[^']|'')*'|#\d+|[-+]?\d+\.?\d*(?:[eE][-+]?\d+)?|\.\w+\.|\w+|[(),;=$*]")
+KINDS = (".step", ".stp", ".stl", ".obj", ".ply", ".3mf", ".igs", ".iges")
+WRL_UNIT = 2.54
+
+
+def second_opinion(path: Path) -> NDArray[np.float64] | None:
+    """Triangles (m,3,3) in mm from the VRML beside a file, where they close."""
+    wrl = path.with_suffix(".wrl")
+    if not wrl.exists():
+        return None
+    text = wrl.read_text(errors="replace")
+    corners: list[NDArray[np.float64]] = []
+    for shape in re.finditer(r"coordIndex\s*\[([^\]]*)\][^\[]*?point\s*\[([^\]]*)\]", text):
+        index = np.array(re.findall(r"-?\d+", shape.group(1)), dtype=np.int64)
+        points = np.array(re.findall(r"[-+.\deE]+", shape.group(2)), dtype=float).reshape(-1, 3)
+        if len(index) % 4 or (index[3::4] != -1).any():
+            return None
+        corners.append(points[index.reshape(-1, 4)[:, :3]])
+    if not corners:
+        return None
+    tri = WRL_UNIT * np.concatenate(corners)
+    # Directed areas cancel where the triangles close, however the sides are divided.
+    area = 0.5 * np.cross(tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0])
+    closed = np.linalg.norm(area.sum(axis=0)) < 1e-4 * np.linalg.norm(area, axis=1).sum()
+    return tri if closed else None
+
+
+def volume_of(tri: NDArray[np.float64]) -> float:
+    """The volume that triangles (m,3,3) enclose, counted as often as it is enclosed."""
+    return float(np.einsum("ij,ij->i", tri[:, 0], np.cross(tri[:, 1], tri[:, 2])).sum() / 6.0)
+
+
+def filled(tri: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.float64], n: int) -> float:
+    """The volume that triangles cover, overlaps counted once, from n x n rays along z over a box."""
+    step = (high[:2] - low[:2]) / n
+    rays: dict[tuple[int, int], list[tuple[float, int]]] = defaultdict(list)
+    flat = (tri[:, :, :2] - low[:2]) / step - 0.4871  # off any round coordinate
+    for corners, z in zip(flat, tri[:, :, 2], strict=True):
+        (ax, ay), (bx, by), (cx, cy) = corners
+        det = (bx - ax) * (cy - ay) - (cx - ax) * (by - ay)
+        if det == 0.0:
+            continue
+        i = np.arange(max(0, int(np.ceil(corners[:, 0].min()))), min(n - 1, int(corners[:, 0].max())) + 1)
+        j = np.arange(max(0, int(np.ceil(corners[:, 1].min()))), min(n - 1, int(corners[:, 1].max())) + 1)
+        if not len(i) or not len(j):
+            continue
+        x, y = np.meshgrid(i, j, indexing="ij")
+        v = ((x - ax) * (cy - ay) - (cx - ax) * (y - ay)) / det
+        w = ((bx - ax) * (y - ay) - (x - ax) * (by - ay)) / det
+        hit = (v >= 0) & (w >= 0) & (v + w <= 1)
+        for p, q, h in zip(x[hit], y[hit], (z[0] + v * (z[1] - z[0]) + w * (z[2] - z[0]))[hit], strict=True):
+            rays[int(p), int(q)].append((float(h), -1 if det > 0 else 1))
+    total = 0.0
+    for crossings in rays.values():
+        crossings.sort()
+        depth, since = 0, 0.0
+        for h, way in crossings:
+            if depth == 0 and way > 0:
+                since = h
+            elif depth == 1 and way < 0:
+                total += h - since
+            depth += way
+    return total * float(step[0] * step[1])
+
+
+def survey(path: Path) -> dict[str, Any]:
+    """Everything the table shows of one file."""
+    from lithon.brep.measures import volume
+    from lithon.brep.tessellate import body_mesh
+    from lithon.brep.validate import flaws
+    from lithon.errors import LithonError
+    from lithon.exchange.intake import read_model
+
+    data = path.read_bytes()
+    start = time.perf_counter()
+    sum(1 for _ in TOKEN.finditer(data))
+    tokens = time.perf_counter() - start
+    row: dict[str, Any] = {"file": path.name, "folder": path.parent.name, "size": len(data), "tokens": tokens}
+    header = re.search(rb"FILE_NAME(.*?);", data[:8000], re.S)
+    row["writer"] = header.group(1)[-60:].decode(errors="replace") if header else "unnamed"
+    before = _memory("VmRSS")
+    Path("/proc/self/clear_refs").write_text("5")
+    start = time.perf_counter()
+    try:
+        arrival = read_model(path)
+    except LithonError as error:
+        return {**row, "error": str(error)}
+    row["read"] = time.perf_counter() - start
+    bodies = arrival.model.bodies
+    bad: list[str] = []
+    start = time.perf_counter()
+    for body in bodies:
+        try:
+            body_mesh(body)
+        except LithonError as error:
+            bad.append(f"{body.name}: {error}")
+    row["drawn"] = time.perf_counter() - start
+    row["memory"] = max(0.0, _memory("VmHWM") - before) / len(data)
+    row["ratio"] = (row["read"] + row["drawn"]) / tokens
+    row["over"] = row["read"] + row["drawn"] > 40.0 * tokens + 0.2
+    row["solids"] = len(bodies)
+    row["faces"] = sum(len(b.uses) for b in bodies)
+    total, unsound = 0.0, 0
+    flawed: dict[int, bool] = {}
+    for body in bodies:
+        found = flaws(body, arrival.model.tolerance)
+        flawed[body.uid] = bool(found)
+        if found:
+            unsound += 1
+            bad.append(f"{body.name}: {found[0].text} {np.round(found[0].place, 3).tolist()} (+{len(found) - 1})")
+        try:
+            total += volume(body)
+        except LithonError as error:
+            bad.append(f"{body.name}: {error}")
+    row |= {"unsound": unsound, "volume": total, "bad": bad[:6], "notes": arrival.notes[:6]}
+    other = second_opinion(path)
+    if other is not None and not bad:
+        row["second"] = volume_of(other)
+        row["off"] = abs(total - row["second"]) / max(abs(row["second"]), 1e-12)
+        if row["off"] >= 0.01:  # its parts may lie in each other: compare what is filled, by the same rays
+            mine = []
+            for body in bodies:
+                points, triangles, _ = body_mesh(body)
+                mine.append(points[triangles])
+            ours = np.concatenate(mine)
+            low, high = ours.reshape(-1, 3).min(axis=0), ours.reshape(-1, 3).max(axis=0)
+            theirs = filled(other, low, high, 300)
+            row["off"] = abs(filled(ours, low, high, 300) - theirs) / max(abs(theirs), 1e-12)
+    return row
+
+
+def _memory(name: str) -> float:
+    for line in Path("/proc/self/status").read_text().splitlines():
+        if line.startswith(name):
+            return 1024.0 * float(line.split()[1])
+    return 0.0
+
+
+def _serve(pipe: Connection) -> None:
+    import lithon
+    from lithon.brep.tessellate import body_mesh
+    from lithon.brep.validate import flaws
+    from lithon.geometry.splines import BSplineCurve, BSplineSurface
+    from lithon.samples import SAMPLES
+
+    for _, _, make, _ in SAMPLES:  # load and compile everything once, outside of all measures
+        for body in lithon.parse_step(lithon.step_text(make())).model.bodies:
+            body_mesh(body)
+            flaws(body, 1e-6)
+    knots, net = np.array([0.0, 0.0, 1.0, 1.0]), np.random.default_rng(0).random((2, 2, 3))
+    for frozen in (True, False):
+        knots.flags.writeable = not frozen
+        BSplineCurve(knots, 1, net[0]).parameter(net[0])
+        BSplineSurface(knots, knots, 1, 1, net).parameters(net[0])
+    while True:
+        path = pipe.recv()
+        if path is None:
+            return
+        try:
+            pipe.send(survey(path))
+        except Exception as error:
+            import traceback
+
+            where = traceback.extract_tb(error.__traceback__)[-1]
+            pipe.send({"crash": f"{type(error).__name__}: {error} at {Path(where.filename).name}:{where.lineno}"})
+
+
+class Reader:
+    """A process that surveys one file at a time and can be replaced."""
+
+    def __init__(self) -> None:
+        self.start()
+
+    def start(self) -> None:
+        self.pipe, far = mp.get_context("spawn").Pipe()
+        self.process = mp.get_context("spawn").Process(target=_serve, args=(far,), daemon=True)
+        self.process.start()
+        self.path: Path | None = None
+
+    def give(self, path: Path) -> None:
+        self.path, self.since = path, time.monotonic()
+        self.pipe.send(path)
+
+    def answer(self, limit: float) -> dict[str, Any] | None:
+        """What it found, or None while it still works."""
+        assert self.path is not None
+        blank = {"file": self.path.name, "folder": self.path.parent.name, "writer": "?"}
+        if self.pipe.poll(0.02):
+            try:
+                row: dict[str, Any] = self.pipe.recv()
+            except EOFError:
+                self.start()
+                return {**blank, "crash": "the reader died"}
+            self.path = None
+            return {**blank, **row}
+        if time.monotonic() - self.since > limit:
+            self.process.kill()
+            self.start()
+            return {**blank, "crash": f"not done in {limit:.0f} s"}
+        return None
+
+
+def run(files: list[Path], jobs: int, limit: float) -> list[dict[str, Any]]:
+    readers = [Reader() for _ in range(jobs)]
+    waiting, rows = list(reversed(files)), []
+    while waiting or any(r.path for r in readers):
+        for reader in readers:
+            if reader.path is None:
+                if waiting:
+                    reader.give(waiting.pop())
+                continue
+            row = reader.answer(limit)
+            if row is not None:
+                rows.append(row)
+                if len(rows) % 25 == 0:
+                    click.echo(f"{len(rows)} of {len(files)}", err=True)
+    for reader in readers:
+        reader.pipe.send(None)
+    return rows
+
+
+def table(rows: list[dict[str, Any]]) -> None:
+    """Totals by writer, then every failure with its cause."""
+    groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
+    for row in rows:
+        groups[row["writer"]].append(row)
+    click.echo(f"{'writer':36s} files  read  solids  sound  volume ok   ratio med/max  late  memory")
+    for name, group in [*sorted(groups.items()), ("all", rows)]:
+        read = [r for r in group if "solids" in r]
+        solids = sum(r["solids"] for r in read)
+        sound = solids - sum(r["unsound"] for r in read)
+        told = [r for r in read if "off" in r]
+        near = sum(r["off"] < 0.01 for r in told)
+        ratio = [r["ratio"] for r in read] or [0.0]
+        late, memory = sum(r["over"] for r in read), max([r["memory"] for r in read] or [0.0])
+        click.echo(
+            f"{name:36s} {len(group):5d} {len(read):5d} {solids:7d} {sound:6d}  {near:4d}/{len(told):4d}  "
+            f"{np.median(ratio):6.1f} / {max(ratio):6.1f}  {late:4d}  {memory:5.0f}x"
+        )
+    causes: Counter[str] = Counter()
+    for row in rows:
+        for text in [row.get("crash"), row.get("error"), *row.get("bad", [])[:2], *row.get("notes", [])[:2]]:
+            if text:
+                causes[re.sub(r"[-\d.]+", "#", text.split(": ", 1)[-1])[:90]] += 1
+    click.echo("\ncauses")
+    for text, n in causes.most_common(25):
+        click.echo(f"{n:6d}  {text}")
+    click.echo("\nfiles")
+    for row in rows:
+        told = row.get("off", 0.0) >= 0.01
+        if "solids" not in row or row["unsound"] or told:
+            why = row.get("crash") or row.get("error") or "; ".join(row["bad"][:2])
+            off = f" volume off {row['off']:.1%}" if told else ""
+            click.echo(f"  {row['folder'][:30]}/{row['file'][:50]}: {why[:200]}{off}")
+
+
+@click.command()
+@click.argument("folder", type=click.Path(exists=True, path_type=Path))
+@click.option("--sample", default=0, help="As many files, spread evenly over the folders.")
+@click.option("--jobs", default=2)
+@click.option("--limit", default=90.0, help="Seconds for one file.")
+@click.option("--seed", default=1)
+@click.option("--save", type=click.Path(path_type=Path))
+def main(folder: Path, sample: int, jobs: int, limit: float, seed: int, save: Path | None) -> None:
+    """Survey every file below FOLDER."""
+    found = sorted(p for p in folder.rglob("*") if p.suffix.lower() in KINDS)
+    if sample and sample < len(found):
+        by: dict[Path, list[Path]] = defaultdict(list)
+        for path in found:
+            by[path.parent].append(path)
+        dice = random.Random(seed)
+        for group in by.values():
+            dice.shuffle(group)
+        found = []
+        while len(found) < sample:
+            for group in by.values():
+                if group and len(found) < sample:
+                    found.append(group.pop())
+    rows = run(found, jobs, limit)
+    if save:
+        save.write_text(json.dumps(rows, indent=1, default=float))
+    table(rows)
+
+
+if __name__ == "__main__":
+    main()
