@@ -114,13 +114,13 @@ def test_triangles_and_the_desktop(tmp_path):
 
     from lithon.brep.measures import volume
     from lithon.desktop import install
-    from lithon.exchange.stl import write_stl
+    from lithon.exchange.deliver import write_triangles
     from lithon.samples import cast_anchor
 
     model = cast_anchor()
     for text in (False, True):
         path = tmp_path / "part.stl"
-        write_stl(model, path, text)
+        write_triangles(model, path, text)
         read = meshio.read(path)
         v = read.points[read.cells[0].data].astype(float)
         inside = np.einsum("ij,ij->", v[:, 0], np.cross(v[:, 1], v[:, 2])) / 6.0

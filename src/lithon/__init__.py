@@ -12,9 +12,10 @@ A script does what the window does:
 """
 
 from lithon.errors import BadFile, Cancelled, LithonError, Refusal, Unresolved
+from lithon.exchange.deliver import write_triangles
+from lithon.exchange.intake import parse_model, read_model
 from lithon.exchange.step_read import parse_step, read_step
 from lithon.exchange.step_write import step_text, write_step
-from lithon.exchange.stl import write_stl
 from lithon.exchange.vtu import write_vtu
 from lithon.mesh.make import mesh
 from lithon.mesh.mesh import Mesh
@@ -50,7 +51,8 @@ open = Ledger.open
 __all__ = [
     "BadFile", "Cancelled", "Ledger", "LithonError", "Mesh", "Refusal", "SizeRules", "Unresolved", "ask", "bond_step",
     "clear_question", "clear_step", "combine_step", "face_extended", "features", "findings", "forecast",
-    "hexahedral_mesh", "keep_step", "load_project", "load_recipe", "mesh", "open", "parse_step", "plane_at",
-    "plane_midway", "plane_offset", "plane_through", "quadratic", "read_step", "run_recipe", "save_project",
-    "split_step", "step_text", "survey", "tetrahedral_mesh", "write_step", "write_stl", "write_vtu",
+    "hexahedral_mesh", "keep_step", "load_project", "load_recipe", "mesh", "open", "parse_model", "parse_step",
+    "plane_at", "plane_midway", "plane_offset", "plane_through", "quadratic", "read_model", "read_step", "run_recipe",
+    "save_project", "split_step", "step_text", "survey", "tetrahedral_mesh", "write_step", "write_triangles",
+    "write_vtu",
 ]  # fmt: skip

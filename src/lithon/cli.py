@@ -12,6 +12,7 @@ import click
 
 import lithon
 from lithon.errors import LithonError, Refusal
+from lithon.exchange.intake import UNITS
 from lithon.progress import Progress
 
 
@@ -58,13 +59,18 @@ def demo(out: str) -> None:
 @cli.command()
 @click.argument("file", type=click.Path())
 @click.option("--size", type=float, help="Element size in mm.")
+@click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of a file that names none (STL, OBJ, PLY).")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def survey(file: str, size: float | None, as_json: bool) -> None:
+def survey(file: str, size: float | None, unit: str | None, as_json: bool) -> None:
     """What is in a file, and what stands in the way of a mesh."""
     _positive(size)
-    arrival = lithon.read_step(file)
+    arrival = lithon.read_model(file, unit)
     for note in arrival.notes:
         click.echo(f"note: {note}", err=True)
+    if arrival.unit is not None:
+        x, y, z = arrival.unit.boxes[arrival.unit.unit]
+        box = f"{x:.4g} x {y:.4g} x {z:.4g} mm"
+        click.echo(f"unit: {arrival.unit.unit} ({arrival.unit.why}): {box}; --unit changes it", err=True)
     facts = lithon.survey(arrival.model, size)
     if as_json:
         _print(facts)
@@ -83,11 +89,12 @@ def survey(file: str, size: float | None, as_json: bool) -> None:
 @click.option("--elements", type=click.Choice(["tet", "hex", "auto"]), default="auto", show_default=True)
 @click.option("--order", type=click.Choice(["1", "2"]), default="1", show_default=True)
 @click.option("--out", type=click.Path(), required=True, help="The VTU file to write.")
+@click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of a file that names none (STL, OBJ, PLY).")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: bool) -> None:
+def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: bool, unit: str | None) -> None:
     """Mesh a file."""
     _positive(size)
-    model = lithon.read_step(file).model
+    model = lithon.read_model(file, unit).model
     facts: dict[str, Any] = {
         "nodes": 0,
         "elements": {},

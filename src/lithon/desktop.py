@@ -15,7 +15,7 @@ Name=Lithon
 Comment=Get a solid to mesh
 Exec="{python}" -m lithon %F
 Categories=Science;Engineering;
-MimeType=model/step;application/x-lithon-project;
+MimeType=model/step;model/stl;model/obj;model/3mf;application/x-lithon-project;
 Terminal=false
 """
 _TYPES = """<?xml version="1.0" encoding="UTF-8"?>

@@ -39,8 +39,9 @@ from lithon.app.roster import InHand, Roster
 from lithon.app.sieve import Sieve
 from lithon.app.view import SolidView
 from lithon.app.work import Work
+from lithon.exchange.deliver import TRIANGLE_KINDS, write_triangles
+from lithon.exchange.intake import SUFFIXES
 from lithon.exchange.step_write import save_atomically, write_step
-from lithon.exchange.stl import write_stl
 from lithon.exchange.vtu import write_vtu
 from lithon.project.files import SUFFIX
 from lithon.project.report import report_html
@@ -347,7 +348,8 @@ class Desk(QMainWindow):
         self.view.setFocus()
 
     def ask_open(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Open", "", f"Solids and projects (*.step *.stp *{SUFFIX})")
+        kinds = " ".join("*" + suffix for suffix in (*SUFFIXES, SUFFIX))
+        name, _ = QFileDialog.getOpenFileName(self, "Open", "", f"Solids and projects ({kinds})")
         if name:
             self.open(Path(name))
 
@@ -364,7 +366,7 @@ class Desk(QMainWindow):
             self.work.save(Path(name))
 
     def deliver(self, kind: str) -> None:
-        suffix = {"step": ".step", "stl": ".stl", "vtu": ".vtu", "recipe": ".recipe.json", "report": ".html"}[kind]
+        suffix = {"recipe": ".recipe.json", "report": ".html"}.get(kind, f".{kind}")
         stem = Path(self.work.ledger.source.name).stem
         name, _ = QFileDialog.getSaveFileName(self, "Write", stem + "-prepared" + suffix, f"(*{suffix})")
         if name:
@@ -375,7 +377,7 @@ class Desk(QMainWindow):
         ledger, mesh = self.work.ledger, self.work.mesh
         writers = {
             "step": lambda p: write_step(ledger.model, p),
-            "stl": lambda p: write_stl(ledger.model, p),
+            **dict.fromkeys(TRIANGLE_KINDS, lambda p: write_triangles(ledger.model, p)),
             "vtu": lambda p: write_vtu(mesh, p),
             "recipe": lambda p: save_atomically(p, json.dumps(ledger.recipe(), indent=1).encode()),
             "report": lambda p: save_atomically(p, report_html(ledger, mesh).encode()),

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
@@ -17,6 +18,8 @@ from lithon.brep.domain import Domain, flat_domain
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.brep.triangulate import Tangled, Triangulation, triangulate
 from lithon.errors import Refusal, spot
+from lithon.geometry.facets import Facets
+from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Plane, Surface
 
 #: Largest turn between neighbouring triangles along a curve.
@@ -62,6 +65,9 @@ def edge_points(edge: Edge) -> tuple[Ints, Floats]:
     if edge.ring:
         n = max(n, 8)
     t = np.linspace(edge.t0, edge.t1, n + 1)
+    if isinstance(edge.curve, BSplineCurve) and edge.curve.degree == 1:
+        t = edge.curve.corners(edge.t0, edge.t1)
+        n = len(t) - 1
     points = edge.curve.point(t)
     if edge.ring:
         made = _fresh(n), points[:-1]
@@ -103,6 +109,9 @@ def face_mesh(face: Face) -> FaceMesh:
     hit = _faces.get(face)
     if hit is not None:
         return hit
+    if isinstance(face.surface, Facets):
+        _faces[face] = _given(face, face.surface)
+        return _faces[face]
     pieces = [_part_mesh(part) for part in parts_of(face)]
     base = np.cumsum([0, *(len(p.points) for p in pieces)])
     points, keys, triangles = _merge(
@@ -113,6 +122,19 @@ def face_mesh(face: Face) -> FaceMesh:
     made = FaceMesh(points, triangles, keys)
     _faces[face] = made
     return made
+
+
+def _given(face: Face, facets: Facets) -> FaceMesh:
+    """The triangles that a facets face is, its outline in the keys of its edges."""
+    keys = np.full(len(facets.points), -1, dtype=np.int64)
+    edges = list(dict.fromkeys(face.edges()))
+    if edges:
+        made = [edge_points(edge) for edge in edges]
+        away, row = cKDTree(facets.points).query(np.concatenate([p for _, p in made]))
+        if float(away.max()) > 1e-9 * float(np.abs(facets.points).max()):
+            raise Refusal("the triangles of a face do not reach its edges", entities=(face,))
+        keys[row] = np.concatenate([k for k, _ in made])
+    return FaceMesh(np.array(facets.points), facets.triangles, keys)
 
 
 def _band(face: Face) -> FaceMesh | None:

@@ -21,6 +21,7 @@ import numpy as np
 
 from lithon.arrays import Floats, frozen
 from lithon.geometry.curves import Curve
+from lithon.geometry.facets import Facets
 from lithon.geometry.surfaces import Surface
 from lithon.geometry.tolerance import resolution
 
@@ -190,9 +191,17 @@ class Model:
 
 
 def rough_box(bodies: Iterable[Body]) -> Floats:
-    """Box (2,3) of points sampled on every edge; exact enough to set a scale."""
+    """Box (2,3) of points sampled on every edge and of triangles; exact enough to set a scale."""
+    bodies = tuple(bodies)
     edges = dict.fromkeys(edge for body in bodies for edge in body.edges())
     points = [edge.curve.point(np.linspace(edge.t0, edge.t1, 17)) for edge in edges]
+    for face in dict.fromkeys(face for body in bodies for face in body.faces):
+        if isinstance(face.surface, Facets):
+            points.append(face.surface.points)
+        elif not face.loops:  # a whole sphere or torus
+            reach = np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1]])
+            origin = face.surface.frame.origin
+            points.append(face.surface.project(origin + 1e3 * (1.0 + np.abs(origin).max()) * reach))
     if not points:
         return np.zeros((2, 3))
     every = np.concatenate(points)

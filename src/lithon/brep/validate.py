@@ -113,7 +113,7 @@ def _look_at_face(face: Face, tolerance: float) -> list[Flaw]:
             if a.last is not b.first:
                 return [Flaw("broken loop", "a loop does not join up", _at(face), face)]
     try:
-        for part in parts_of(face):
+        for part in () if face.surface.kind == "facets" else parts_of(face):
             domain = flat_domain(part, edge_points)
             shape = domain.polygon()
             if not shape.exterior.is_ccw or shape.area <= 0.0:

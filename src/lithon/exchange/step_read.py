@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -23,6 +24,8 @@ class Arrival:
 
     model: Model
     notes: list[str] = field(default_factory=list)
+    #: How the unit was chosen, where the file names none (an `intake.UnitChoice`).
+    unit: Any = None
 
 
 def read_step(path: str | Path) -> Arrival:

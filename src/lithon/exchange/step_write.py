@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,7 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.charts import chart_of
+from lithon.brep.faceted import as_planes
 from lithon.brep.shells import closed, shells
 from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, Loop, Model, Vertex, vertex_at
@@ -50,7 +52,8 @@ def save_atomically(path: Path, data: bytes) -> None:
 
 
 def step_text(model: Model, name: str = "part") -> str:
-    return _Writer(model, name).text()
+    bodies = tuple(as_planes(body) for body in model.bodies)  # the standard's faces have no facets
+    return _Writer(replace(model, bodies=bodies), name).text()
 
 
 def _real(x: float) -> str:

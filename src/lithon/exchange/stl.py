@@ -1,50 +1,100 @@
-"""Triangles to STL, binary or as text: the model's own watertight tessellation, in millimetres."""
+"""STL, binary and as text, in and out. The format knows no unit."""
 
 from __future__ import annotations
 
-from pathlib import Path
+import re
+from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.brep.tessellate import body_mesh
-from lithon.brep.topology import Model
-from lithon.exchange.step_write import save_atomically
+from lithon.arrays import Floats
+from lithon.brep.faceted import Triangles
+from lithon.errors import BadFile
 
 _RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
+_VERTEX = re.compile(rb"vertex\s+(\S+)\s+(\S+)\s+(\S+)", re.I)
+_SOLID = re.compile(rb"^[ \t]*(end)?solid\b[ \t]*([^\r\n]*)", re.I | re.M)
 
 
-def write_stl(model: Model, path: str | Path, text: bool = False) -> None:
-    """Write atomically; as text every body is a solid of its own, the binary kind holds them in one."""
-    save_atomically(Path(path), _as_text(model) if text else _as_binary(model))
+def read_stl(data: bytes, name: str) -> tuple[list[Triangles], list[str]]:
+    """Parts and notes. Raises BadFile."""
+    if len(data) >= 84 and len(data) == 84 + 50 * int.from_bytes(data[80:84], "little"):
+        return _binary(data, name)
+    if data[:512].lstrip()[:5].lower() == b"solid" and re.search(rb"\bfacet\b|\bendsolid\b", data, re.I):
+        return _text(data, name)
+    if len(data) >= 134:
+        return _binary(data, name)
+    raise BadFile("the STL file is cut off: it holds not one triangle", remedy="export or copy the file again")
 
 
-def _triangles(model: Model) -> list[tuple[str, np.ndarray, np.ndarray]]:
-    """Name, corners (m,3,3) and unit normals (m,3) of each body."""
-    out = []
-    for body in model.bodies:
-        points, triangles, _ = body_mesh(body)
-        corners = points[triangles]
-        normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-        out.append((body.name, corners, normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)))
-    return out
+def _binary(data: bytes, name: str) -> tuple[list[Triangles], list[str]]:
+    said, there = int.from_bytes(data[80:84], "little"), (len(data) - 84) // 50
+    notes = []
+    if said != there:
+        notes.append(f"the file says it holds {said} triangles, but there are {there}: those were read")
+    records = np.frombuffer(data, dtype=_RECORD, count=there, offset=84)
+    if there == 0:
+        raise BadFile("the STL file holds no triangle")
+    corners = records["corners"].astype(np.float64)
+    return [_soup(corners, name, notes)], notes
 
 
-def _as_binary(model: Model) -> bytes:
-    parts = _triangles(model)
-    records = np.zeros(sum(len(c) for _, c, _ in parts), dtype=_RECORD)
-    records["corners"] = np.concatenate([c for _, c, _ in parts])
-    records["normal"] = np.concatenate([n for _, _, n in parts])
+def _text(data: bytes, name: str) -> tuple[list[Triangles], list[str]]:
+    notes: list[str] = []
+    starts = [(m.start(), m.group(2).strip()) for m in _SOLID.finditer(data) if m.group(1) is None]
+    parts = []
+    for k, (at, title) in enumerate(starts):
+        end = starts[k + 1][0] if k + 1 < len(starts) else len(data)
+        found = _VERTEX.findall(data, at, end)
+        if len(found) % 3:
+            notes.append("the file is cut off within a triangle: the triangles before it were read")
+            found = found[: len(found) - len(found) % 3]
+        if not found:
+            continue
+        try:
+            corners = np.array(found, dtype="S").astype(np.float64).reshape(-1, 3, 3)
+        except ValueError as error:
+            raise BadFile(f"the STL file holds a coordinate that is no number ({error})") from error
+        parts.append(_soup(corners, title.decode("utf-8", "replace") or name, notes))
+    if not parts:
+        raise BadFile("the STL file holds no triangle")
+    return parts, notes
+
+
+def _soup(corners: Floats, name: str, notes: list[str]) -> Triangles:
+    sound = np.isfinite(corners).all(axis=(1, 2)) & (np.abs(corners) < 1e12).all(axis=(1, 2))
+    if not sound.all():
+        notes.append(f"{int((~sound).sum())} triangles with coordinates that make no sense left out")
+        corners = corners[sound]
+    if not len(corners):
+        raise BadFile("the STL file holds no triangle with coordinates that make sense")
+    return Triangles(corners.reshape(-1, 3), np.arange(3 * len(corners)).reshape(-1, 3), name)
+
+
+def stl_binary(parts: Sequence[Triangles]) -> bytes:
+    """All parts in one set of triangles."""
+    corners = [p.points[p.corners] for p in parts]
+    records = np.zeros(sum(len(c) for c in corners), dtype=_RECORD)
+    records["corners"] = np.concatenate(corners)
+    records["normal"] = np.concatenate([_normals(c) for c in corners])
     return b"Lithon".ljust(80) + np.uint32(len(records)).tobytes() + records.tobytes()
 
 
-def _as_text(model: Model) -> bytes:
+def stl_text(parts: Sequence[Triangles]) -> bytes:
+    """Every part as a solid of its own."""
     lines = []
-    for name, corners, normals in _triangles(model):
-        plain = name.encode("ascii", "replace").decode()
+    for part in parts:
+        corners = part.points[part.corners]
+        plain = part.name.encode("ascii", "replace").decode()
         lines.append(f"solid {plain}")
-        for c, n in zip(corners, normals, strict=True):
+        for c, n in zip(corners, _normals(corners), strict=True):
             lines.append(f"facet normal {n[0]:.9g} {n[1]:.9g} {n[2]:.9g}\nouter loop")
             lines += [f"vertex {p[0]:.9g} {p[1]:.9g} {p[2]:.9g}" for p in c]
             lines.append("endloop\nendfacet")
         lines.append(f"endsolid {plain}")
     return ("\n".join(lines) + "\n").encode("ascii")
+
+
+def _normals(corners: Floats) -> Floats:
+    n = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    return np.asarray(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300))

@@ -26,6 +26,8 @@ def _functions(knots: Floats, degree: int, t: float, out: Floats) -> int:
             low = middle
         else:
             high = middle
+    while low > degree and knots[low + 1] <= knots[low]:
+        low -= 1  # at the upper end of a curve whose last knots fall together
     span = low
     row = np.zeros((_DEEPEST, 3))  # values of degree p, p-1 and p-2 as the degree rises
     row[0, 0] = 1.0

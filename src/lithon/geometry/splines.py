@@ -114,6 +114,10 @@ class BSplineCurve:
             inner = np.unique(np.concatenate([inner - span, inner, inner + span]))
         return np.concatenate([[t0], inner[(inner > t0) & (inner < t1)], [t1]])
 
+    def corners(self, t0: float, t1: float) -> Floats:
+        """The ends of a stretch and the knots between them: the corners of a polyline."""
+        return self._cuts(t0, t1)
+
     def length(self, t0: float, t1: float) -> float:
         nodes, weights = np.polynomial.legendre.leggauss(16)
         cuts = self._cuts(min(t0, t1), max(t0, t1))

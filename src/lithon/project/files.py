@@ -23,6 +23,7 @@ def save_project(ledger: Ledger, path: str | Path) -> None:
     state: dict[str, Any] = {
         "lithon project": 1,
         "source": ledger.source.name,
+        "unit": ledger.source.unit,
         "size": ledger.size,
         "position": ledger.position,
         "entries": [{"step": e.step, "words": e.outcome.words, "on": e.on} for e in ledger.entries],
@@ -51,7 +52,8 @@ def load_project(path: str | Path, progress: Progress = SILENT) -> tuple[Ledger,
             data = archive.read("source")
         if state["lithon project"] != 1:
             raise BadFile(f"{path.name} was written by a newer Lithon")
-        ledger = Ledger.of(Source(str(state["source"]), data))
+        unit = state.get("unit")
+        ledger = Ledger.of(Source(str(state["source"]), data, None if unit is None else str(unit)))
         ledger.size = float(state["size"])
         for k, entry in enumerate(state["entries"]):
             if not isinstance(entry["step"], dict):

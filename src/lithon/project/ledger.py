@@ -9,7 +9,8 @@ from typing import Any
 
 from lithon.brep.topology import Model
 from lithon.errors import BadFile, LithonError
-from lithon.exchange.step_read import Arrival, parse_step
+from lithon.exchange.intake import parse_model
+from lithon.exchange.step_read import Arrival
 from lithon.progress import SILENT, Progress
 from lithon.project.steps import Outcome, Step, run_step
 from lithon.survey.report import default_size
@@ -27,10 +28,11 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """The file that the work started from, kept as it was read."""
+    """The file that the work started from, kept as it was read; `unit` where one was chosen for it."""
 
     name: str
     data: bytes
+    unit: str | None = None
 
 
 @dataclass(slots=True)
@@ -44,18 +46,18 @@ class Ledger:
     position: int = 0
 
     @staticmethod
-    def open(path: str | Path) -> Ledger:
-        """Start from a STEP file. Raises BadFile."""
+    def open(path: str | Path, unit: str | None = None) -> Ledger:
+        """Start from a STEP file or triangles; `unit` for files that name none. Raises BadFile."""
         path = Path(path)
         try:
             data = path.read_bytes()
         except OSError as error:
             raise BadFile(f"{path.name} cannot be opened: {error.strerror or error}") from error
-        return Ledger.of(Source(path.name, data))
+        return Ledger.of(Source(path.name, data, unit))
 
     @staticmethod
     def of(source: Source) -> Ledger:
-        arrival = parse_step(source.data.decode("utf-8", errors="replace"), Path(source.name).stem)
+        arrival = parse_model(source.data, source.name, source.unit)
         return Ledger(source, arrival, default_size(arrival.model))
 
     @property

@@ -1,0 +1,320 @@
+"""Triangles to bodies of facets faces, and back to plane faces.
+
+A face is a patch of triangles that meet without a crease; its boundary edges are polylines along creases
+and along what is wrong: open sides, sides of three triangles and more, neighbours that run the same way.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numba import njit
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from lithon.arrays import Floats, Ints, frozen
+from lithon.brep.tessellate import face_mesh
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid
+from lithon.geometry.curves import Line
+from lithon.geometry.facets import Facets
+from lithon.geometry.splines import BSplineCurve
+from lithon.geometry.surfaces import Plane
+
+#: Triangles that turn by more than this over a side belong to different faces.
+CREASE = np.radians(35.0)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Triangles:
+    """points (n,3), corners (m,3) rows of points, and the name of what they belong to."""
+
+    points: Floats
+    corners: Ints
+    name: str = "part"
+    colour: tuple[float, float, float] | None = None
+
+
+def welded(points: Floats, corners: Ints) -> tuple[Floats, Ints]:
+    """Equal points become one; triangles that have a corner twice go."""
+    first, target = _same_points(np.ascontiguousarray(points + 0.0))  # there is a negative zero
+    made = target[corners]
+    keep = (made[:, 0] != made[:, 1]) & (made[:, 1] != made[:, 2]) & (made[:, 2] != made[:, 0])
+    return points[first], made[keep]
+
+
+@njit(cache=True)
+def _same_points(points: Floats) -> tuple[Ints, Ints]:
+    """Rows (k,) of the first of each set of equal points, and for every point (n,) which set it is of."""
+    n = len(points)
+    size = 16
+    while size < 2 * n:
+        size *= 2
+    table = np.full(size, -1, np.int64)
+    bits = points.view(np.uint64)
+    first, target = np.empty(n, np.int64), np.empty(n, np.int64)
+    count = 0
+    for i in range(n):
+        h = np.uint64(1469598103934665603)
+        for c in range(3):
+            h = (h ^ bits[i, c]) * np.uint64(1099511628211)
+            h ^= h >> np.uint64(29)
+        slot = np.int64(h & np.uint64(size - 1))
+        while True:
+            k = table[slot]
+            if k < 0:
+                table[slot] = count
+                first[count], target[i] = i, count
+                count += 1
+                break
+            j = first[k]
+            if points[j, 0] == points[i, 0] and points[j, 1] == points[i, 1] and points[j, 2] == points[i, 2]:
+                target[i] = k
+                break
+            slot = (slot + 1) & (size - 1)
+    return first[:count].copy(), target
+
+
+def bodies_of(parts: Sequence[Triangles]) -> tuple[list[Body], list[str]]:
+    """Bodies, one for each connected set of triangles of a part, and what was left out, in words.
+
+    A set that is inside out and lies within another is a void of that one.
+    """
+    bodies: list[Body] = []
+    notes: list[str] = []
+    for part in parts:
+        noise = 1e-14 * float(np.abs(part.points).max(initial=0.0))
+        points, corners = welded(np.where(np.abs(part.points) < noise, 0.0, part.points), part.corners)
+        lost = len(part.corners) - len(corners)
+        if lost:
+            notes.append(f"{part.name}: {lost} triangles without area left out")
+        if not len(corners):
+            continue
+        sets = _pieces(len(points), corners)
+        named = len(np.unique(sets)) > 1
+        order = np.argsort(sets, kind="stable")
+        cuts = np.flatnonzero(np.diff(sets[order])) + 1
+        pieces = sorted(np.split(order, cuts), key=len, reverse=True)
+        found = []
+        for rows in pieces:
+            used, local = np.unique(corners[rows], return_inverse=True)
+            found.append((points[used], local.reshape(-1, 3)))
+        for k, (group, inner) in enumerate(_with_voids(found)):
+            uses = _uses(*group) + [use for one in inner for use in _uses(*one)]
+            name = f"{part.name} {k + 1}" if named and k else part.name
+            bodies.append(Body(tuple(uses), name, colour=part.colour))
+    return bodies, notes
+
+
+def _pieces(n: int, corners: Ints) -> Ints:
+    """The connected set (m,) that each triangle belongs to; common sides connect."""
+    sides = np.sort(np.concatenate([corners[:, [k, (k + 1) % 3]] for k in range(3)]), axis=1)
+    key = sides[:, 0] * n + sides[:, 1]
+    owner = np.tile(np.arange(len(corners)), 3)
+    order = np.argsort(key, kind="stable")
+    same = np.flatnonzero(key[order[1:]] == key[order[:-1]])
+    a, b = owner[order[same]], owner[order[same + 1]]
+    graph = coo_array((np.ones(len(a)), (a, b)), shape=(len(corners),) * 2)
+    return np.asarray(connected_components(graph, directed=False)[1])
+
+
+_Piece = tuple[Floats, Ints]
+
+
+def enclosed(points: Floats, corners: Ints) -> float:
+    """The signed volume that triangles enclose."""
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6.0)
+
+
+def _with_voids(pieces: list[_Piece]) -> list[tuple[_Piece, list[_Piece]]]:
+    """Outer pieces with the inside-out ones that lie within their boxes."""
+    volumes = [enclosed(*piece) for piece in pieces]
+    outer = [k for k, v in enumerate(volumes) if v > 0.0]
+    inner: dict[int, list[_Piece]] = {k: [] for k in outer}
+    alone = []
+    for k, (p, c) in enumerate(pieces):
+        if volumes[k] > 0.0:
+            continue
+        for o in outer:
+            q = pieces[o][0]
+            within = (p.min(axis=0) > q.min(axis=0)).all() and (p.max(axis=0) < q.max(axis=0)).all()
+            if within and volumes[o] > -volumes[k] and _closed(pieces[o][1]) and _closed(c):
+                inner[o].append((p, c))
+                break
+        else:
+            alone.append(k)
+    return [(pieces[k], inner.get(k, [])) for k in sorted(outer + alone)]
+
+
+def _closed(corners: Ints) -> bool:
+    n = int(corners.max()) + 1
+    a = np.concatenate([corners[:, k] * n + corners[:, (k + 1) % 3] for k in range(3)])
+    b = np.concatenate([corners[:, (k + 1) % 3] * n + corners[:, k] for k in range(3)])
+    return len(np.unique(a)) == len(a) and bool(np.array_equal(np.sort(a), np.sort(b)))
+
+
+@dataclass(slots=True)
+class _Sides:
+    """Directed sides (3m,2), the face of each, whether it lies on a border, and its soft partner or -1."""
+
+    ends: Ints
+    patch: Ints
+    border: Ints
+    partner: Ints
+
+
+def _uses(points: Floats, corners: Ints) -> list[FaceUse]:
+    """The faces of one connected set of triangles."""
+    sides = _sides(points, corners)
+    edges, stops = _edges(points, sides)
+    m = len(corners)
+    loops = _loops(sides, edges, stops, m)
+    uses = []
+    for patch in range(int(sides.patch.max()) + 1):
+        rows = np.flatnonzero(sides.patch[:m] == patch)
+        used, local = np.unique(corners[rows], return_inverse=True)
+        surface = Facets(frozen(points[used]), np.ascontiguousarray(local.reshape(-1, 3)))
+        uses.append(FaceUse(Face(surface, tuple(loops.get(patch, [])))))
+    return uses
+
+
+def _sides(points: Floats, corners: Ints) -> _Sides:
+    m, n = len(corners), len(points)
+    ends = np.concatenate([corners[:, [k, (k + 1) % 3]] for k in range(3)])
+    owner = np.tile(np.arange(m), 3)
+    low, high = ends.min(axis=1), ends.max(axis=1)
+    key = low * n + high
+    order = np.argsort(key, kind="stable")
+    _, start, count = np.unique(key[order], return_index=True, return_counts=True)
+    pair = start[count == 2]
+    a, b = order[pair], order[pair + 1]
+    opposed = ends[a, 0] == ends[b, 1]
+    a, b = a[opposed], b[opposed]
+    p = points[corners]
+    normal = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    soft = (normal[owner[a]] * normal[owner[b]]).sum(axis=1) > np.cos(CREASE)
+    graph = coo_array((np.ones(int(soft.sum())), (owner[a[soft]], owner[b[soft]])), shape=(m, m))
+    patch = np.asarray(connected_components(graph, directed=False)[1])
+    # A crease that ends within one face is no border.
+    inner = patch[owner[a]] == patch[owner[b]]
+    partner = np.full(3 * m, -1)
+    partner[a[inner]], partner[b[inner]] = b[inner], a[inner]
+    return _Sides(ends, np.tile(patch, 3), (partner < 0).astype(np.int64), partner)
+
+
+_BySide = dict[tuple[int, int], tuple[Edge, bool]]
+
+
+def _edges(points: Floats, sides: _Sides) -> tuple[_BySide, set[int]]:
+    """Polyline edges along borders, by directed side with whether they run that way; and where they end."""
+    rows = np.flatnonzero(sides.border)
+    ends = np.sort(sides.ends[rows], axis=1)
+    n = len(points)
+    key = ends[:, 0] * n + ends[:, 1]
+    unique, inverse = np.unique(key, return_inverse=True)
+    a, b = unique // n, unique % n
+    # The faces on a side, as one number; where it changes, an edge ends.
+    who: list[tuple[int, ...]] = [() for _ in unique]
+    for k, row in zip(inverse.reshape(-1).tolist(), rows.tolist(), strict=True):
+        who[k] = (*who[k], int(sides.patch[row]))
+    who = [tuple(sorted(w)) for w in who]
+    at: dict[int, list[int]] = {}
+    for k, (i, j) in enumerate(zip(a.tolist(), b.tolist(), strict=True)):
+        at.setdefault(i, []).append(k)
+        at.setdefault(j, []).append(k)
+    stops = {v for v, ks in at.items() if len(ks) != 2 or who[ks[0]] != who[ks[1]]}
+    vertices = {v: Vertex(frozen(points[v])) for v in stops}
+    done: set[int] = set()
+    out: _BySide = {}
+
+    def walk(first: int, begin: int) -> list[int]:
+        chain, k, v = [begin], first, begin
+        while True:
+            done.add(k)
+            v = int(b[k]) if int(a[k]) == v else int(a[k])
+            chain.append(v)
+            if v in stops or v == begin:
+                return chain
+            k = at[v][0] if at[v][1] == k else at[v][1]
+
+    def keep(chain: list[int]) -> None:
+        line = points[chain]
+        along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+        curve = BSplineCurve(frozen([along[0], *along, along[-1]]), 1, frozen(line))
+        ring = chain[0] == chain[-1] and chain[0] not in stops
+        ends = (None, None) if ring else (vertices[chain[0]], vertices[chain[-1]])
+        edge = Edge(curve, 0.0, float(along[-1]), *ends)
+        for p, q in itertools.pairwise(chain):
+            out[p, q], out[q, p] = (edge, True), (edge, False)
+
+    for v in sorted(stops):
+        for k in at[v]:
+            if k not in done:
+                keep(walk(k, v))
+    for k in range(len(unique)):
+        if k not in done:
+            keep(walk(k, int(a[k])))
+    return out, stops
+
+
+def _loops(sides: _Sides, edges: _BySide, stops: set[int], m: int) -> dict[int, list[Loop]]:
+    """Loops by face: from border side to border side, turning about their common corner within the face."""
+    left = set(np.flatnonzero(sides.border).tolist())
+    loops: dict[int, list[Loop]] = {}
+    while left:
+        first = min(left)
+        walk, row = [], first
+        while row in left:
+            left.discard(row)
+            walk.append(row)
+            row = (row + m) % (3 * m)  # the next side of the same triangle
+            while sides.partner[row] >= 0:
+                row = (int(sides.partner[row]) + m) % (3 * m)
+        coedges: list[Coedge] = []
+        start = next((k for k, r in enumerate(walk) if int(sides.ends[r, 0]) in stops), 0)
+        for row in walk[start:] + walk[:start]:
+            edge, forward = edges[int(sides.ends[row, 0]), int(sides.ends[row, 1])]
+            if not coedges or coedges[-1].edge is not edge or coedges[-1].forward != forward:
+                coedges.append(Coedge(edge, forward))
+        loops.setdefault(int(sides.patch[first]), []).append(tuple(coedges))
+    return loops
+
+
+def as_planes(body: Body) -> Body:
+    """The body with every triangle of its facets faces a plane face of its own; itself where it has none."""
+    if not any(isinstance(use.face.surface, Facets) for use in body.uses):
+        return body
+    corners: dict[int, Vertex] = {}
+    sides: dict[tuple[int, int], Edge] = {}
+    uses: list[FaceUse] = []
+    inner = -1
+    for use in body.uses:
+        if not isinstance(use.face.surface, Facets):
+            uses.append(use)
+            continue
+        mesh = face_mesh(use.face)
+        keys = mesh.keys.copy()
+        loose = np.flatnonzero(keys < 0)
+        keys[loose] = np.arange(inner, inner - len(loose), -1)
+        inner -= len(loose)
+        for key, point in zip(keys.tolist(), mesh.points, strict=True):
+            if key not in corners:
+                corners[key] = Vertex(frozen(point))
+        for triangle in keys[mesh.triangles].tolist():
+            loop = []
+            for i, j in zip(triangle, triangle[1:] + triangle[:1], strict=True):
+                low, high = min(i, j), max(i, j)
+                if (low, high) not in sides:
+                    p, q = corners[low].point, corners[high].point
+                    sides[low, high] = Edge(
+                        Line.through(p, q), 0.0, float(np.linalg.norm(q - p)), corners[low], corners[high]
+                    )
+                loop.append(Coedge(sides[low, high], i == low))
+            a, b, c = (corners[k].point for k in triangle)
+            plane = Plane.of(a, np.cross(b - a, c - a), b - a)
+            uses.append(FaceUse(Face(plane, (tuple(loop),), True, use.face.label), use.forward))
+    return replace(body, uses=tuple(uses), uid=new_uid())

@@ -1,0 +1,286 @@
+"""A tree of boxes over triangles: nearest points, first hits of rays, and pairs of triangles that may meet.
+
+Boxes are halved at the median of their longest side (Ericson, Real-Time Collision Detection, 6.2; the
+closest point of a triangle is his 5.1.5).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Floats, Ints
+
+_LEAF = 6
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class BoxTree:
+    """corners (m,3,3) in leaf order, order (m,) to the caller's rows; nodes: low and high (k,3), first and
+    count (k,) of a leaf's triangles, or the left child and 0 (the right one follows it)."""
+
+    corners: Floats
+    order: Ints
+    low: Floats
+    high: Floats
+    first: Ints
+    count: Ints
+
+    @staticmethod
+    def of(points: Floats, triangles: Ints) -> BoxTree:
+        """Over triangles (m,3) of points (n,3)."""
+        corners = np.ascontiguousarray(np.asarray(points, dtype=float)[triangles])
+        order, low, high, first, count = _built(corners)
+        return BoxTree(np.ascontiguousarray(corners[order]), order, low, high, first, count)
+
+    def nearest(self, points: Floats) -> tuple[Ints, Floats]:
+        """The nearest triangle (n,) and the nearest point on it (n,3) for points (n,3)."""
+        points = np.ascontiguousarray(points, dtype=float)
+        row, at = _nearest(self.corners, self.low, self.high, self.first, self.count, points)
+        return self.order[row], at
+
+    def first_hits(self, origins: Floats, directions: Floats, least: float) -> tuple[Ints, Floats]:
+        """The first triangle (n,) that each ray meets further away than `least`, or -1, and how far (n,)."""
+        row, far = _first_hits(
+            self.corners, self.low, self.high, self.first, self.count,
+            np.ascontiguousarray(origins, dtype=float), np.ascontiguousarray(directions, dtype=float), least,
+        )  # fmt: skip
+        return np.where(row >= 0, self.order[np.maximum(row, 0)], -1), far
+
+    def near_pairs(self, other: BoxTree, slack: float = 0.0) -> Ints:
+        """Pairs (k,2) of triangles, one of each tree, whose boxes come within `slack`."""
+        found = _pairs(
+            self.low, self.high, self.first, self.count, self.corners,
+            other.low, other.high, other.first, other.count, other.corners, slack,
+        )  # fmt: skip
+        return np.stack([self.order[found[:, 0]], other.order[found[:, 1]]], axis=1)
+
+
+@njit(cache=True)
+def _built(corners: Floats) -> tuple[Ints, Floats, Floats, Ints, Ints]:
+    m = len(corners)
+    order = np.arange(m)
+    middle = np.empty((m, 3))
+    for i in range(m):
+        for c in range(3):
+            middle[i, c] = (corners[i, 0, c] + corners[i, 1, c] + corners[i, 2, c]) / 3.0
+    most = max(2, 4 * (m // _LEAF + 2))
+    low, high = np.empty((most, 3)), np.empty((most, 3))
+    first, count = np.zeros(most, np.int64), np.zeros(most, np.int64)
+    stack = np.empty((128, 3), np.int64)
+    stack[0] = np.array([0, 0, m])
+    top, nodes = 1, 1
+    while top:
+        top -= 1
+        node, begin, end = stack[top]
+        for c in range(3):
+            low[node, c], high[node, c] = np.inf, -np.inf
+        inner_low, inner_high = np.full(3, np.inf), np.full(3, -np.inf)
+        for k in range(begin, end):
+            i = order[k]
+            for c in range(3):
+                inner_low[c], inner_high[c] = min(inner_low[c], middle[i, c]), max(inner_high[c], middle[i, c])
+                for q in range(3):
+                    low[node, c] = min(low[node, c], corners[i, q, c])
+                    high[node, c] = max(high[node, c], corners[i, q, c])
+        if end - begin <= _LEAF:
+            first[node], count[node] = begin, end - begin
+            continue
+        axis = np.argmax(inner_high - inner_low)
+        part = order[begin:end].copy()
+        order[begin:end] = part[np.argsort(middle[part, axis])]
+        half = (begin + end) // 2
+        first[node], count[node] = nodes, 0
+        stack[top] = np.array([nodes, begin, half])
+        stack[top + 1] = np.array([nodes + 1, half, end])
+        top += 2
+        nodes += 2
+    return order, low[:nodes].copy(), high[:nodes].copy(), first[:nodes].copy(), count[:nodes].copy()
+
+
+@njit(cache=True, inline="always")
+def _box_distance(low: Floats, high: Floats, p: Floats) -> float:
+    d = 0.0
+    for c in range(3):
+        away = max(low[c] - p[c], 0.0, p[c] - high[c])
+        d += away * away
+    return d
+
+
+@njit(cache=True)
+def closest_on(t: Floats, p: Floats, out: Floats) -> float:
+    """Fill out (3,) with the point of a triangle (3,3) closest to p (3,); gives the squared distance."""
+    a, b, c = t[0], t[1], t[2]
+    ab, ac, ap = b - a, c - a, p - a
+    d1, d2 = ab @ ap, ac @ ap
+    bp, cp = p - b, p - c
+    d3, d4, d5, d6 = ab @ bp, ac @ bp, ab @ cp, ac @ cp
+    vc, vb, va = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
+    v, w = 0.0, 0.0
+    if d1 <= 0.0 and d2 <= 0.0:
+        v, w = 0.0, 0.0
+    elif d3 >= 0.0 and d4 <= d3:
+        v, w = 1.0, 0.0
+    elif vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
+        v, w = d1 / (d1 - d3) if d1 > d3 else 0.0, 0.0
+    elif d6 >= 0.0 and d5 <= d6:
+        v, w = 0.0, 1.0
+    elif vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
+        v, w = 0.0, d2 / (d2 - d6) if d2 > d6 else 0.0
+    elif va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
+        s = (d4 - d3) / ((d4 - d3) + (d5 - d6)) if (d4 - d3) + (d5 - d6) > 0.0 else 0.0
+        v, w = 1.0 - s, s
+    else:
+        total = va + vb + vc
+        if total != 0.0:
+            v, w = vb / total, vc / total
+    distance = 0.0
+    for k in range(3):
+        out[k] = a[k] + v * ab[k] + w * ac[k]
+        distance += (out[k] - p[k]) ** 2
+    return distance
+
+
+@njit(cache=True)
+def _nearest(
+    corners: Floats, low: Floats, high: Floats, first: Ints, count: Ints, points: Floats
+) -> tuple[Ints, Floats]:
+    row, at = np.zeros(len(points), np.int64), np.empty((len(points), 3))
+    stack, trial = np.empty(128, np.int64), np.empty(3)
+    for n in range(len(points)):
+        p, best, top = points[n], np.inf, 1
+        stack[0] = 0
+        while top:
+            top -= 1
+            node = stack[top]
+            if _box_distance(low[node], high[node], p) >= best:
+                continue
+            if count[node]:
+                for k in range(first[node], first[node] + count[node]):
+                    d = closest_on(corners[k], p, trial)
+                    if d < best:
+                        best, row[n] = d, k
+                        at[n] = trial
+                continue
+            a, b = first[node], first[node] + 1
+            if _box_distance(low[a], high[a], p) < _box_distance(low[b], high[b], p):
+                a, b = b, a
+            stack[top], stack[top + 1] = a, b
+            top += 2
+    return row, at
+
+
+@njit(cache=True)
+def _enters(low: Floats, high: Floats, o: Floats, d: Floats, far: float) -> bool:
+    near = 0.0
+    for c in range(3):
+        if d[c] == 0.0:
+            if o[c] < low[c] or o[c] > high[c]:
+                return False
+            continue
+        a, b = (low[c] - o[c]) / d[c], (high[c] - o[c]) / d[c]
+        if a > b:
+            a, b = b, a
+        near, far = max(near, a * (1.0 - 1e-12)), min(far, b * (1.0 + 1e-12))
+        if near > far:
+            return False
+    return True
+
+
+@njit(cache=True)
+def _first_hits(
+    corners: Floats, low: Floats, high: Floats, first: Ints, count: Ints, origins: Floats, directions: Floats,
+    least: float,
+) -> tuple[Ints, Floats]:  # fmt: skip
+    row, far = np.full(len(origins), -1, np.int64), np.full(len(origins), np.inf)
+    stack = np.empty(128, np.int64)
+    for n in range(len(origins)):
+        o, d, top = origins[n], directions[n], 1
+        stack[0] = 0
+        while top:
+            top -= 1
+            node = stack[top]
+            if not _enters(low[node], high[node], o, d, far[n]):
+                continue
+            if count[node] == 0:
+                stack[top], stack[top + 1] = first[node], first[node] + 1
+                top += 2
+                continue
+            for k in range(first[node], first[node] + count[node]):
+                a = corners[k, 0]
+                e, f = corners[k, 1] - a, corners[k, 2] - a
+                h = np.cross(d, f)
+                det = e @ h
+                if det == 0.0:
+                    continue
+                s = o - a
+                u = (s @ h) / det
+                if u < -1e-12 or u > 1.0 + 1e-12:
+                    continue
+                q = np.cross(s, e)
+                v = (d @ q) / det
+                if v < -1e-12 or u + v > 1.0 + 1e-12:
+                    continue
+                t = (f @ q) / det
+                if t > least and t < far[n]:
+                    far[n], row[n] = t, k
+    return row, far
+
+
+@njit(cache=True)
+def _apart(low_a: Floats, high_a: Floats, low_b: Floats, high_b: Floats, slack: float) -> bool:
+    apart = False
+    for c in range(3):
+        apart = apart or low_a[c] > high_b[c] + slack or low_b[c] > high_a[c] + slack
+    return apart
+
+
+@njit(cache=True)
+def _triangles_apart(a: Floats, b: Floats, slack: float) -> bool:
+    for c in range(3):
+        if min(a[0, c], a[1, c], a[2, c]) > max(b[0, c], b[1, c], b[2, c]) + slack:
+            return True
+        if min(b[0, c], b[1, c], b[2, c]) > max(a[0, c], a[1, c], a[2, c]) + slack:
+            return True
+    return False
+
+
+@njit(cache=True)
+def _pairs(
+    low_a: Floats, high_a: Floats, first_a: Ints, count_a: Ints, corners_a: Floats,
+    low_b: Floats, high_b: Floats, first_b: Ints, count_b: Ints, corners_b: Floats, slack: float,
+) -> Ints:  # fmt: skip
+    out = np.empty((1024, 2), np.int64)
+    found = 0
+    stack = np.empty((4096, 2), np.int64)
+    stack[0, 0], stack[0, 1] = 0, 0
+    top = 1
+    while top:
+        top -= 1
+        a, b = stack[top, 0], stack[top, 1]
+        if _apart(low_a[a], high_a[a], low_b[b], high_b[b], slack):
+            continue
+        if count_a[a] and count_b[b]:
+            for i in range(first_a[a], first_a[a] + count_a[a]):
+                for j in range(first_b[b], first_b[b] + count_b[b]):
+                    if _triangles_apart(corners_a[i], corners_b[j], slack):
+                        continue
+                    if found == len(out):
+                        bigger = np.empty((2 * found, 2), np.int64)
+                        bigger[:found] = out
+                        out = bigger
+                    out[found, 0], out[found, 1] = i, j
+                    found += 1
+            continue
+        size_a = (high_a[a] - low_a[a]).sum() if count_a[a] == 0 else -1.0
+        size_b = (high_b[b] - low_b[b]).sum() if count_b[b] == 0 else -1.0
+        if size_a >= size_b:
+            stack[top, 0], stack[top, 1] = first_a[a], b
+            stack[top + 1, 0], stack[top + 1, 1] = first_a[a] + 1, b
+        else:
+            stack[top, 0], stack[top, 1] = a, first_b[b]
+            stack[top + 1, 0], stack[top + 1, 1] = a, first_b[b] + 1
+        top += 2
+    return out[:found].copy()

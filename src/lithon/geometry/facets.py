@@ -1,0 +1,102 @@
+"""A surface that is triangles: what a scan or a triangle file knows of a face."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints, frozen
+from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.charts import Chart, Outlines
+from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Surface
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Facets:
+    """points (n,3), triangles (m,3) counter-clockwise about the normal."""
+
+    points: Floats
+    triangles: Ints
+    kind: str = field(default="facets", init=False)
+    _kept: dict[str, Any] = field(default_factory=dict, repr=False)
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Facets, (self.points, self.triangles)  # the tree is made again where it is needed
+
+    @property
+    def frame(self) -> Frame:
+        return Frame.of(self.points.mean(axis=0), self.normals.sum(axis=0) + 1e-9)
+
+    @property
+    def normals(self) -> Floats:
+        """Unit normals (m,3) of the triangles."""
+        if "normals" not in self._kept:
+            a, b, c = (self.points[self.triangles[:, k]] for k in range(3))
+            n = np.cross(b - a, c - a)
+            self._kept["normals"] = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
+        out: Floats = self._kept["normals"]
+        return out
+
+    @property
+    def tree(self) -> BoxTree:
+        if "tree" not in self._kept:
+            self._kept["tree"] = BoxTree.of(self.points, self.triangles)
+        out: BoxTree = self._kept["tree"]
+        return out
+
+    def _nearest(self, points: Floats) -> tuple[Ints, Floats]:
+        return self.tree.nearest(np.asarray(points, dtype=float).reshape(-1, 3))
+
+    def chart(self, outlines: Outlines) -> Chart:
+        raise ValueError("it is made of triangles")
+
+    def normal(self, points: Floats) -> Floats:
+        return self.normals[self._nearest(points)[0]].reshape(np.shape(points))
+
+    def project(self, points: Floats) -> Floats:
+        return self._nearest(points)[1].reshape(np.shape(points))
+
+    def signed_distance(self, points: Floats) -> Floats:
+        p = np.asarray(points, dtype=float).reshape(-1, 3)
+        row, at = self._nearest(p)
+        away = p - at
+        side = (away * self.normals[row]).sum(axis=1)
+        return np.asarray(np.where(side < 0.0, -1.0, 1.0) * np.linalg.norm(away, axis=1)).reshape(np.shape(points)[:-1])
+
+    def bend(self, points: Floats) -> Floats:
+        """The largest turn per length between a triangle and its neighbours."""
+        if "bend" not in self._kept:
+            sides = np.concatenate([self.triangles[:, [k, (k + 1) % 3]] for k in range(3)])
+            owner = np.tile(np.arange(len(self.triangles)), 3)
+            key = np.sort(sides, axis=1)
+            order = np.lexsort(key.T)
+            same = (key[order[1:]] == key[order[:-1]]).all(axis=1)
+            a, b = owner[order[:-1]][same], owner[order[1:]][same]
+            middle = self.points[self.triangles].mean(axis=1)
+            turn = np.linalg.norm(self.normals[a] - self.normals[b], axis=1)
+            rate = turn / np.maximum(np.linalg.norm(middle[a] - middle[b], axis=1), 1e-300)
+            bend = np.zeros(len(self.triangles))
+            np.maximum.at(bend, a, rate)
+            np.maximum.at(bend, b, rate)
+            self._kept["bend"] = bend
+        out: Floats = self._kept["bend"][self._nearest(points)[0]]
+        return out
+
+    def moved(self, motion: Floats) -> Facets:
+        turn = motion[:3, :3]
+        triangles = self.triangles if np.linalg.det(turn) > 0.0 else self.triangles[:, ::-1]
+        return Facets(frozen(self.points @ turn.T + motion[:3, 3]), np.ascontiguousarray(triangles))
+
+    def offset(self, distance: float) -> Facets:
+        raise ValueError("triangles have no exact offset")
+
+    def same_as(self, other: Surface, tolerance: float, reach: float) -> bool:
+        if self is other:
+            return True
+        return isinstance(other, Facets) and bool(
+            np.abs(other.signed_distance(self.points)).max() <= tolerance
+            and np.abs(self.signed_distance(other.points)).max() <= tolerance
+        )
