@@ -25,6 +25,8 @@ from lithon.geometry.surfaces import Plane
 
 #: Triangles that turn by more than this over a side belong to different faces.
 CREASE = np.radians(35.0)
+#: Triangles of one face lean by no more than this from its mean normal, so that it can be seen from one side.
+_WIDEST = np.radians(55.0)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -198,7 +200,11 @@ def _sides(points: Floats, corners: Ints) -> _Sides:
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     soft = (normal[owner[a]] * normal[owner[b]]).sum(axis=1) > np.cos(CREASE)
     graph = coo_array((np.ones(int(soft.sum())), (owner[a[soft]], owner[b[soft]])), shape=(m, m))
-    patch = np.asarray(connected_components(graph, directed=False)[1])
+    smooth = np.asarray(connected_components(graph, directed=False)[1])
+    near = np.full((m, 3), -1)
+    near[owner[a[soft]], a[soft] // m], near[owner[b[soft]], b[soft] // m] = owner[b[soft]], owner[a[soft]]
+    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    patch = _seen_from_one_side(normal, area, near, smooth)
     # A crease that ends within one face is no border.
     inner = patch[owner[a]] == patch[owner[b]]
     partner = np.full(3 * m, -1)
@@ -207,6 +213,63 @@ def _sides(points: Floats, corners: Ints) -> _Sides:
 
 
 _BySide = dict[tuple[int, int], tuple[Edge, bool]]
+
+
+@njit(cache=True)
+def _seen_from_one_side(normal: Floats, area: Floats, near: Ints, smooth: Ints) -> Ints:
+    """Patches (m,) of triangles that lean little from their mean normal: grown from the largest triangle
+    left, nearest in direction first; `near` (m,3) are neighbours within the smooth sets (m,)."""
+    m = len(normal)
+    patch = np.full(m, -1, np.int64)
+    # A smooth set that leans little as a whole stays whole.
+    sets = smooth.max() + 1
+    mean = np.zeros((sets, 3))
+    for t in range(m):
+        mean[smooth[t]] += area[t] * normal[t]
+    whole = np.ones(sets, np.bool_)
+    for s in range(sets):
+        mean[s] /= max(np.sqrt((mean[s] ** 2).sum()), 1e-300)
+    for t in range(m):
+        if normal[t] @ mean[smooth[t]] < np.cos(_WIDEST):
+            whole[smooth[t]] = False
+    number = np.full(sets, -1, np.int64)
+    count = 0
+    for t in range(m):
+        if whole[smooth[t]]:
+            if number[smooth[t]] < 0:
+                number[smooth[t]] = count
+                count += 1
+            patch[t] = number[smooth[t]]
+    order = np.argsort(-area)
+    queue = np.empty(m, np.int64)
+    for start in order:
+        if patch[start] >= 0:
+            continue
+        way = normal[start].copy()
+        for grown in range(2):  # once about the first triangle, once about what that gave
+            head, tail = 0, 1
+            queue[0] = start
+            patch[start] = count
+            total = area[start] * normal[start]
+            while head < tail:
+                t = queue[head]
+                head += 1
+                for k in range(3):
+                    q = near[t, k]
+                    if q >= 0 and patch[q] < 0 and normal[q] @ way > np.cos(_WIDEST):
+                        patch[q] = count
+                        total = total + area[q] * normal[q]
+                        queue[tail] = q
+                        tail += 1
+            middle = total / max(np.sqrt((total**2).sum()), 1e-300)
+            if grown == 0 and normal[start] @ middle > np.cos(_WIDEST):
+                way = middle
+                for k in range(tail):
+                    patch[queue[k]] = -1
+            elif grown == 0:
+                break
+        count += 1
+    return patch
 
 
 def _edges(points: Floats, sides: _Sides) -> tuple[_BySide, set[int]]:

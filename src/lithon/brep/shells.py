@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import TypeVar
 
 from lithon.brep.measures import box, uses_volume
-from lithon.brep.topology import Body, FaceUse
+from lithon.brep.topology import Body, Edge, FaceUse
 
 T = TypeVar("T")
 
@@ -60,6 +60,10 @@ def shells(body: Body) -> list[list[FaceUse]]:
 
 
 def closed(body: Body) -> bool:
-    """Whether every edge is used twice."""
-    count = Counter(c.edge for use in body.uses for loop in use.face.loops for c in loop)
-    return all(n == 2 for n in count.values())
+    """Whether every edge is used as often one way as the other."""
+    count: Counter[Edge] = Counter()
+    for use in body.uses:
+        for loop in use.face.loops:
+            for c in loop:
+                count[c.edge] += 1 if c.forward == use.forward else -1
+    return not any(count.values())

@@ -152,7 +152,7 @@ def _band(face: Face) -> FaceMesh | None:
         flat = chart.flat(point) * [mirror, 1.0]
         step = np.diff(flat[:, 0], append=flat[:1, 0])
         step -= chart.flat_period * np.round(step / chart.flat_period)
-        if np.ptp(flat[:, 1]) > 1e-9 * chart.flat_period or np.ptp(step) > 1e-6 * chart.flat_period:
+        if np.ptp(flat[:, 1]) > 1e-9 * chart.flat_period or abs(np.sign(step).sum()) < len(step):
             return None
         if step[0] < 0.0:  # both are walked the way in which the first flat coordinate grows
             key, point, flat = key[::-1], point[::-1], flat[::-1]
@@ -168,6 +168,10 @@ def _band(face: Face) -> FaceMesh | None:
     gap -= chart.flat_period * np.round(gap / chart.flat_period)
     j = int(np.abs(gap).argmin())
     top_keys, top = np.roll(keys[1], -j), np.roll(points[1], -j, axis=0)
+    across_all = np.roll(flats[1][:, 0], -j) - flats[0][:, 0]
+    across_all -= chart.flat_period * np.round((across_all - gap[j]) / chart.flat_period)
+    if np.ptp(across_all) > 1e-6 * chart.flat_period:
+        return None  # they are not divided at the same places
     low = flats[0][0]
     line = low + np.linspace(0.0, 1.0, 65)[:, None] * ([low[0] + gap[j], flats[1][0, 1]] - low)
     across = chart.point(line * [mirror, 1.0])

@@ -13,7 +13,7 @@ from lithon.brep.charts import parts_of
 from lithon.brep.domain import flat_domain
 from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellate import body_mesh, edge_points, face_mesh, open_edges
-from lithon.brep.topology import Body, Face
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 
 
@@ -69,11 +69,41 @@ def _edge_flaws(body: Body) -> list[Flaw]:
         place = _tuple(edge.at(0.5))
         if len(uses) == 1:
             out.append(Flaw("open edge", "an edge has a face on one side only", place, edge))
+        elif len(uses) % 2 == 0 and _balanced(uses):
+            continue  # two sheets of skin, or more where the body touches itself along the edge
         elif len(uses) > 2:
             out.append(Flaw("crowded edge", f"an edge is used {len(uses)} times", place, edge))
-        elif len({coedge.forward == use.forward for use, coedge in uses}) != 2:
+        else:
             out.append(Flaw("flipped face", "two faces run the same way along their edge", place, edge))
     return out
+
+
+def _balanced(uses: list[tuple[FaceUse, Coedge]]) -> bool:
+    """Whether as many faces walk an edge one way as the other."""
+    return 2 * sum(coedge.forward == use.forward for use, coedge in uses) == len(uses)
+
+
+def touching_edges(body: Body) -> list[Edge]:
+    """Edges along which a body touches itself: four faces meet there, or more."""
+    return [edge for edge, uses in adjacency(body).uses.items() if len(uses) > 2 and _balanced(uses)]
+
+
+def widest_gap(body: Body) -> float:
+    """How far (mm) an edge stands off its faces and vertices at the most."""
+    most = 0.0
+    at: dict[Edge, Any] = {}
+    for edge in body.edges():
+        points = edge.curve.point(np.linspace(edge.t0, edge.t1, 5))
+        at[edge] = points
+        for vertex, point in ((edge.start, points[0]), (edge.end, points[-1])):
+            if vertex is not None:
+                most = max(most, float(np.linalg.norm(vertex.point - point)))
+    for face in dict.fromkeys(body.faces):
+        edges = list(dict.fromkeys(face.edges()))
+        if edges:
+            every = np.concatenate([at[edge] for edge in edges])
+            most = max(most, float(np.abs(face.surface.signed_distance(every)).max()))
+    return most
 
 
 def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:

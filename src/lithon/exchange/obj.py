@@ -7,7 +7,6 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.arrays import Bools
 from lithon.brep.faceted import Triangles
 from lithon.errors import BadFile
 from lithon.exchange.polygons import cut_up
@@ -47,7 +46,7 @@ def read_obj(data: bytes, name: str) -> tuple[list[Triangles], list[str]]:
             title = rest.strip() if kind == "g" else owner
             current = groups.setdefault(title or owner or name, [])
     notes = [f"{wrong} faces that name no points of the file left out"] if wrong else []
-    bad: Bools = ~(np.isfinite(points) & (np.abs(points) < 1e12)).all(axis=1)
+    bad = np.asarray(~(np.isfinite(points) & (np.abs(points) < 1e12)).all(axis=1))
     parts = []
     for title, polygons in groups.items():
         if bad.any():

@@ -17,9 +17,11 @@ _INSTANCE = re.compile(r"\s*#(\d+)\s*=\s*(.*)", re.S)
 _TOKEN = re.compile(
     r"""\s*(?:(?P<ref>\#\d+)|(?P<real>[-+]?\d+\.\d*(?:[eE][-+]?\d+)?)|(?P<int>[-+]?\d+)
     |(?P<text>'(?:[^']|'')*')|(?P<enum>\.[A-Za-z_][A-Za-z0-9_]*\.)|(?P<name>[A-Za-z_!][A-Za-z0-9_]*)
-    |(?P<open>\()|(?P<close>\))|(?P<comma>,)|(?P<none>\$)|(?P<star>\*)|(?P<binary>"[^"]*"))""",
+    |(?P<open>\()|(?P<close>\))|(?P<comma>,)|(?P<none>\$)|(?P<star>\*)|(?P<binary>"[^"]*")|(?P<bad>\S.{0,19}))""",
     re.X,
 )
+#: The kinds of a complex instance: words before an opening bracket, at its top level or within.
+_KINDS = re.compile(r"(?:^\(|\)|\s)\s*([A-Za-z_][A-Za-z0-9_]*)\s*\(")
 _DEEPEST = 40
 
 
@@ -64,6 +66,8 @@ class Exchange:
     raw: dict[int, str]
     header: list[str] = field(default_factory=list)
     _parsed: dict[int, Instance] = field(default_factory=dict)
+    _by_kind: dict[str, list[int]] = field(default_factory=dict)
+    _order: dict[int, int] = field(default_factory=dict)
 
     def get(self, ref: Any, *kinds: str) -> Instance:
         """The instance behind a reference, required to be of one of these kinds."""
@@ -89,10 +93,22 @@ class Exchange:
 
     def of_kind(self, *kinds: str) -> Iterator[Instance]:
         """All instances of these kinds, in file order."""
-        pattern = re.compile(r"\(?\s*(?:" + "|".join(kinds) + r")\s*\(|[)\s](?:" + "|".join(kinds) + r")\s*\(")
-        for number, text in self.raw.items():
-            if pattern.match(text) or (text.startswith("(") and pattern.search(text)):
+        if not self._by_kind:
+            for number, text in self.raw.items():
+                for kind in _KINDS.findall(text) if text.startswith("(") else (text[: text.find("(")].strip(),):
+                    self._by_kind.setdefault(kind.upper(), []).append(number)
+        pattern = re.compile("|".join(kinds))
+        found = {n for kind, numbers in self._by_kind.items() if pattern.fullmatch(kind) for n in numbers}
+        for number in sorted(found, key=self._place_of):
+            try:
                 yield self.get(Ref(number))
+            except BadFile:
+                continue  # what needs it will say so
+
+    def _place_of(self, number: int) -> int:
+        if not self._order:
+            self._order.update((n, k) for k, n in enumerate(self.raw))
+        return self._order[number]
 
 
 def read_exchange(text: str) -> Exchange:
@@ -157,15 +173,10 @@ def _parse(text: str, number: int) -> dict[str, list[Any]]:
 
 
 def _tokens(text: str, number: int) -> list[tuple[str, str]]:
-    out, at = [], 0
-    while at < len(text):
-        match = _TOKEN.match(text, at)
-        if match is None:
-            if text[at:].strip():
-                raise BadFile(f"entity #{number} holds what STEP does not allow: {text[at : at + 20]!r}")
-            break
-        out.append((match.lastgroup or "", match.group(match.lastgroup or 0)))
-        at = match.end()
+    out = [(match.lastgroup or "", match[match.lastgroup or 0]) for match in _TOKEN.finditer(text)]
+    for kind, token in out:
+        if kind == "bad":
+            raise BadFile(f"entity #{number} holds what STEP does not allow: {token!r}")
     return out
 
 

@@ -12,6 +12,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.moved import moved
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
+from lithon.brep.validate import widest_gap
 from lithon.errors import BadFile, Refusal
 from lithon.exchange.part21 import Instance, read_exchange
 from lithon.exchange.step_assembly import SHEETS, SOLIDS, Assembly, Placed
@@ -82,7 +83,7 @@ class _Reader:
         if not bodies:
             why = f" ({'; '.join(notes[:3])})" if notes else ""
             raise BadFile(f"the STEP file holds no solid that Lithon can read{why}")
-        return Arrival(reshared(Model.of(bodies)), notes)
+        return Arrival(_settled(reshared(Model.of(bodies)), notes), _told(notes))
 
     def _bodies(self, shapes: list[Instance], colours: dict[int, tuple[float, float, float]]) -> dict[int, Body]:
         """The solids and sheet models of one unit, by number, each where it was modelled."""
@@ -121,6 +122,29 @@ class _Reader:
         product = next(self.assembly.x.of_kind("PRODUCT"), None)
         base = str(product.values[1] or product.values[0] or self.name) if product else self.name
         return base
+
+
+#: Gaps (mm) up to this are what the exporter's tolerance left: they loosen the model's own a little.
+_SMALL_GAP = 2.5e-3
+_MOST_NOTES = 40
+
+
+def _settled(model: Model, notes: list[str]) -> Model:
+    """With the tolerance that the gaps of the file ask for, where they are small; others stay findings."""
+    gap = max(widest_gap(body) for body in model.bodies)
+    if gap <= 10.0 * model.tolerance:
+        return model
+    shortest = min((e.length for e in model.edges()), default=np.inf)
+    if gap > min(_SMALL_GAP, 0.05 * shortest):
+        return model
+    notes.append(f"edges stand up to {1e3 * gap:.2g} microns off their faces: the tolerance is loosened to that")
+    return replace(model, tolerance=gap / 8.0)
+
+
+def _told(notes: list[str]) -> list[str]:
+    """Each note once, and no endless list of them."""
+    once = list(dict.fromkeys(notes))
+    return once if len(once) <= _MOST_NOTES else [*once[:_MOST_NOTES], f"and {len(once) - _MOST_NOTES} more of these"]
 
 
 def _commonest(colours: list[tuple[float, float, float] | None]) -> tuple[float, float, float] | None:

@@ -14,7 +14,7 @@ import numpy as np
 from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Floats, Ints
 from lithon.brep.faceted import Triangles
 from lithon.errors import BadFile
 
@@ -102,10 +102,10 @@ def _mesh(mesh: Element, notes: list[str]) -> tuple[Floats, Ints]:
     corners = np.array(
         [(t.get("v1"), t.get("v2"), t.get("v3")) for t in mesh.iter(f"{_CORE}triangle")], dtype=np.float64
     ).reshape(-1, 3)
-    sound: Bools = np.isfinite(corners).all(axis=1) & (corners >= 0).all(axis=1) & (corners < len(points)).all(axis=1)
+    sound = np.asarray((np.isfinite(corners) & (corners >= 0) & (corners < len(points))).all(axis=1))
     rows = np.where(sound[:, None], corners, 0).astype(np.int64)
     if len(points):
-        good = (np.isfinite(points) & (np.abs(points) < 1e12)).all(axis=1)
+        good = np.asarray((np.isfinite(points) & (np.abs(points) < 1e12)).all(axis=1))
         sound &= good[rows].all(axis=1)
     if not sound.all():
         notes.append(f"{int((~sound).sum())} triangles without sensible points left out")

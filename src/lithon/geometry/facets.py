@@ -9,9 +9,12 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints, frozen
 from lithon.geometry.boxtree import BoxTree
-from lithon.geometry.charts import Chart, Outlines
+from lithon.geometry.charts import NOWHERE, Chart, Outlines
 from lithon.geometry.frames import Frame
-from lithon.geometry.surfaces import Surface
+from lithon.geometry.surfaces import Plane, Surface
+
+#: Cosine to the mean normal that every triangle of a patch must reach to be seen from one side.
+LEAN = 0.15
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -28,7 +31,13 @@ class Facets:
 
     @property
     def frame(self) -> Frame:
-        return Frame.of(self.points.mean(axis=0), self.normals.sum(axis=0) + 1e-9)
+        """In the middle, along the mean normal."""
+        if "frame" not in self._kept:
+            a, b, c = (self.points[self.triangles[:, k]] for k in range(3))
+            mean = np.cross(b - a, c - a).sum(axis=0)
+            self._kept["frame"] = Frame.of(self.points.mean(axis=0), mean if np.linalg.norm(mean) > 0.0 else (0, 0, 1))
+        out: Frame = self._kept["frame"]
+        return out
 
     @property
     def normals(self) -> Floats:
@@ -51,7 +60,10 @@ class Facets:
         return self.tree.nearest(np.asarray(points, dtype=float).reshape(-1, 3))
 
     def chart(self, outlines: Outlines) -> Chart:
-        raise ValueError("it is made of triangles")
+        lean = self.normals @ self.frame.z
+        if float(lean.min()) < LEAN:
+            raise ValueError("its triangles turn too far for one view of them")
+        return FacetsChart(self, Plane(self.frame))
 
     def normal(self, points: Floats) -> Floats:
         return self.normals[self._nearest(points)[0]].reshape(np.shape(points))
@@ -100,3 +112,56 @@ class Facets:
             np.abs(other.signed_distance(self.points)).max() <= tolerance
             and np.abs(self.signed_distance(other.points)).max() <= tolerance
         )
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class FacetsChart:
+    """Triangles as seen along their mean normal: flat coordinates are those of the plane across it."""
+
+    surface: Facets
+    plane: Plane
+    flat_period: None = None
+    _kept: dict[str, Any] = field(default_factory=dict, repr=False)
+
+    @property
+    def singular(self) -> Floats:
+        return NOWHERE
+
+    def flat(self, points: Floats) -> Floats:
+        return self.plane.flat(points)
+
+    def _seen(self) -> tuple[Floats, BoxTree]:
+        """Flat corners (m,3,2) of the triangles, and a tree over them."""
+        if "seen" not in self._kept:
+            flat = self.plane.flat(self.surface.points)
+            tree = BoxTree.of(np.column_stack([flat, np.zeros(len(flat))]), self.surface.triangles)
+            self._kept["seen"] = flat[self.surface.triangles], tree
+        out: tuple[Floats, BoxTree] = self._kept["seen"]
+        return out
+
+    def _within(self, flat: Floats) -> tuple[Ints, Floats]:
+        """The triangle (n,) under each flat point and the weights (n,3) of its corners."""
+        corners, tree = self._seen()
+        flat = np.asarray(flat, dtype=float).reshape(-1, 2)
+        row, at = tree.nearest(np.column_stack([flat, np.zeros(len(flat))]))
+        a, b, c = (corners[row, k] for k in range(3))
+        e, f, p = b - a, c - a, at[:, :2] - a
+        det = e[:, 0] * f[:, 1] - e[:, 1] * f[:, 0]
+        safe = np.where(np.abs(det) > 1e-300, det, 1.0)
+        v = np.clip((p[:, 0] * f[:, 1] - p[:, 1] * f[:, 0]) / safe, 0.0, 1.0)
+        w = np.clip((e[:, 0] * p[:, 1] - e[:, 1] * p[:, 0]) / safe, 0.0, 1.0)
+        return row, np.stack([1.0 - v - w, v, w], axis=1)
+
+    def point(self, flat: Floats) -> Floats:
+        row, weights = self._within(flat)
+        corners = self.surface.points[self.surface.triangles[row]]
+        return np.einsum("nk,nkc->nc", weights, corners).reshape(*np.shape(flat)[:-1], 3)
+
+    def tangents(self, flat: Floats) -> Floats:
+        """Plane steps lifted onto the triangle."""
+        row, _ = self._within(flat)
+        n, z = self.surface.normals[row], self.plane.frame.z
+        lift = (n @ z)[:, None]
+        lift = np.where(np.abs(lift) > 1e-12, lift, 1e-12)
+        x, y = self.plane.frame.x, self.plane.frame.y
+        return np.stack([x - (n @ x)[:, None] / lift * z, y - (n @ y)[:, None] / lift * z], axis=1)

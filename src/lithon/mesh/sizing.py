@@ -81,7 +81,7 @@ def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
         p = edge_points(edge)[1]
         if isinstance(edge.curve, Ellipse):
             put(p, turn * edge.curve.minor**2 / edge.curve.major)
-        elif not isinstance(edge.curve, Line):
+        elif not isinstance(edge.curve, Line) and edge.curve.kind != "polyline":
             t = np.linspace(edge.t0, edge.t1, 41)[1:-1]
             put(edge.curve.point(t), turn / np.maximum(curvature(edge.curve.derivative, t), 1e-300))
         length = edge.length
@@ -128,7 +128,9 @@ def divide_edge(edge: Edge, field: SizeField) -> Floats:
     steps = 0.5 * (density[1:] + density[:-1]) * np.diff(t)
     total = np.concatenate([[0.0], np.cumsum(steps)])
     least = 1
-    if not isinstance(edge.curve, Line):
+    if edge.curve.kind == "polyline":
+        least = max(1, int(np.ceil(_bow(points) * field.rules.around / (2.0 * np.pi) - 0.5)))
+    elif not isinstance(edge.curve, Line):
         least = edge.curve.pieces(edge.t0, edge.t1, 1e9, 2.0 * np.pi / field.rules.around * (1.0 + 1e-9))
     if edge.ring:
         least = max(least, 6)
@@ -136,3 +138,12 @@ def divide_edge(edge: Edge, field: SizeField) -> Floats:
     if not edge.ring and edge.start is edge.end:
         n = max(n, 3)
     return np.asarray(np.interp(np.linspace(0.0, total[-1], n + 1), total, t))
+
+
+def _bow(points: Floats) -> float:
+    """How much a polyline of (129,3) points turns in all, the zigzag of its triangles left aside."""
+    step = np.diff(points[::8], axis=0)
+    step = step[np.linalg.norm(step, axis=1) > 1e-300]
+    step = step / np.linalg.norm(step, axis=1, keepdims=True)
+    cosine = (step[1:] * step[:-1]).sum(axis=1)
+    return float(np.arccos(np.clip(cosine, -1.0, 1.0)).sum())

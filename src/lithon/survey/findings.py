@@ -10,7 +10,7 @@ import numpy as np
 from lithon.brep.adjacency import adjacency
 from lithon.brep.thickness import thickness
 from lithon.brep.topology import Body, Edge, Face, Model
-from lithon.brep.validate import flaws
+from lithon.brep.validate import flaws, touching_edges
 from lithon.survey.features import Feature, features
 
 #: stops: no mesh without doing something; costs: many small elements; note: good to know.
@@ -56,6 +56,7 @@ def findings(model: Model, size: float) -> list[Finding]:
         out += _unsound(body, model.tolerance)
         if any(f.severity == "stops" for f in out if f.body is body):
             continue
+        out += _touching(body)
         walls = _thin_walls(body, size)
         out += walls
         known: set[Face] = set()
@@ -93,6 +94,24 @@ def _unsound(body: Body, tolerance: float) -> list[Finding]:
             station="mend",
         )
         for flaw in flaws(body, tolerance)
+    ]
+
+
+def _touching(body: Body) -> list[Finding]:
+    return [
+        Finding(
+            "touching edge",
+            "note",
+            edge.length,
+            _xyz(edge.at(0.5)),
+            f"the body touches itself along an edge of {edge.length:.3g} mm",
+            "It holds no stress there: the two sides are tied by the nodes of one line.",
+            "cut it there, or add material",
+            body,
+            edges=(edge,),
+            station="survey",
+        )
+        for edge in touching_edges(body)
     ]
 
 
