@@ -38,7 +38,10 @@ def test_what_is_broken_stops_the_mesh(anchor):
     (body,) = anchor.bodies
     torn = Model.of([body.with_uses(body.uses[1:])])
     found = findings(torn, 4.0)
-    assert found and {f.severity for f in found} == {"stops"} and {f.kind for f in found} == {"open edge"}
+    assert {f.severity for f in found} == {"stops"} and {f.kind for f in found} == {"open boundary"}
+    # As many cards as the missing face had loops, each as long as its loop, at its place.
+    lengths = sorted(sum(c.edge.length for c in loop) for loop in body.uses[0].face.loops)
+    assert sorted(f.size for f in found) == pytest.approx(lengths)
     assert {f.station for f in found} == {"mend"}
 
 

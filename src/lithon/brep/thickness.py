@@ -11,6 +11,7 @@ from lithon.arrays import Floats, Ints
 from lithon.brep.sampling import spread_inside
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Body
+from lithon.brep.trees import tree_of
 
 
 @njit(cache=True, parallel=False)
@@ -97,7 +98,7 @@ def thickness(body: Body) -> tuple[Floats, Floats, Ints, Ints, Floats]:
     spots, row = spread_inside(corners[sound], scale / 60.0)
     row = sound[row]
     inward = -cross[row] / size[row, None]
-    distance, which = ray_hits(spots, inward, points, triangles, 1e-7 * scale)
+    which, distance = tree_of(body).first_hits(spots, inward, 1e-7 * scale)
     far = np.where(which >= 0, owner[which], -1)
     facing = np.where(
         which >= 0, (cross[row] * cross[which]).sum(axis=1) / (size[row] * np.maximum(size[which], 1e-300)), 1.0

@@ -112,11 +112,16 @@ def _box_distance(low: Floats, high: Floats, p: Floats) -> float:
 @njit(cache=True)
 def closest_on(t: Floats, p: Floats, out: Floats) -> float:
     """Fill out (3,) with the point of a triangle (3,3) closest to p (3,); gives the squared distance."""
-    a, b, c = t[0], t[1], t[2]
-    ab, ac, ap = b - a, c - a, p - a
-    d1, d2 = ab @ ap, ac @ ap
-    bp, cp = p - b, p - c
-    d3, d4, d5, d6 = ab @ bp, ac @ bp, ab @ cp, ac @ cp
+    d1, d2, d3, d4, d5, d6 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    for k in range(3):
+        ab, ac = t[1, k] - t[0, k], t[2, k] - t[0, k]
+        ap, bp, cp = p[k] - t[0, k], p[k] - t[1, k], p[k] - t[2, k]
+        d1 += ab * ap
+        d2 += ac * ap
+        d3 += ab * bp
+        d4 += ac * bp
+        d5 += ab * cp
+        d6 += ac * cp
     vc, vb, va = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
     v, w = 0.0, 0.0
     if d1 <= 0.0 and d2 <= 0.0:
@@ -138,7 +143,7 @@ def closest_on(t: Floats, p: Floats, out: Floats) -> float:
             v, w = vb / total, vc / total
     distance = 0.0
     for k in range(3):
-        out[k] = a[k] + v * ab[k] + w * ac[k]
+        out[k] = t[0, k] + v * (t[1, k] - t[0, k]) + w * (t[2, k] - t[0, k])
         distance += (out[k] - p[k]) ** 2
     return distance
 
@@ -173,20 +178,41 @@ def _nearest(
 
 
 @njit(cache=True)
-def _enters(low: Floats, high: Floats, o: Floats, d: Floats, far: float) -> bool:
+def _enters(low: Floats, high: Floats, o: Floats, d: Floats, far: float) -> float:
+    """How far along a ray a box begins, or infinity where it is missed before `far`."""
     near = 0.0
     for c in range(3):
         if d[c] == 0.0:
             if o[c] < low[c] or o[c] > high[c]:
-                return False
+                return np.inf
             continue
         a, b = (low[c] - o[c]) / d[c], (high[c] - o[c]) / d[c]
         if a > b:
             a, b = b, a
         near, far = max(near, a * (1.0 - 1e-12)), min(far, b * (1.0 + 1e-12))
         if near > far:
-            return False
-    return True
+            return np.inf
+    return near
+
+
+@njit(cache=True)
+def _along(t: Floats, o: Floats, d: Floats) -> float:
+    """How far along a ray a triangle (3,3) is met, or infinity (Moller & Trumbore 1997)."""
+    ex, ey, ez = t[1, 0] - t[0, 0], t[1, 1] - t[0, 1], t[1, 2] - t[0, 2]
+    fx, fy, fz = t[2, 0] - t[0, 0], t[2, 1] - t[0, 1], t[2, 2] - t[0, 2]
+    hx, hy, hz = d[1] * fz - d[2] * fy, d[2] * fx - d[0] * fz, d[0] * fy - d[1] * fx
+    det = ex * hx + ey * hy + ez * hz
+    if det == 0.0:
+        return np.inf
+    sx, sy, sz = o[0] - t[0, 0], o[1] - t[0, 1], o[2] - t[0, 2]
+    u = (sx * hx + sy * hy + sz * hz) / det
+    if u < -1e-12 or u > 1.0 + 1e-12:
+        return np.inf
+    qx, qy, qz = sy * ez - sz * ey, sz * ex - sx * ez, sx * ey - sy * ex
+    v = (d[0] * qx + d[1] * qy + d[2] * qz) / det
+    if v < -1e-12 or u + v > 1.0 + 1e-12:
+        return np.inf
+    return (fx * qx + fy * qy + fz * qz) / det
 
 
 @njit(cache=True)
@@ -195,37 +221,28 @@ def _first_hits(
     least: float,
 ) -> tuple[Ints, Floats]:  # fmt: skip
     row, far = np.full(len(origins), -1, np.int64), np.full(len(origins), np.inf)
-    stack = np.empty(128, np.int64)
+    stack, near = np.empty(128, np.int64), np.empty(128)
     for n in range(len(origins)):
         o, d, top = origins[n], directions[n], 1
-        stack[0] = 0
+        stack[0], near[0] = 0, _enters(low[0], high[0], o, d, np.inf)
         while top:
             top -= 1
+            if near[top] >= far[n]:
+                continue
             node = stack[top]
-            if not _enters(low[node], high[node], o, d, far[n]):
+            if count[node]:
+                for k in range(first[node], first[node] + count[node]):
+                    t = _along(corners[k], o, d)
+                    if t > least and t < far[n]:
+                        far[n], row[n] = t, k
                 continue
-            if count[node] == 0:
-                stack[top], stack[top + 1] = first[node], first[node] + 1
-                top += 2
-                continue
-            for k in range(first[node], first[node] + count[node]):
-                a = corners[k, 0]
-                e, f = corners[k, 1] - a, corners[k, 2] - a
-                h = np.cross(d, f)
-                det = e @ h
-                if det == 0.0:
-                    continue
-                s = o - a
-                u = (s @ h) / det
-                if u < -1e-12 or u > 1.0 + 1e-12:
-                    continue
-                q = np.cross(s, e)
-                v = (d @ q) / det
-                if v < -1e-12 or u + v > 1.0 + 1e-12:
-                    continue
-                t = (f @ q) / det
-                if t > least and t < far[n]:
-                    far[n], row[n] = t, k
+            a, b = first[node], first[node] + 1
+            da, db = _enters(low[a], high[a], o, d, far[n]), _enters(low[b], high[b], o, d, far[n])
+            if da < db:  # the nearer one is looked at first
+                a, b, da, db = b, a, db, da
+            stack[top], near[top] = a, da
+            stack[top + 1], near[top + 1] = b, db
+            top += 2
     return row, far
 
 

@@ -2,99 +2,118 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any, Literal
-
 import numpy as np
 
 from lithon.brep.adjacency import adjacency
+from lithon.brep.measures import uses_volume
+from lithon.brep.shells import shells
+from lithon.brep.tessellate import body_mesh, face_mesh
 from lithon.brep.thickness import thickness
-from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws, touching_edges
+from lithon.errors import Refusal
+from lithon.survey.between import pair_cards
+from lithon.survey.card import Finding, Severity, share, xyz
+from lithon.survey.crossings import crossing_cards
+from lithon.survey.disguised import disguise_cards
 from lithon.survey.features import Feature, features
+from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 
-#: stops: no mesh without doing something; costs: many small elements; note: good to know.
-Severity = Literal["stops", "costs", "note"]
 _RANK = {"stops": 0, "costs": 1, "note": 2}
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Finding:
-    """One card of the Docket. Lengths in mm."""
-
-    kind: str
-    severity: Severity
-    size: float
-    place: tuple[float, float, float]
-    text: str
-    consequence: str
-    remedy: str
-    body: Body
-    faces: tuple[Face, ...] = ()
-    edges: tuple[Edge, ...] = ()
-    #: Which station the card belongs to.
-    station: str = "trim"
-    #: Why it should rather be kept, where there is a reason.
-    keep: str = ""
-
-    def as_json(self) -> dict[str, Any]:
-        return {
-            "kind": self.kind,
-            "severity": self.severity,
-            "size_mm": self.size,
-            "place_mm": list(self.place),
-            "text": self.text,
-            "remedy": self.remedy,
-            "body": self.body.name,
-        }
 
 
 def findings(model: Model, size: float) -> list[Finding]:
     """Everything found at this element size, worst first."""
     out: list[Finding] = []
     for body in model.bodies:
-        out += _unsound(body, model.tolerance)
-        if any(f.severity == "stops" for f in out if f.body is body):
-            continue
-        out += _touching(body)
-        walls = _thin_walls(body, size)
-        out += walls
-        known: set[Face] = set()
-        for feature in features(body):
-            card = _feature_card(feature, size, body)
-            if card is not None:
-                out.append(card)
-                known |= set(feature.faces)
-        out += _short_edges(body, size, known)
-        out += _narrow_faces(body, size, known)
+        out += body_findings(body, size, model.tolerance)
+    out += pair_cards(model, size)
     return sorted(out, key=lambda f: (_RANK[f.severity], f.size))
 
 
-def _xyz(point: Any) -> tuple[float, float, float]:
-    return (float(point[0]), float(point[1]), float(point[2]))
+def body_findings(body: Body, size: float, tolerance: float) -> list[Finding]:
+    """What is found in one body by itself."""
+    out = _unsound(body, tolerance)
+    if body_is_drawn(body):
+        out += crossing_cards(body, tolerance)
+    if any(f.severity == "stops" for f in out):
+        return out
+    out += disguise_cards(body, tolerance)
+    out += _touching(body)
+    out += _voids(body)
+    out += _thin_walls(body, size)
+    known: set[Face] = set()
+    for feature in features(body):
+        card = _feature_card(feature, size, body)
+        if card is not None:
+            out.append(card)
+            known |= set(feature.faces)
+    out += _short_edges(body, size, known)
+    out += _narrow_faces(body, size, known)
+    return out
 
 
-def share(length: float, size: float) -> str:
-    """A length in words of the element size: '0.31 of an element', '2.4 elements'."""
-    ratio = length / size
-    return f"{ratio:.2g} of an element" if ratio < 1.0 else f"{ratio:.2g} elements"
+def body_is_drawn(body: Body) -> bool:
+    """Whether every face of a body has triangles."""
+    try:
+        body_mesh(body)
+    except Refusal:
+        return False
+    return True
+
+
+#: Flaws that `openings` tells better, by their place and measure.
+_TOLD = ("open edge", "leak")
 
 
 def _unsound(body: Body, tolerance: float) -> list[Finding]:
-    return [
-        Finding(
-            flaw.kind,
-            "stops",
-            0.0,
-            flaw.place,
-            flaw.text,
-            "The volume cannot be filled with elements.",
-            "mend",
-            body,
-            station="mend",
+    opened = opening_cards(body)
+    sheets = sheet_faces(body)
+    edges = {edge for face in sheets for edge in face.edges()}
+    out = sheet_cards(body) + [f for f in opened if not edges.issuperset(f.edges)]
+    for flaw in flaws(body, tolerance):
+        if flaw.kind in _TOLD and opened:
+            continue
+        out.append(
+            Finding(
+                flaw.kind,
+                "stops",
+                0.0,
+                flaw.place,
+                flaw.text,
+                "The volume cannot be filled with elements.",
+                "mend",
+                body,
+                station="mend",
+            )
         )
-        for flaw in flaws(body, tolerance)
-    ]
+    return out
+
+
+def _voids(body: Body) -> list[Finding]:
+    """Closed hollows inside the solid."""
+    out = []
+    for shell in shells(body)[1:]:
+        hollow = -uses_volume(shell)
+        if hollow <= 0.0:
+            continue
+        faces = tuple(use.face for use in shell)
+        p = np.concatenate([face_mesh(f).points for f in faces])
+        out.append(
+            Finding(
+                "void",
+                "note",
+                float(np.cbrt(hollow)),
+                xyz(0.5 * (p.min(axis=0) + p.max(axis=0))),
+                f"a closed hollow of {hollow:.4g} mm³",
+                f"{len(faces)} faces that are meshed although nobody sees them.",
+                "clear",
+                body,
+                faces,
+                keep="It may be meant: a core that stays.",
+            )
+        )
+    return out
 
 
 def _touching(body: Body) -> list[Finding]:
@@ -103,7 +122,7 @@ def _touching(body: Body) -> list[Finding]:
             "touching edge",
             "note",
             edge.length,
-            _xyz(edge.at(0.5)),
+            xyz(edge.at(0.5)),
             f"the body touches itself along an edge of {edge.length:.3g} mm",
             "It holds no stress there: the two sides are tied by the nodes of one line.",
             "cut it there, or add material",
@@ -116,7 +135,7 @@ def _touching(body: Body) -> list[Finding]:
 
 
 def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
-    place = _xyz(f.place)
+    place = xyz(f.place)
     if f.kind == "hole" and f.size < size:
         wall = wall_beside(f)
         keep = ""
@@ -201,7 +220,7 @@ def _thin_walls(body: Body, size: float) -> list[Finding]:
                 "thin wall",
                 "costs",
                 float(wall[k]),
-                _xyz(where[k]),
+                xyz(where[k]),
                 f"wall {wall[k]:.3g} mm thick, {share(wall[k], size)}",
                 f"Elements shrink to about {wall[k] / 0.8:.2g} mm there.",
                 "smaller size here, or clear what thins it",
@@ -225,7 +244,7 @@ def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
                 "short edge",
                 "costs",
                 length,
-                _xyz(edge.at(0.5)),
+                xyz(edge.at(0.5)),
                 f"edge {length:.3g} mm long",
                 f"It is {share(length, size)}: the elements on it are that small.",
                 "clear the face beside it",
@@ -252,7 +271,7 @@ def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
                     "narrow face",
                     "costs",
                     width,
-                    _xyz(place),
+                    xyz(place),
                     f"face about {width:.3g} mm wide",
                     f"It is {share(width, size)} across.",
                     "clear",
@@ -261,3 +280,6 @@ def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
                 )
             )
     return out
+
+
+__all__ = ["Finding", "Severity", "findings", "share", "wall_beside"]

@@ -1,0 +1,44 @@
+"""The tree of boxes over a body's triangles, and what lies within it."""
+
+from __future__ import annotations
+
+from weakref import WeakKeyDictionary
+
+import numpy as np
+
+from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.tessellate import body_mesh
+from lithon.brep.topology import Body
+from lithon.geometry.boxtree import BoxTree
+
+_trees: WeakKeyDictionary[Body, BoxTree] = WeakKeyDictionary()
+#: Directions that no model is built along.
+_ASKEW = np.array([[0.57321, 0.31179, 0.75778], [-0.41873, 0.83321, 0.36114], [0.21317, -0.68911, 0.69259]])
+
+
+def tree_of(body: Body) -> BoxTree:
+    """Over the triangles of `body_mesh`; cached."""
+    made = _trees.get(body)
+    if made is None:
+        points, triangles, _ = body_mesh(body)
+        made = BoxTree.of(points, triangles)
+        _trees[body] = made
+    return made
+
+
+def triangle_normals(points: Floats, triangles: Ints) -> Floats:
+    """Unit normals (m,3)."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    n = np.cross(b - a, c - a)
+    return np.asarray(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300))
+
+
+def inside(body: Body, points: Floats) -> Bools:
+    """Whether points (n,3) lie within a closed body's triangles: two of three rays must say so."""
+    p, triangles, _ = body_mesh(body)
+    normals = triangle_normals(p, triangles)
+    votes = np.zeros(len(points), dtype=np.int64)
+    for way in _ASKEW:
+        row, _ = tree_of(body).first_hits(points, np.broadcast_to(way, points.shape), 0.0)
+        votes += (row >= 0) & (normals[np.maximum(row, 0)] @ way > 0.0)
+    return np.asarray(votes >= 2)

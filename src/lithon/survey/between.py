@@ -1,0 +1,168 @@
+"""Pairs of bodies: doubled ones, one inside another, overlaps, and thin gaps."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.measures import mass_properties
+from lithon.brep.sampling import spread_inside
+from lithon.brep.shells import closed
+from lithon.brep.tessellate import body_mesh
+from lithon.brep.topology import Body, Model
+from lithon.brep.trees import inside, tree_of, triangle_normals
+from lithon.survey.card import Finding, share, xyz
+
+#: Gaps up to this many elements are worth a word.
+_WIDE = 0.5
+
+
+def pair_cards(model: Model, size: float) -> list[Finding]:
+    """Everything between two bodies, boxes that come near each other only."""
+    boxes = []
+    for body in model.bodies:
+        p = body_mesh(body)[0]
+        boxes.append((p.min(axis=0), p.max(axis=0)))
+    out = []
+    for i, j in itertools.combinations(range(len(model.bodies)), 2):
+        reach = _WIDE * size
+        if (boxes[i][0] > boxes[j][1] + reach).any() or (boxes[j][0] > boxes[i][1] + reach).any():
+            continue
+        out += _between(model.bodies[i], model.bodies[j], size, model.tolerance)
+    return out
+
+
+def _spots(body: Body, spacing: float, skip: frozenset[int]) -> tuple[Floats, Floats, Ints]:
+    """Points (n,3) over a body's faces but the shared ones, outward normals (n,3) and face uses (n,)."""
+    points, triangles, owner = body_mesh(body)
+    keep = np.array([use.face.uid not in skip for use in body.uses])[owner]
+    triangles, owner = triangles[keep], owner[keep]
+    if not len(triangles):
+        return np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, dtype=np.int64)
+    spots, row = spread_inside(points[triangles], spacing, most=24)
+    return spots, triangle_normals(points, triangles)[row], owner[row]
+
+
+def _true_distance(one: Body, own: Ints, other: Body, row: Ints, points: Floats) -> Floats:
+    """Signed distances (n,) of the true places of points (n,3) on faces `own` from the true surfaces under
+    the triangles `row` of the other body, positive outside of it."""
+    theirs = body_mesh(other)[2][row]
+    out = np.empty(len(points))
+    pairs = own * len(other.uses) + theirs
+    for pair in np.unique(pairs):
+        k = np.flatnonzero(pairs == pair)
+        mine, use = one.uses[int(pair) // len(other.uses)].face, other.uses[int(pair) % len(other.uses)]
+        far = use.face.surface.signed_distance(mine.surface.project(points[k]))
+        out[k] = far if use.face.along == use.forward else -far
+    return out
+
+
+def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
+    shared = frozenset(f.uid for f in a.faces) & frozenset(f.uid for f in b.faces)
+    whole = closed(a) and closed(b)
+    if whole and not shared and _twin(a, b, tolerance):
+        return [
+            Finding(
+                "doubled body",
+                "stops",
+                0.0,
+                xyz(mass_properties(a).centroid),
+                f"{a.name} and {b.name} are one and the same",
+                "Two meshes would lie in each other.",
+                "drop one",
+                b,
+                b.faces,
+                station="mend",
+            )
+        ]
+    deepest, nearest = (0.0, None), (np.inf, None)
+    within = {}
+    for one, other in ((a, b), (b, a)):
+        spots, normals, own = _spots(one, 0.7 * size, shared)
+        box = body_mesh(other)[0]
+        reach = _WIDE * size
+        close = ((spots > box.min(axis=0) - reach) & (spots < box.max(axis=0) + reach)).all(axis=1)
+        if not close.any():
+            continue
+        p, n = spots[close], normals[close]
+        row, at = tree_of(other).nearest(p)
+        q, tri, _ = body_mesh(other)
+        facing = (n * triangle_normals(q, tri)[row]).sum(axis=1)
+        straight = np.abs(((at - p) * n).sum(axis=1)) > 0.9 * np.linalg.norm(at - p, axis=1)
+        true = _true_distance(one, own[close], other, row, p)
+        away, slack = np.abs(true), 20.0 * tolerance
+        if whole:
+            held = inside(other, p) & (true < -slack)
+            within[one.uid] = bool(close.all() and held.all())
+            if held.any():
+                k = int(np.where(held, away, 0.0).argmax())
+                if away[k] > deepest[0]:
+                    deepest = (float(away[k]), xyz(p[k]))
+            apart = ~held
+        else:
+            apart = np.ones(len(p), dtype=bool)
+        # Straight across: what lies to the side of a contact is no gap.
+        thin = apart & (away > slack) & (away < reach) & (facing < -0.7) & straight
+        if thin.any():
+            k = int(np.where(thin, away, np.inf).argmin())
+            if away[k] < nearest[0]:
+                nearest = (float(away[k]), xyz(p[k]))
+    out = []
+    for one, other in ((a, b), (b, a)):
+        if within.get(one.uid):
+            return [
+                Finding(
+                    "fragment inside",
+                    "stops",
+                    float(np.cbrt(abs(mass_properties(one).volume))),
+                    xyz(mass_properties(one).centroid),
+                    f"{one.name} lies wholly inside {other.name}",
+                    "Its space would be meshed twice.",
+                    "drop",
+                    one,
+                    one.faces,
+                    station="mend",
+                )
+            ]
+    if deepest[1] is not None:
+        out.append(
+            Finding(
+                "overlap",
+                "stops",
+                deepest[0],
+                deepest[1],
+                f"{a.name} and {b.name} overlap by up to {deepest[0]:.3g} mm",
+                "The space they share would be meshed twice.",
+                "subtract one from the other",
+                a,
+                station="bond",
+            )
+        )
+    elif nearest[1] is not None:
+        out.append(
+            Finding(
+                "thin gap",
+                "note",
+                nearest[0],
+                nearest[1],
+                f"{a.name} and {b.name} stand {nearest[0]:.3g} mm apart",
+                f"The gap is {share(nearest[0], size)}: it stays open unless they are brought together.",
+                "leave it if it is meant",
+                a,
+                station="bond",
+            )
+        )
+    return out
+
+
+def _twin(a: Body, b: Body, tolerance: float) -> bool:
+    """Whether two bodies fill the same space."""
+    one, two = mass_properties(a), mass_properties(b)
+    scale = float(np.cbrt(max(abs(one.volume), 1e-30)))
+    return bool(
+        abs(one.volume - two.volume) < 1e-6 * abs(one.volume)
+        and np.linalg.norm(one.centroid - two.centroid) < 1e-6 * scale + 10.0 * tolerance
+        and abs(one.area - two.area) < 1e-6 * one.area
+    )

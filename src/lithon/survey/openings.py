@@ -1,0 +1,181 @@
+"""Where the skin of a body does not close: holes in it, gaps between edges that should meet, sheets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from lithon.arrays import Floats
+from lithon.brep.adjacency import adjacency
+from lithon.brep.measures import face_area
+from lithon.brep.shells import connected, grouped
+from lithon.brep.topology import Body, Edge, Face, FaceUse
+from lithon.brep.trees import inside
+from lithon.survey.card import Finding, xyz
+
+#: Samples along an edge.
+_ALONG = 9
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Opening:
+    """Open edges that hang together: their length (mm) and, where they lie against others, the gap (mm)."""
+
+    edges: tuple[Edge, ...]
+    length: float
+    gap: float | None
+    middle: Floats
+
+
+def samples(edge: Edge) -> Floats:
+    return np.asarray(edge.curve.point(np.linspace(edge.t0, edge.t1, _ALONG)))
+
+
+def openings(body: Body) -> list[Opening]:
+    """The open boundaries of a body; edges that run beside one another are one opening, with a gap."""
+    open_edges = [edge for edge, uses in adjacency(body).uses.items() if len(uses) % 2 == 1]
+    if not open_edges:
+        return []
+    points = [samples(edge) for edge in open_edges]
+    beside: dict[int, tuple[int, float]] = {}
+    tree = cKDTree(np.concatenate(points))
+    owner = np.repeat(np.arange(len(open_edges)), _ALONG)
+    for k, edge in enumerate(open_edges):
+        reach = 0.2 * edge.length
+        near, row = tree.query(points[k][1:-1], k=min(4 * _ALONG, len(owner)), distance_upper_bound=reach)
+        best: dict[int, list[float]] = {}
+        for d, r in zip(np.atleast_2d(near), np.atleast_2d(row), strict=True):
+            seen: set[int] = set()
+            for distance, index in zip(d.tolist(), r.tolist(), strict=True):
+                if not np.isfinite(distance) or index >= len(owner):
+                    break
+                other = int(owner[index])
+                if other != k and other not in seen:
+                    seen.add(other)
+                    best.setdefault(other, []).append(distance)
+        full = {o: float(np.median(ds)) for o, ds in best.items() if len(ds) >= _ALONG - 3}
+        if full:
+            other = min(full, key=lambda o: full[o])
+            beside[k] = other, _distance(open_edges[k], open_edges[other])
+
+    def keys(k: int) -> list[object]:
+        edge = open_edges[k]
+        out: list[object] = [v for v in (edge.start, edge.end) if v is not None]
+        if k in beside:
+            out.append(("pair", min(k, beside[k][0]), max(k, beside[k][0])))
+        return out
+
+    found = []
+    for members in grouped(list(range(len(open_edges))), keys):
+        gaps = [beside[k][1] for k in members if k in beside]
+        edges = tuple(open_edges[k] for k in members)
+        middle = np.concatenate([points[k] for k in members]).mean(axis=0)
+        whole = len(gaps) >= 0.5 * len(members)
+        found.append(Opening(edges, sum(e.length for e in edges), max(gaps) if whole else None, middle))
+    return found
+
+
+def _distance(a: Edge, b: Edge) -> float:
+    """The widest distance (mm) of the middle half of an edge from another edge."""
+    mine = a.curve.point(a.t0 + np.linspace(0.25, 0.75, 7) * (a.t1 - a.t0))
+    fine = b.curve.point(np.linspace(b.t0, b.t1, 400))
+    return float(cKDTree(fine).query(mine)[0].max())
+
+
+def opening_cards(body: Body) -> list[Finding]:
+    """One card for each opening of the skin."""
+    out = []
+    for found in openings(body):
+        adj = adjacency(body)
+        faces = tuple(dict.fromkeys(use.face for edge in found.edges for use, _ in adj.uses[edge]))
+        if found.gap is not None:
+            out.append(
+                Finding(
+                    "gap between edges",
+                    "stops",
+                    found.gap,
+                    xyz(found.edges[0].at(0.5)),
+                    f"{len(found.edges)} edges that should meet stand {found.gap:.3g} mm apart",
+                    "The volume cannot be filled with elements: it leaks there.",
+                    "sew",
+                    body,
+                    faces,
+                    found.edges,
+                    station="mend",
+                )
+            )
+        else:
+            many = f"{len(found.edges)} edges" if len(found.edges) > 1 else "an edge"
+            out.append(
+                Finding(
+                    "open boundary",
+                    "stops",
+                    found.length,
+                    xyz(found.middle),
+                    f"{many} with a face on one side only, {found.length:.4g} mm around",
+                    "The volume cannot be filled with elements: a face is missing or lies apart.",
+                    "close",
+                    body,
+                    faces,
+                    found.edges,
+                    station="mend",
+                )
+            )
+    return out
+
+
+def loose_sheets(body: Body) -> list[tuple[list[FaceUse], bool]]:
+    """Open sets of faces that hang apart from a closed rest, and whether they lie within it."""
+    sets = connected(body.uses)
+    if len(sets) < 2:
+        return []
+    closed = [s for s in sets if _closes(s)]
+    if not closed:
+        return []
+    rest = body.with_uses([use for s in closed for use in s])
+    out = []
+    for s in sets:
+        if not any(s is c for c in closed):
+            edges = dict.fromkeys(e for use in s for e in use.face.edges())
+            points = np.concatenate([samples(e) for e in edges])
+            out.append((s, bool(inside(rest, points).mean() > 0.5)))
+    return out
+
+
+def _closes(uses: list[FaceUse]) -> bool:
+    count: dict[Edge, int] = {}
+    for use in uses:
+        for edge in use.face.edges():
+            count[edge] = count.get(edge, 0) + 1
+    return all(n % 2 == 0 for n in count.values())
+
+
+def sheet_faces(body: Body) -> set[Face]:
+    """All faces of loose sheets."""
+    return {use.face for uses, _ in loose_sheets(body) for use in uses}
+
+
+def sheet_cards(body: Body) -> list[Finding]:
+    out = []
+    for uses, within in loose_sheets(body):
+        faces = tuple(use.face for use in uses)
+        edges = tuple(dict.fromkeys(e for f in faces for e in f.edges()))
+        area = sum(face_area(f) for f in faces)
+        where = "inside the solid" if within else "outside the solid"
+        out.append(
+            Finding(
+                "hidden sheet" if within else "loose sheet",
+                "stops",
+                float(np.sqrt(area)),
+                xyz(np.concatenate([samples(e) for e in edges]).mean(axis=0)),
+                f"a sheet of {len(faces)} face{'s' if len(faces) > 1 else ''}, {area:.4g} mm², hangs {where}",
+                "It bounds no volume, and would cut the mesh apart.",
+                "drop",
+                body,
+                faces,
+                station="mend",
+            )
+        )
+    return out
