@@ -10,14 +10,19 @@ import lithon
 from lithon.brep.topology import Model
 from lithon.project.report import report_html
 from lithon.project.steps import keep_step
-from lithon.samples import collar_anchor
+from lithon.samples import TRIANGLE_FILES, collar_anchor
 
 
 def sample_file(stem: str, make: Callable[[], Model]) -> Path:
-    """A sample as a STEP file, made afresh in the user's cache."""
+    """A sample as a file of its kind, made afresh in the user's cache."""
     from platformdirs import user_cache_dir
 
-    path = Path(user_cache_dir("lithon")) / f"{stem}.step"
+    folder = Path(user_cache_dir("lithon"))
+    if stem in TRIANGLE_FILES:
+        path = folder / f"{stem}{TRIANGLE_FILES[stem]}"
+        lithon.write_triangles(make(), path)
+        return path
+    path = folder / f"{stem}.step"
     model, name = make(), stem.replace("-", " ")
     text = lithon.step_text(model, name)
     if not path.exists() or path.read_text("ascii") != text:

@@ -31,7 +31,33 @@ def pair_cards(model: Model, size: float) -> list[Finding]:
         if (boxes[i][0] > boxes[j][1] + reach).any() or (boxes[j][0] > boxes[i][1] + reach).any():
             continue
         out += _between(model.bodies[i], model.bodies[j], size, model.tolerance)
-    return out
+    return out + _crumbs(model)
+
+
+def _crumbs(model: Model) -> list[Finding]:
+    """Bodies far smaller than the others: below the widest gap in the row of volumes, where it is wide."""
+    bodies = sorted(model.bodies, key=lambda b: abs(mass_properties(b).volume))
+    volumes = np.array([abs(mass_properties(b).volume) for b in bodies])
+    if len(bodies) < 3 or volumes[0] <= 0.0:
+        return []
+    jumps = volumes[1:] / volumes[:-1]
+    k = int(jumps.argmax())
+    if jumps[k] < 100.0:
+        return []
+    return [
+        Finding(
+            "crumb",
+            "costs",
+            float(np.cbrt(v)),
+            xyz(mass_properties(body).centroid),
+            f"{body.name} is a crumb of {v:.4g} mm³",
+            f"The next larger body has {volumes[k + 1] / v:.3g} times its volume.",
+            "absorb or drop",
+            body,
+            body.faces,
+        )
+        for body, v in zip(bodies[: k + 1], volumes, strict=False)
+    ]
 
 
 def _spots(body: Body, spacing: float, skip: frozenset[int]) -> tuple[Floats, Floats, Ints]:
@@ -77,8 +103,8 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
                 station="mend",
             )
         ]
-    deepest, nearest = (0.0, None), (np.inf, None)
-    within = {}
+    deepest: tuple[float, tuple[float, float, float] | None] = (0.0, None)
+    nearest: tuple[float, tuple[float, float, float] | None] = (np.inf, None)
     for one, other in ((a, b), (b, a)):
         spots, normals, own = _spots(one, 0.7 * size, shared)
         box = body_mesh(other)[0]
@@ -95,7 +121,6 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
         away, slack = np.abs(true), 20.0 * tolerance
         if whole:
             held = inside(other, p) & (true < -slack)
-            within[one.uid] = bool(close.all() and held.all())
             if held.any():
                 k = int(np.where(held, away, 0.0).argmax())
                 if away[k] > deepest[0]:
@@ -109,9 +134,9 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
             k = int(np.where(thin, away, np.inf).argmin())
             if away[k] < nearest[0]:
                 nearest = (float(away[k]), xyz(p[k]))
-    out = []
+    out: list[Finding] = []
     for one, other in ((a, b), (b, a)):
-        if within.get(one.uid):
+        if closed(one) and _swallowed(one, other):
             return [
                 Finding(
                     "fragment inside",
@@ -155,6 +180,14 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
             )
         )
     return out
+
+
+def _swallowed(one: Body, other: Body) -> bool:
+    """Whether a body lies wholly within the skin of another, which may have small holes."""
+    p, q = body_mesh(one)[0], body_mesh(other)[0]
+    if (p.min(axis=0) <= q.min(axis=0)).any() or (p.max(axis=0) >= q.max(axis=0)).any():
+        return False
+    return bool(inside(other, p[:: max(1, len(p) // 200)]).mean() > 0.95)
 
 
 def _twin(a: Body, b: Body, tolerance: float) -> bool:

@@ -18,6 +18,7 @@ from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguised import disguise_cards
 from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
+from lithon.survey.skin import skin_cards
 
 _RANK = {"stops": 0, "costs": 1, "note": 2}
 
@@ -34,20 +35,20 @@ def findings(model: Model, size: float) -> list[Finding]:
 def body_findings(body: Body, size: float, tolerance: float) -> list[Finding]:
     """What is found in one body by itself."""
     out = _unsound(body, tolerance)
-    if body_is_drawn(body):
-        out += crossing_cards(body, tolerance)
-    if any(f.severity == "stops" for f in out):
+    if not body_is_drawn(body):
         return out
+    out += crossing_cards(body, tolerance)
     out += disguise_cards(body, tolerance)
     out += _touching(body)
-    out += _voids(body)
-    out += _thin_walls(body, size)
     known: set[Face] = set()
-    for feature in features(body):
-        card = _feature_card(feature, size, body)
-        if card is not None:
-            out.append(card)
-            known |= set(feature.faces)
+    if not any(f.severity == "stops" for f in out):  # walls and features want a closed skin
+        out += _voids(body)
+        out += _thin_walls(body, size)
+        for feature in features(body):
+            card = _feature_card(feature, size, body)
+            if card is not None:
+                out.append(card)
+                known |= set(feature.faces)
     out += _short_edges(body, size, known)
     out += _narrow_faces(body, size, known)
     return out
@@ -71,23 +72,8 @@ def _unsound(body: Body, tolerance: float) -> list[Finding]:
     sheets = sheet_faces(body)
     edges = {edge for face in sheets for edge in face.edges()}
     out = sheet_cards(body) + [f for f in opened if not edges.issuperset(f.edges)]
-    for flaw in flaws(body, tolerance):
-        if flaw.kind in _TOLD and opened:
-            continue
-        out.append(
-            Finding(
-                flaw.kind,
-                "stops",
-                0.0,
-                flaw.place,
-                flaw.text,
-                "The volume cannot be filled with elements.",
-                "mend",
-                body,
-                station="mend",
-            )
-        )
-    return out
+    told = [flaw for flaw in flaws(body, tolerance) if not (flaw.kind in _TOLD and opened)]
+    return out + skin_cards(body, told)
 
 
 def _voids(body: Body) -> list[Finding]:
@@ -203,15 +189,16 @@ def wall_beside(hole: Feature) -> float | None:
 def _thin_walls(body: Body, size: float) -> list[Finding]:
     """Places where the solid is thinner than an element, one card per pair of faces."""
     where, wall, own, far, facing = thickness(body)
+    rows = np.flatnonzero((wall < 0.8 * size) & (far >= 0) & (own != far) & (facing < -0.5))
+    rows = rows[np.argsort(wall[rows], kind="stable")]
+    low, high = np.minimum(own[rows], far[rows]), np.maximum(own[rows], far[rows])
+    _, first = np.unique(low * len(body.uses) + high, return_index=True)
+    adj = adjacency(body)
     pairs: dict[tuple[int, int], int] = {}
-    for k in np.flatnonzero((wall < 0.8 * size) & (far >= 0) & (own != far) & (facing < -0.5)).tolist():
-        pair = (min(int(own[k]), int(far[k])), max(int(own[k]), int(far[k])))
-        adj = adjacency(body)
-        a, b = body.uses[pair[0]].face, body.uses[pair[1]].face
-        if b in adj.neighbours(a):
-            continue  # a corner, not a wall
-        if pair not in pairs or wall[k] < wall[pairs[pair]]:
-            pairs[pair] = k
+    for k in np.sort(first).tolist():
+        i, j = int(low[k]), int(high[k])
+        if body.uses[j].face not in adj.neighbours(body.uses[i].face):  # else a corner, not a wall
+            pairs[i, j] = int(rows[k])
     out = []
     for (i, j), k in pairs.items():
         faces = (body.uses[i].face, body.uses[j].face)

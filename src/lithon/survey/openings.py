@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +10,7 @@ from scipy.spatial import cKDTree
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
+from lithon.brep.area import off_edge
 from lithon.brep.measures import face_area
 from lithon.brep.shells import connected, grouped
 from lithon.brep.topology import Body, Edge, Face, FaceUse
@@ -35,7 +37,7 @@ def samples(edge: Edge) -> Floats:
 
 def openings(body: Body) -> list[Opening]:
     """The open boundaries of a body; edges that run beside one another are one opening, with a gap."""
-    open_edges = [edge for edge, uses in adjacency(body).uses.items() if len(uses) % 2 == 1]
+    open_edges = [edge for edge, uses in adjacency(body).uses.items() if len(uses) == 1]
     if not open_edges:
         return []
     points = [samples(edge) for edge in open_edges]
@@ -43,7 +45,7 @@ def openings(body: Body) -> list[Opening]:
     tree = cKDTree(np.concatenate(points))
     owner = np.repeat(np.arange(len(open_edges)), _ALONG)
     for k, edge in enumerate(open_edges):
-        reach = 0.2 * edge.length
+        reach = 0.08 * edge.length
         near, row = tree.query(points[k][1:-1], k=min(4 * _ALONG, len(owner)), distance_upper_bound=reach)
         best: dict[int, list[float]] = {}
         for d, r in zip(np.atleast_2d(near), np.atleast_2d(row), strict=True):
@@ -80,8 +82,7 @@ def openings(body: Body) -> list[Opening]:
 def _distance(a: Edge, b: Edge) -> float:
     """The widest distance (mm) of the middle half of an edge from another edge."""
     mine = a.curve.point(a.t0 + np.linspace(0.25, 0.75, 7) * (a.t1 - a.t0))
-    fine = b.curve.point(np.linspace(b.t0, b.t1, 400))
-    return float(cKDTree(fine).query(mine)[0].max())
+    return float(off_edge(b, mine).max())
 
 
 def opening_cards(body: Body) -> list[Finding]:
@@ -127,28 +128,26 @@ def opening_cards(body: Body) -> list[Finding]:
 
 
 def loose_sheets(body: Body) -> list[tuple[list[FaceUse], bool]]:
-    """Open sets of faces that hang apart from a closed rest, and whether they lie within it."""
+    """Open sets of faces that hang apart from the rest and run beside nothing, and whether they lie within."""
     sets = connected(body.uses)
     if len(sets) < 2:
         return []
-    closed = [s for s in sets if _closes(s)]
-    if not closed:
-        return []
-    rest = body.with_uses([use for s in closed for use in s])
+    area = [sum(face_area(use.face) for use in s) for s in sets]
+    skin = sets[int(np.argmax(area))]
+    beside = {edge for found in openings(body) if found.gap is not None for edge in found.edges}
+    rest = body.with_uses(skin)
     out = []
     for s in sets:
-        if not any(s is c for c in closed):
-            edges = dict.fromkeys(e for use in s for e in use.face.edges())
-            points = np.concatenate([samples(e) for e in edges])
-            out.append((s, bool(inside(rest, points).mean() > 0.5)))
+        edges = list(dict.fromkeys(e for use in s for e in use.face.edges()))
+        if s is skin or _closes(s) or not edges or beside.intersection(edges):
+            continue
+        points = np.concatenate([samples(e) for e in edges])
+        out.append((s, bool(inside(rest, points).mean() > 0.5)))
     return out
 
 
 def _closes(uses: list[FaceUse]) -> bool:
-    count: dict[Edge, int] = {}
-    for use in uses:
-        for edge in use.face.edges():
-            count[edge] = count.get(edge, 0) + 1
+    count = Counter(edge for use in uses for edge in use.face.edges())
     return all(n % 2 == 0 for n in count.values())
 
 
