@@ -302,10 +302,10 @@ def body_mesh(body: Body) -> tuple[Floats, Ints, Ints]:
 
 
 def open_edges(triangles: Ints) -> int:
-    """How many directed triangle sides have no partner: 0 for a watertight, oriented set."""
+    """How many triangle sides have no partner that runs the other way: 0 for a watertight, oriented set."""
     a = np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]])
     n = int(a.max()) + 1 if len(a) else 1
-    forward, backward = a[:, 0] * n + a[:, 1], a[:, 1] * n + a[:, 0]
-    unique, counts = np.unique(forward, return_counts=True)
-    partners = np.isin(unique, backward)
-    return int((~partners).sum() + (counts - 1).sum())
+    low, high = a.min(axis=1), a.max(axis=1)
+    _, side = np.unique(low * n + high, return_inverse=True)
+    balance = np.bincount(side.reshape(-1), weights=np.where(a[:, 0] == low, 1.0, -1.0))
+    return int(np.abs(balance).sum())

@@ -218,7 +218,7 @@ def _scalar(kind: str, text: str) -> Any:
     return text
 
 
-_WIDE = re.compile(r"\\X2\\([0-9A-Fa-f]*)\\X0\\|\\X\\([0-9A-Fa-f]{2})|\\S\\(.)")
+_WIDE = re.compile(r"\\X2\\([0-9A-Fa-f]*)\\X0\\|\\X\\([0-9A-Fa-f]{2})|\\S\\(.)|\\X4\\([0-9A-Fa-f]*)\\X0\\")
 
 
 def decode(text: str) -> str:
@@ -230,6 +230,9 @@ def decode(text: str) -> str:
             return "".join(chr(int(codes[i : i + 4], 16)) for i in range(0, len(codes) - 3, 4))
         if match.group(2) is not None:
             return chr(int(match.group(2), 16))
+        if match.group(4) is not None:
+            codes = match.group(4)
+            return "".join(chr(min(int(codes[i : i + 8], 16), 0x10FFFF)) for i in range(0, len(codes) - 7, 8))
         return chr(ord(match.group(3)) + 128)
 
     return _WIDE.sub(one, text).replace("''", "'").replace("\\\\", "\\")
@@ -245,6 +248,8 @@ def encode(text: str) -> str:
             out.append("\\\\")
         elif 32 <= ord(ch) < 127:
             out.append(ch)
+        elif ord(ch) > 0xFFFF:
+            out.append(f"\\X4\\{ord(ch):08X}\\X0\\")
         else:
-            out.append(f"\\X2\\{ord(ch) & 0xFFFF:04X}\\X0\\")
+            out.append(f"\\X2\\{ord(ch):04X}\\X0\\")
     return "'" + "".join(out) + "'"

@@ -10,13 +10,15 @@ from typing import Any
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.faceted import bodies_of
 from lithon.brep.moved import moved
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
 from lithon.brep.validate import widest_gap
 from lithon.errors import BadFile, Refusal
 from lithon.exchange.part21 import Instance, read_exchange
-from lithon.exchange.step_assembly import SHEETS, SOLIDS, Assembly, Placed
+from lithon.exchange.step_assembly import TRIANGLES, Assembly, Placed
 from lithon.exchange.step_faces import FaceReader
+from lithon.exchange.step_tessellated import triangles_of
 
 
 @dataclass(slots=True)
@@ -89,8 +91,7 @@ class _Reader:
         """The solids and sheet models of one unit, by number, each where it was modelled."""
         kept: dict[int, list[tuple[int, bool]]] = {}
         for shape in shapes:
-            if shape.kind not in (*SOLIDS, *SHEETS):
-                self.faces.notes.append(f"#{shape.number} left out: a {shape.kind.lower()} is not read yet")
+            if shape.kind in TRIANGLES:
                 continue
             try:
                 shells = self.faces.shells(shape)
@@ -106,6 +107,16 @@ class _Reader:
                 colour = colours.get(number) or _commonest([colours.get(face) for face, _ in uses])
                 made = tuple(FaceUse(faces[face], forward) for face, forward in uses)
                 out[number] = Body(made, self.name, colour=colour)
+        if not out:  # triangles beside exact solids are pictures of those
+            for shape in shapes:
+                try:
+                    made, notes = bodies_of([triangles_of(self.faces.x, shape, self.faces.scale)])
+                except (BadFile, IndexError, TypeError, ValueError) as error:
+                    self.faces.notes.append(f"the triangles #{shape.number} are left out: {error}")
+                    continue
+                self.faces.notes += notes
+                uses = tuple(use for body in made for use in body.uses)
+                out[shape.number] = Body(uses, self.name, colour=colours.get(shape.number))
         return out
 
     def _at(self, part: Body, place: Placed, again: bool) -> Body:

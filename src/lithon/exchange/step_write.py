@@ -334,6 +334,21 @@ class _Writer:
         items = ",".join([base, *solids])
         brep = self.add(f"ADVANCED_BREP_SHAPE_REPRESENTATION({encode(self.name)},({items}),{where})")
         self.add(f"SHAPE_DEFINITION_REPRESENTATION({shape},{brep})")
+        self._colours(solids, where)
+
+    def _colours(self, solids: list[str], where: str) -> None:
+        styled = []
+        for body, solid in zip(self.model.bodies, solids, strict=True):
+            if body.colour is None:
+                continue
+            item = self.add(f"COLOUR_RGB('',{','.join(_real(c) for c in body.colour)})")
+            for kind in ("FILL_AREA_STYLE_COLOUR('',{})", "FILL_AREA_STYLE('',({}))", "SURFACE_STYLE_FILL_AREA({})",
+                         "SURFACE_SIDE_STYLE('',({}))", "SURFACE_STYLE_USAGE(.BOTH.,{})",
+                         "PRESENTATION_STYLE_ASSIGNMENT(({}))"):  # fmt: skip
+                item = self.add(kind.format(item))
+            styled.append(self.add(f"STYLED_ITEM('',({item}),{solid})"))
+        if styled:
+            self.add(f"MECHANICAL_DESIGN_GEOMETRIC_PRESENTATION_REPRESENTATION('',({','.join(styled)}),{where})")
 
 
 def _around(face: Face) -> list[Loop]:

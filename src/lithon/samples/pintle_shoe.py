@@ -102,7 +102,8 @@ def spoiled_shoe(seed: int = 11) -> tuple[Model, list[Wound]]:
         wall = face_toward(body, (way, 0, 0), (edge_x, middle[1], middle[2]))
         low, high = (e for e in wall.edges() if abs(float(e.direction(0.5)[2])) < 0.1)
         spoil(wall_cut(body, wall, low, high, shares))
-    (sliver,) = (f for f in body.faces if len(f.loops) == 1 and min(e.length for e in f.edges()) < 0.5)
+    slim = (f for f in body.faces if len(list(f.edges())) == 4 and min(e.length for e in f.edges()) < 0.5)
+    (sliver,) = slim
     x_, y_, z_ = np.mean([e.at(0.5) for e in sliver.edges()], axis=0).tolist()
     wounds.append(Wound("narrow face", (x_, y_, z_), s.slot_depth, None))
     lost = face_toward(body, (0, 0, 1), (middle[0], middle[1], s.low - s.slot_depth))
