@@ -15,6 +15,7 @@ from lithon.brep.build import Round, prism, rectangle
 from lithon.brep.faceted import Triangles, as_planes, bodies_of, enclosed, welded
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.moved import moved
+from lithon.brep.shells import shells
 from lithon.brep.tessellate import body_mesh, open_edges
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -74,11 +75,15 @@ def test_other_peoples_readers_agree_on_the_binary_kinds(tmp_path):
 
 
 def test_faces_edges_and_mass_of_what_arrives():
-    """A block is six faces, twelve edges and eight vertices again; a rod is three faces on two rings."""
+    """A block is six faces, twelve edges and eight vertices again; a rod two plane caps and a wall in a few
+    strips, each of which can be seen from one side."""
     (block, rod), notes = bodies_of(soup(BLOCK, ROD))
     assert not notes and (block.name, rod.name) == ("block", "rod")
     assert (len(block.faces), len(block.edges()), len(block.vertices())) == (6, 12, 8)
-    assert (len(rod.faces), len(rod.edges()), len(rod.vertices())) == (3, 2, 0)
+    flat = [f for f in rod.faces if np.ptp(f.surface.normals @ f.surface.frame.z) < 1e-9]
+    assert len(flat) == 2 and 3 <= len(rod.faces) - 2 <= 6
+    assert len(rod.vertices()) - len(rod.edges()) + len(rod.faces) == 2  # Euler: a ball's topology
+    assert all((f.surface.normals @ f.surface.frame.z).min() > 0.15 for f in rod.faces)
     for made, exact in ((block, BLOCK), (rod, ROD)):
         a, b = mass_properties(made), mass_properties(exact)
         rel = 1e-12 if made is block else 0.02
@@ -107,7 +112,8 @@ def test_a_hollow_ball_has_a_void_and_a_fragment_stays_a_body():
     points = np.concatenate([p for p, _ in parts])
     corners = np.concatenate([c + base[k] for k, (_, c) in enumerate(parts)])
     bodies, _ = bodies_of([Triangles(points, corners, "ball")])
-    assert [len(b.faces) for b in bodies] == [2, 1]  # a ball is one face without a crease, without an edge
+    assert len(bodies) == 2 and [len(shells(b)) for b in bodies] == [2, 1]
+    assert all((f.surface.normals @ f.surface.frame.z).min() > 0.15 for b in bodies for f in b.faces)
     assert volume(bodies[0]) == pytest.approx(enclosed(points, np.concatenate([parts[0][1], parts[1][1] + base[1]])))
     assert not any(flaws(b, 1e-6) for b in bodies)
 

@@ -105,8 +105,8 @@ class _Reader:
         for number, uses in kept.items():
             if uses:
                 colour = colours.get(number) or _commonest([colours.get(face) for face, _ in uses])
-                made = tuple(FaceUse(faces[face], forward) for face, forward in uses)
-                out[number] = Body(made, self.name, colour=colour)
+                bound = tuple(FaceUse(faces[face], forward) for face, forward in uses)
+                out[number] = Body(bound, self.name, colour=colour)
         if not out:  # triangles beside exact solids are pictures of those
             for shape in shapes:
                 try:
@@ -115,8 +115,8 @@ class _Reader:
                     self.faces.notes.append(f"the triangles #{shape.number} are left out: {error}")
                     continue
                 self.faces.notes += notes
-                uses = tuple(use for body in made for use in body.uses)
-                out[shape.number] = Body(uses, self.name, colour=colours.get(shape.number))
+                every = tuple(use for body in made for use in body.uses)
+                out[shape.number] = Body(every, self.name, colour=colours.get(shape.number))
         return out
 
     def _at(self, part: Body, place: Placed, again: bool) -> Body:
