@@ -105,3 +105,37 @@ def test_short_edges_and_narrow_faces_are_found():
     (narrow,) = [f for f in found if f.kind == "narrow face"]
     assert narrow.size == pytest.approx(2 * 0.4 * 8 / 16.8)
     assert narrow.faces and not any(f.kind == "thin wall" for f in found)
+
+
+def test_twins_of_the_paddle_frame():
+    from lithon.samples import paddle_frame
+    from lithon.survey.twins import twins
+
+    groups = {tuple(sorted(b.name.rstrip(" 0123456789") for b in g)) for g in twins(paddle_frame())}
+    assert ("bolt",) * 12 in groups and ("bush",) * 2 in groups and len(groups) == 6
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_a_moved_copy_is_a_twin_and_a_mirrored_one_is_not(seed):
+    from lithon.brep.build import Piece
+    from lithon.brep.measures import mass_properties
+    from lithon.brep.moved import moved
+    from lithon.samples import cast_anchor
+    from lithon.survey.twins import motion_between
+
+    dice = np.random.default_rng(seed)
+    frame = Frame.of(dice.uniform(-50, 50, 3), dice.normal(size=3), dice.normal(size=3))
+    motion = np.eye(4)
+    motion[:3, :3], motion[:3, 3] = np.stack([frame.x, frame.y, frame.z], axis=1), frame.origin
+    odd = prism([Piece((0, 0)), Piece((9, 0)), Piece((9, 2)), Piece((4, 2)), Piece((4, 5)), Piece((0, 5))], 3.0)
+    chiral = sink(odd, face_toward(odd, (0, 0, 1)), Frame.of((0, 0, 3), (0, 0, 1), (1, 0, 0)), Round((2, 1), 0.6), 1.0)
+    cube, rod = prism(rectangle(0, 0, 5, 5), 5.0), prism(Round((0, 0), 3.0), 7.0)
+    for body in (chiral, cube, rod, cast_anchor().bodies[0]):
+        copy = moved(body, motion)
+        found = motion_between(body, copy)
+        assert found is not None
+        centre = mass_properties(body).centroid
+        assert found[:3, :3] @ centre + found[:3, 3] == pytest.approx(mass_properties(copy).centroid, abs=1e-6)
+    mirror = np.diag([-1.0, 1.0, 1.0, 1.0])
+    assert motion_between(chiral, moved(chiral, motion @ mirror)) is None
+    assert motion_between(cube, moved(cube, motion @ mirror)) is not None  # a cube is its own mirror image

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QGridLayout
 
 from lithon.app import theme
 from lithon.app.histogram import Histogram
@@ -14,6 +16,8 @@ from lithon.app.work import STATIONS, Work
 from lithon.project.steps import clear_question, clear_step
 from lithon.survey.findings import Finding, share
 
+#: So many notes of an arrival are shown as cards.
+_NOTES = 6
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
 _NOUNS = {
     "small hole": ("holes", "diameter"),
@@ -49,6 +53,13 @@ def grouped(findings: list[Finding]) -> list[Group]:
         table.setdefault((f.kind, round(f.size, 3), f.text, bool(f.keep)), []).append(f)
     groups = [Group(v) for v in table.values()]
     return sorted(groups, key=lambda g: (_ORDER[g.first.severity], bool(g.first.keep), g.first.size))
+
+
+def _short(length: float) -> str:
+    """Three digits, and no exponent where a person would write none."""
+    if length >= 1e3:
+        return f"{length:,.0f}"
+    return f"{length:.3g}" if length >= 1e-3 or length == 0.0 else f"{length:.1e}"
 
 
 class Docket(Panel):
@@ -130,19 +141,43 @@ class Docket(Panel):
 
     def _head_intake(self) -> None:
         ledger = self.work.ledger
-        self.add(
-            Card(
-                "●",
-                theme.VERDIGRIS,
-                ledger.source.name,
-                f"{len(ledger.source.data) // 1024 + 1} kB of STEP, "
-                f"{len(ledger.base.bodies)} solid, {len(ledger.base.faces())} faces",
-                "Lengths in millimetres. Seams dropped.",
-                "The file itself is never touched.",
-            )
+        arrival, model = ledger.arrival, ledger.base
+        kind = Path(ledger.source.name).suffix.lstrip(".").upper() or "data"
+        exact = not any(f.surface.kind == "facets" for f in model.faces())
+        many = f"{len(model.bodies)} {'body' if len(model.bodies) == 1 else 'bodies'}"
+        card = Card(
+            "●",
+            theme.VERDIGRIS,
+            ledger.source.name,
+            f"{len(ledger.source.data) // 1024 + 1} kB of {kind}, {many}, {len(model.faces())} faces",
+            "Exact faces and edges; seams dropped." if exact else "Triangles, parted into faces at their creases.",
+            "The file itself is never touched.",
         )
-        for note in ledger.arrival.notes:
+        self.add(card)
+        if arrival.unit is not None:
+            self._unit_card(arrival.unit)
+        for note in arrival.notes[:_NOTES]:
             self.add(Card(*theme.SEVERITY["note"][1::-1], note))
+        if len(arrival.notes) > _NOTES:
+            self.add(label(f"and {len(arrival.notes) - _NOTES} more notes", "dim"))
+
+    def _unit_card(self, choice) -> None:
+        """The box in every unit that the file may mean; a press reads it again in that unit."""
+        card = Card("?", theme.OCHRE, f"The file names no unit: read in {choice.unit}", choice.why.capitalize() + ".")
+        table = QGridLayout()
+        table.setContentsMargins(0, 2, 0, 0)
+        table.setHorizontalSpacing(10)
+        table.setVerticalSpacing(0)
+        for k, (unit, box) in enumerate(choice.boxes.items()):
+            chosen = unit == choice.unit
+            pick = button(("● " if chosen else "○ ") + unit, lambda u=unit: self.work.reread(u), "quiet")
+            pick.setToolTip(f"Read the file again in {unit}")
+            table.addWidget(pick, k, 0)
+            size = label(" × ".join(_short(c) for c in box) + " mm", "" if chosen else "dim", wrap=False)
+            table.addWidget(size, k, 1)
+        table.setColumnStretch(1, 1)
+        card.lay.addLayout(table)
+        self.add(card)
 
     def _head_carve(self) -> None:
         self.add(

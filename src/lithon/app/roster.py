@@ -16,6 +16,7 @@ from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.sweep import verdict
 from lithon.survey.features import feature_of
+from lithon.survey.twins import twins
 
 
 class Roster(Panel):
@@ -23,6 +24,7 @@ class Roster(Panel):
         super().__init__("ROSTER")
         self.work = work
         self.redraw = redraw
+        self.unfolded: set[int] = set()
         work.model_changed.connect(self.refresh)
         work.findings_changed.connect(self.refresh)
 
@@ -33,10 +35,40 @@ class Roster(Panel):
             return
         self.heading.setText(f"ROSTER · {len(model.bodies)} BOD{'IES' if len(model.bodies) != 1 else 'Y'}")
         stopped = {f.body for f in self.work.findings if f.severity == "stops"}
-        for k, body in enumerate(model.bodies):
-            self.add(self._row(k, body, body in stopped))
+        order = {body: k for k, body in enumerate(model.bodies)}
+        above: tuple[str, ...] = ()
+        for group in twins(model):
+            path = group[0].path[:-1]
+            if path != above and path:
+                self.add(label(" › ".join(path), "dim"))
+            above = path
+            k = order[group[0]]
+            if len(group) == 1:
+                self.add(self._row(k, group[0], group[0] in stopped))
+                continue
+            self.add(self._fold(k, group, any(b in stopped for b in group)))
+            if group[0].uid in self.unfolded:
+                for body in group:
+                    self.add(self._row(order[body], body, body in stopped))
 
-    def _row(self, k: int, body: Body, blocked: bool) -> QFrame:
+    def _fold(self, k: int, group: list[Body], blocked: bool) -> QFrame:
+        """Twins in one row: the first stands for all."""
+        first = group[0]
+        out, lay = self._frame(k, f"{_stem(first.name)}  × {len(group)}")
+        head = lay.itemAt(0).layout()
+        open_ = first.uid in self.unfolded
+        head.addWidget(button("fold" if open_ else "unfold", lambda: self._unfold(first), "quiet"))
+        hidden = all(b.name in self.work.hidden for b in group)
+        head.addWidget(button("show" if hidden else "hide", lambda: self._toggle(*group), "quiet"))
+        kind, reason = ("■ blocked", "it must be mended first") if blocked else verdict(first)
+        words = label(f"twins · {kind} · {len(first.uses)} faces each", "dim")
+        words.setToolTip(reason)
+        lay.addWidget(words)
+        lay.addWidget(label(f"{number(volume(first))} mm³ each", "dim"))
+        restyle(out)
+        return out
+
+    def _frame(self, k: int, name: str) -> tuple[QFrame, QVBoxLayout]:
         out = QFrame()
         out.setObjectName("card")
         lay = QVBoxLayout(out)
@@ -46,10 +78,14 @@ class Roster(Panel):
         swatch = label("■", wrap=False)
         swatch.setStyleSheet(f"color: {theme.STONES[k % len(theme.STONES)][1]}; font-size: 13pt;")
         head.addWidget(swatch)
-        head.addWidget(label(body.name), 1)
-        hidden = body.name in self.work.hidden
-        head.addWidget(button("show" if hidden else "hide", lambda: self._toggle(body), "quiet"))
+        head.addWidget(label(name), 1)
         lay.addLayout(head)
+        return out, lay
+
+    def _row(self, k: int, body: Body, blocked: bool) -> QFrame:
+        out, lay = self._frame(k, body.name)
+        hidden = body.name in self.work.hidden
+        lay.itemAt(0).layout().addWidget(button("show" if hidden else "hide", lambda: self._toggle(body), "quiet"))
         kind, reason = ("■ blocked", "it must be mended first") if blocked else verdict(body)
         words = label(f"{kind} · {len(body.uses)} faces", "dim")
         words.setToolTip(reason)
@@ -58,10 +94,23 @@ class Roster(Panel):
         restyle(out)
         return out
 
-    def _toggle(self, body: Body) -> None:
-        self.work.hidden ^= {body.name}
+    def _unfold(self, first: Body) -> None:
+        self.unfolded ^= {first.uid}
+        self.refresh()
+
+    def _toggle(self, *bodies: Body) -> None:
+        names = {b.name for b in bodies}
+        if names <= self.work.hidden:
+            self.work.hidden -= names
+        else:
+            self.work.hidden |= names
         self.refresh()
         self.redraw()
+
+
+def _stem(name: str) -> str:
+    """A twin's name without its number."""
+    return name.rstrip("0123456789 ") or name
 
 
 class InHand(Panel):

@@ -199,6 +199,10 @@ def round_size(value: float) -> float:
     return float(f"{np.round(value / power * 2.0) / 2.0 * power:.6g}")
 
 
+#: Lenses whose sizes take a while: the worker looks for them.
+_FAR = ("fillets", "holes", "walls", "gaps")
+
+
 class Sieve(QFrame):
     """Lenses at the left, the axis at the right."""
 
@@ -210,6 +214,8 @@ class Sieve(QFrame):
         self.work = work
         self.lens = LENSES[0]
         self.marks: list[Mark] = []
+        self._turn = 0
+        self._asked: tuple[object, str] | None = None
         lay = QHBoxLayout(self)
         lay.setContentsMargins(12, 8, 12, 6)
         lay.setSpacing(14)
@@ -256,8 +262,26 @@ class Sieve(QFrame):
 
     def refresh(self) -> None:
         model = self.work.model
-        self.marks = marks(model, self.lens.key) if model is not None else []
+        if model is None or self.lens.key not in _FAR:
+            self._turn += 1
+            self.marks = marks(model, self.lens.key) if model is not None else []
+            self.recolour()
+            return
+        if self._asked == (model, self.lens.key):
+            self.recolour()  # only the size moved: the answer is there, or on its way
+            return
+        self._asked = (model, self.lens.key)
+        self._turn += 1
+        turn = self._turn
+        self.marks = []
         self.recolour()
+
+        def found(result: list[Mark]) -> None:
+            if turn == self._turn:
+                self.marks = result
+                self.recolour()
+
+        self.work.job("marks", model, self.lens.key, done=found)
 
     def recolour(self) -> None:
         if self.work.ledger is None:

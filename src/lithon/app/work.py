@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -200,6 +200,25 @@ class Work(QObject):
                 f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {len(ledger.model.faces())} faces, in mm", "good"
             )
 
+    def reread(self, unit: str) -> None:
+        """Read the source again in another unit; not once steps have been taken on it."""
+        if self.ledger is None or self.path is None:
+            return
+        if self.ledger.entries:
+            self.told.emit("the unit is settled once a step is taken: undo the steps first", "bad")
+            return
+        try:
+            self.ledger = Ledger.of(replace(self.ledger.source, unit=unit))
+        except LithonError as error:
+            self.told.emit(str(error), "bad")
+            return
+        self.drop()
+        self._clear_selection()
+        self._model_moved()
+        self.size_changed.emit(self.ledger.size)
+        self.opened.emit()
+        self.told.emit(f"read again in {unit}", "good")
+
     def save(self, path: Path | None = None) -> bool:
         """Save the project. Returns whether a file was written; without a path and a name, it was not."""
         target = path or self.saved_as
@@ -272,11 +291,17 @@ class Work(QObject):
                 self.findings, self.findings_ready = result, True
                 self.findings_changed.emit()
 
+        def seen(result: list[Finding]) -> None:
+            if turn == self._turn and not self.findings_ready:
+                self.findings = result
+                self.findings_changed.emit()
+
         def foreseen(result: Forecast) -> None:
             if turn == self._turn:
                 self.forecast = result
                 self.forecast_changed.emit()
 
+        self.job("glance", model, size, done=seen)
         self.job("survey", model, size, done=found)
         self.job("forecast", model, size, done=foreseen)
 

@@ -93,7 +93,7 @@ def widest_gap(body: Body) -> float:
     most = 0.0
     at: dict[Edge, Any] = {}
     for edge in body.edges():
-        points = edge.curve.point(np.linspace(edge.t0, edge.t1, 5))
+        points = edge.curve.point(np.linspace(edge.t0, edge.t1, 7))
         at[edge] = points
         for vertex, point in ((edge.start, points[0]), (edge.end, points[-1])):
             if vertex is not None:

@@ -137,6 +137,8 @@ class _Reader:
 
 #: Gaps (mm) up to this are what the exporter's tolerance left: they loosen the model's own a little.
 _SMALL_GAP = 2.5e-3
+#: And up to this whatever the shortest edge is.
+_TINY_GAP = 1e-4
 _MOST_NOTES = 40
 
 
@@ -146,7 +148,7 @@ def _settled(model: Model, notes: list[str]) -> Model:
     if gap <= 10.0 * model.tolerance:
         return model
     shortest = min((e.length for e in model.edges()), default=np.inf)
-    if gap > min(_SMALL_GAP, 0.05 * shortest):
+    if gap > max(_TINY_GAP, min(_SMALL_GAP, 0.05 * shortest)):
         return model
     notes.append(f"edges stand up to {1e3 * gap:.2g} microns off their faces: the tolerance is loosened to that")
     return replace(model, tolerance=gap / 8.0)

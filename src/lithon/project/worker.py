@@ -22,6 +22,7 @@ from lithon.project.steps import Outcome, Step, run_step
 from lithon.project.wire import Wire
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
+from lithon.survey.sizes import Mark, marks
 
 
 def _step(progress: Progress, model: Model, step: Step) -> Outcome:
@@ -34,6 +35,14 @@ def _mesh(progress: Progress, model: Model, size: float, elements: str = "tet") 
 
 def _survey(progress: Progress, model: Model, size: float) -> list[Finding]:
     return findings(model, size)
+
+
+def _glance(progress: Progress, model: Model, size: float) -> list[Finding]:
+    return findings(model, size, thorough=False)
+
+
+def _marks(progress: Progress, model: Model, lens: str) -> list[Mark]:
+    return marks(model, lens)
 
 
 def _forecast(progress: Progress, model: Model, size: float) -> Forecast:
@@ -53,6 +62,8 @@ JOBS: dict[str, Callable[..., Any]] = {
     "step": _step,
     "mesh": _mesh,
     "survey": _survey,
+    "glance": _glance,
+    "marks": _marks,
     "forecast": _forecast,
     "rest": _rest,
 }

@@ -11,7 +11,7 @@ from lithon.brep.measures import mass_properties
 from lithon.brep.sampling import spread_inside
 from lithon.brep.shells import closed
 from lithon.brep.tessellate import body_mesh
-from lithon.brep.topology import Body, Model
+from lithon.brep.topology import Body, Face, Model
 from lithon.brep.trees import inside, tree_of, triangle_normals
 from lithon.survey.card import Finding, share, xyz
 
@@ -32,6 +32,32 @@ def pair_cards(model: Model, size: float) -> list[Finding]:
             continue
         out += _between(model.bodies[i], model.bodies[j], size, model.tolerance)
     return out + _crumbs(model)
+
+
+def gaps(model: Model, reach: float) -> list[tuple[float, tuple[Face, Face], Body]]:
+    """The narrowest place (mm) of every gap up to `reach` between two bodies, with the faces on both sides."""
+    out = []
+    spacing = reach / 5.0
+    boxes = [(p.min(axis=0), p.max(axis=0)) for p in (body_mesh(b)[0] for b in model.bodies)]
+    for i, j in itertools.combinations(range(len(model.bodies)), 2):
+        if (boxes[i][0] > boxes[j][1] + reach).any() or (boxes[j][0] > boxes[i][1] + reach).any():
+            continue
+        one, other = model.bodies[i], model.bodies[j]
+        spots, normals, own = _spots(one, spacing, frozenset())
+        row, at = tree_of(other).nearest(spots)
+        q, tri, owner = body_mesh(other)
+        facing = (normals * triangle_normals(q, tri)[row]).sum(axis=1)
+        straight = np.abs(((at - spots) * normals).sum(axis=1)) > 0.9 * np.linalg.norm(at - spots, axis=1)
+        near = np.flatnonzero((facing < -0.7) & straight & (np.linalg.norm(at - spots, axis=1) < reach))
+        if not len(near):
+            continue
+        true = _true_distance(one, own[near], other, row[near], spots[near])
+        true = np.where(true > 20.0 * model.tolerance, true, np.inf)
+        k = int(true.argmin())
+        if np.isfinite(true[k]) and true[k] < reach:
+            faces = (one.uses[int(own[near[k]])].face, other.uses[int(owner[row[near[k]]])].face)
+            out.append((float(true[k]), faces, one))
+    return out
 
 
 def _crumbs(model: Model) -> list[Finding]:

@@ -19,21 +19,25 @@ from lithon.survey.disguised import disguise_cards
 from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 from lithon.survey.skin import skin_cards
+from lithon.survey.walls import walls
 
 _RANK = {"stops": 0, "costs": 1, "note": 2}
 
 
-def findings(model: Model, size: float) -> list[Finding]:
-    """Everything found at this element size, worst first."""
+def findings(model: Model, size: float, thorough: bool = True) -> list[Finding]:
+    """Everything found at this element size, worst first; at a first glance only what is seen at once."""
     out: list[Finding] = []
     for body in model.bodies:
-        out += body_findings(body, size, model.tolerance)
-    out += pair_cards(model, size)
+        out += body_findings(body, size, model.tolerance, thorough)
+    if thorough:
+        out += pair_cards(model, size)
     return sorted(out, key=lambda f: (_RANK[f.severity], f.size))
 
 
-def body_findings(body: Body, size: float, tolerance: float) -> list[Finding]:
+def body_findings(body: Body, size: float, tolerance: float, thorough: bool = True) -> list[Finding]:
     """What is found in one body by itself."""
+    if not thorough:
+        return _short_edges(body, size, set()) + opening_cards(body)
     out = _unsound(body, tolerance)
     if not body_is_drawn(body):
         return out
@@ -188,35 +192,21 @@ def wall_beside(hole: Feature) -> float | None:
 
 def _thin_walls(body: Body, size: float) -> list[Finding]:
     """Places where the solid is thinner than an element, one card per pair of faces."""
-    where, wall, own, far, facing = thickness(body)
-    rows = np.flatnonzero((wall < 0.8 * size) & (far >= 0) & (own != far) & (facing < -0.5))
-    rows = rows[np.argsort(wall[rows], kind="stable")]
-    low, high = np.minimum(own[rows], far[rows]), np.maximum(own[rows], far[rows])
-    _, first = np.unique(low * len(body.uses) + high, return_index=True)
-    adj = adjacency(body)
-    pairs: dict[tuple[int, int], int] = {}
-    for k in np.sort(first).tolist():
-        i, j = int(low[k]), int(high[k])
-        if body.uses[j].face not in adj.neighbours(body.uses[i].face):  # else a corner, not a wall
-            pairs[i, j] = int(rows[k])
-    out = []
-    for (i, j), k in pairs.items():
-        faces = (body.uses[i].face, body.uses[j].face)
-        out.append(
-            Finding(
-                "thin wall",
-                "costs",
-                float(wall[k]),
-                xyz(where[k]),
-                f"wall {wall[k]:.3g} mm thick, {share(wall[k], size)}",
-                f"Elements shrink to about {wall[k] / 0.8:.2g} mm there.",
-                "smaller size here, or clear what thins it",
-                body,
-                faces,
-                station="survey",
-            )
+    return [
+        Finding(
+            "thin wall",
+            "costs",
+            wall,
+            place,
+            f"wall {wall:.3g} mm thick, {share(wall, size)}",
+            f"Elements shrink to about {wall / 0.8:.2g} mm there.",
+            "smaller size here, or clear what thins it",
+            body,
+            faces,
+            station="survey",
         )
-    return out
+        for wall, faces, place in walls(body, 0.8 * size)
+    ]
 
 
 def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:

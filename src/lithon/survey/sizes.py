@@ -5,9 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import numpy as np
+
 from lithon.brep.measures import face_area, volume
-from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.brep.topology import Body, Edge, Face, Model, rough_box
+from lithon.survey.between import gaps
 from lithon.survey.features import features
+from lithon.survey.walls import walls
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -36,6 +40,8 @@ LENSES = (
     Lens("widths", "Face widths", "mm", "faces", "width"),
     Lens("fillets", "Fillet radii", "mm", "fillets", "radius"),
     Lens("holes", "Hole diameters", "mm", "holes", "diameter"),
+    Lens("walls", "Walls", "mm", "faces", "width"),
+    Lens("gaps", "Gaps", "mm", "bodies", "volume"),
     Lens("volumes", "Body volumes", "mm³", "bodies", "volume"),
 )
 
@@ -61,16 +67,28 @@ def _volume_mark(body: Body) -> list[Mark]:
     return [Mark(volume(body), faces=body.faces, body=body)]
 
 
+def _wall_marks(body: Body) -> list[Mark]:
+    return [Mark(wall, faces=faces, body=body) for wall, faces, _ in walls(body, np.inf)]
+
+
+def _gap_marks(model: Model) -> list[Mark]:
+    reach = 0.1 * float(np.linalg.norm(np.ptp(rough_box(model.bodies), axis=0)))
+    return [Mark(gap, faces=faces, body=body) for gap, faces, body in gaps(model, reach)]
+
+
 _MAKERS: dict[str, Callable[[Body], list[Mark]]] = {
     "edges": _edge_marks,
     "widths": _width_marks,
     "fillets": _feature_marks("fillet"),
     "holes": _feature_marks("hole"),
+    "walls": _wall_marks,
     "volumes": _volume_mark,
 }
 
 
 def marks(model: Model, lens: str) -> list[Mark]:
     """All sizes of one lens, smallest first."""
+    if lens == "gaps":
+        return sorted(_gap_marks(model), key=lambda m: m.value)
     found = [m for body in model.bodies for m in _MAKERS[lens](body)]
     return sorted(found, key=lambda m: m.value)

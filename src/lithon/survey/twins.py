@@ -1,0 +1,152 @@
+"""Bodies that are congruent: the same fastener forty times, whether a file says so or not.
+
+Volume, area, moments and counts must agree; then a motion is sought that takes the marked points of one body
+onto those of the other: principal axes onto principal axes, and, where those leave a turn open, a point off
+the axis onto each of its candidates. A mirror image is no twin.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+from dataclasses import dataclass
+from weakref import WeakKeyDictionary
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from lithon.arrays import Floats
+from lithon.brep.measures import mass_properties
+from lithon.brep.topology import Body, Model
+from lithon.geometry.curves import Ellipse
+
+_NEAR = 1e-5
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Shape:
+    """What does not change under a motion, and what moves with it: centroid, axes and marked points."""
+
+    numbers: Floats
+    counts: tuple[int, ...]
+    centre: Floats
+    principal: Floats
+    axes: Floats
+    points: Floats
+
+
+_shapes: WeakKeyDictionary[Body, _Shape] = WeakKeyDictionary()
+
+
+def _shape(body: Body) -> _Shape:
+    made = _shapes.get(body)
+    if made is None:
+        mass = mass_properties(body)
+        principal, axes = np.linalg.eigh(mass.inertia)
+        marked = [v.point for v in body.vertices()]
+        for edge in body.edges():
+            if not edge.ring:
+                marked.append(edge.at(0.5))
+            elif isinstance(edge.curve, Ellipse):
+                marked.append(edge.curve.frame.origin)
+        points = np.array(marked) if marked else mass.centroid[None]
+        size = float(np.cbrt(abs(mass.volume))) or 1.0
+        numbers = np.array([mass.volume / size**3, mass.area / size**2, *(principal / size**5), np.log(size)])
+        kinds = [f.surface.kind for f in body.faces]
+        counts = (len(kinds), len(body.edges()), *(kinds.count(k) for k in sorted(set(kinds))))
+        made = _Shape(numbers, counts, mass.centroid, principal, axes.T, points)
+        _shapes[body] = made
+    return made
+
+
+def twins(model: Model) -> list[list[Body]]:
+    """The bodies in groups of congruent ones, in the model's order."""
+    groups: list[list[Body]] = []
+    for body in model.bodies:
+        for group in groups:
+            if motion_between(group[0], body) is not None:
+                group.append(body)
+                break
+        else:
+            groups.append([body])
+    return groups
+
+
+def motion_between(a: Body, b: Body) -> Floats | None:
+    """The motion (4,4) that takes body a onto b, or None where they are not congruent."""
+    one, two = _shape(a), _shape(b)
+    if one.counts != two.counts or len(one.points) != len(two.points):
+        return None
+    if not np.allclose(one.numbers, two.numbers, rtol=_NEAR, atol=_NEAR):
+        return None
+    reach = float(np.linalg.norm(one.points - one.centre, axis=1).max()) + 1e-12
+    tree = cKDTree(two.points)
+    for turn in _turns(one, two):
+        moved = (one.points - one.centre) @ turn.T + two.centre
+        if float(tree.query(moved)[0].max()) < 10.0 * _NEAR * reach:
+            motion = np.eye(4)
+            motion[:3, :3] = turn
+            motion[:3, 3] = two.centre - turn @ one.centre
+            return motion
+    return None
+
+
+def _turns(one: _Shape, two: _Shape) -> Iterator[Floats]:
+    """Rotations (3,3) that take the principal axes of one onto those of the other."""
+    p = one.principal
+    same = np.abs(np.diff(p)) < 1e-4 * float(p.max())
+    if not same.any():
+        for x, y in itertools.product((1.0, -1.0), repeat=2):
+            signs = np.array([x, y, 1.0])
+            axes = two.axes * signs[:, None]
+            axes[2] = np.cross(axes[0], axes[1])
+            start = one.axes.copy()
+            start[2] = np.cross(start[0], start[1])
+            yield np.asarray(axes.T @ start)
+        return
+    # A turn is open: about the odd axis, or about all. Two marked points fix it.
+    away = one.points - one.centre
+    odd = None if same.all() else one.axes[0 if same[1] else 2]
+    other = None if same.all() else two.axes[0 if same[1] else 2]
+    far = np.linalg.norm(away, axis=1)
+    if odd is None:
+        k = int(far.argmax())
+        if far[k] < 1e-9:
+            yield np.eye(3)
+            return
+        odd = away[k] / far[k]
+        theirs = two.points - two.centre
+        length = np.linalg.norm(theirs, axis=1)
+        like = np.flatnonzero(np.abs(length - far[k]) < 100.0 * _NEAR * far[k])
+        ways = [theirs[j] / length[j] for j in like[:200]]
+    else:
+        assert other is not None
+        ways = [other, -other]
+    side = away - np.multiply.outer(away @ odd, odd)
+    off = np.linalg.norm(side, axis=1)
+    k = int(off.argmax())
+    for way in ways:
+        if off[k] < 1e-6 * (float(far.max()) + 1e-12):
+            yield _onto(odd, None, way, None)
+            continue
+        theirs = two.points - two.centre
+        flat = theirs - np.multiply.outer(theirs @ way, way)
+        length = np.linalg.norm(flat, axis=1)
+        near = (np.abs(length - off[k]) < 100.0 * _NEAR * off[k]) & (
+            np.abs(theirs @ way - away[k] @ odd) < 100.0 * _NEAR * float(far.max())
+        )
+        for j in np.flatnonzero(near)[:200]:
+            yield _onto(odd, side[k] / off[k], way, flat[j] / length[j])
+
+
+def _onto(z: Floats, x: Floats | None, new_z: Floats, new_x: Floats | None) -> Floats:
+    """The rotation that takes one pair of directions at right angles onto another."""
+
+    def frame(main: Floats, side: Floats | None) -> Floats:
+        if side is None:
+            least = np.eye(3)[int(np.argmin(np.abs(main)))]
+            side = least - main * float(least @ main)
+            side = side / np.linalg.norm(side)
+        return np.stack([side, np.cross(main, side), main])
+
+    return np.asarray(frame(new_z, new_x).T @ frame(z, x))

@@ -1,0 +1,29 @@
+"""Walls: where two sides of a body stand close to each other, back to back."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from lithon.brep.adjacency import adjacency
+from lithon.brep.thickness import thickness
+from lithon.brep.topology import Body, Face
+from lithon.survey.card import xyz
+
+Wall = tuple[float, tuple[Face, Face], tuple[float, float, float]]
+
+
+def walls(body: Body, most: float) -> list[Wall]:
+    """The thinnest place (mm) between each pair of faces that make a wall thinner than `most`, with the faces
+    and the place. Neighbours make a corner, not a wall."""
+    where, wall, own, far, facing = thickness(body)
+    rows = np.flatnonzero(np.isfinite(wall) & (wall < most) & (far >= 0) & (own != far) & (facing < -0.5))
+    rows = rows[np.argsort(wall[rows], kind="stable")]
+    low, high = np.minimum(own[rows], far[rows]), np.maximum(own[rows], far[rows])
+    _, first = np.unique(low * len(body.uses) + high, return_index=True)
+    adj = adjacency(body)
+    out = []
+    for k in np.sort(first).tolist():
+        a, b = body.uses[int(low[k])].face, body.uses[int(high[k])].face
+        if b not in adj.neighbours(a):
+            out.append((float(wall[rows[k]]), (a, b), xyz(where[rows[k]])))
+    return out
