@@ -406,3 +406,101 @@ def test_words_are_offered_while_a_question_is_typed():
     assert "fillets" in next_words("") and next_words("holes ") == ["where"]
     assert next_words("holes where ") == ["diameter", "radius", "depth"]
     assert "<=" in next_words("holes where diameter ") and next_words("holes where diameter <= 4 ") == ["mm", "and"]
+
+
+def labels(panel) -> str:
+    from PySide6.QtWidgets import QLabel
+
+    return " | ".join(x.text() for x in panel.findChildren(QLabel))
+
+
+def button_of(panel, text):
+    from PySide6.QtWidgets import QPushButton
+
+    return next(b for b in panel.findChildren(QPushButton) if b.text() == text)
+
+
+def test_triangles_arrive_with_a_choice_of_units(desk, qtbot, tmp_path, anchor):
+    import lithon
+
+    path = tmp_path / "anchor.stl"
+    lithon.write_triangles(anchor, path)
+    desk.open(path)
+    settled(desk, qtbot)
+    exact = total(desk)
+    desk.work.go("Intake")
+    assert "names no unit" in labels(desk.docket)
+    button_of(desk.docket, "○ inch").click()
+    settled(desk, qtbot)
+    assert total(desk) == pytest.approx(exact * 25.4**3, rel=1e-6)
+    assert desk.work.ledger.size > 60.0  # a size that fits the part as it is now
+    # The unit is kept with the project.
+    saved = tmp_path / "work.lithon"
+    assert desk.work.save(saved)
+    desk.open(saved)
+    settled(desk, qtbot)
+    assert total(desk) == pytest.approx(exact * 25.4**3, rel=1e-6)
+
+
+def test_bad_triangles_leave_the_desk_as_it_was(opened, qtbot, tmp_path):
+    before = opened.work.model
+    for name, data in (("a.stl", b""), ("b.ply", b"ply\n"), ("c.3mf", b"PK\x03\x04"), ("d.obj", b"v 1 2 nan\n")):
+        path = tmp_path / name
+        path.write_bytes(data)
+        opened.open(path)
+        assert opened.work.model is before
+
+
+def test_twins_are_folded_and_hidden_together(desk, qtbot, tmp_path):
+    import lithon
+    from lithon.samples import paddle_frame
+
+    path = tmp_path / "paddle-frame.step"
+    lithon.write_step(paddle_frame(), path, "paddle frame")
+    desk.open(path)
+    settled(desk, qtbot)
+    assert "bolt  × 12" in labels(desk.roster) and "bolt 12" not in labels(desk.roster)
+    from PySide6.QtWidgets import QFrame, QLabel
+
+    card = next(
+        f
+        for f in desk.roster.findChildren(QFrame)
+        if f.objectName() == "card" and any("× 12" in x.text() for x in f.findChildren(QLabel))
+    )
+    button_of(card, "hide").click()
+    assert len(desk.work.hidden) == 12 and all(name.startswith("bolt") for name in desk.work.hidden)
+    button_of(desk.roster, "unfold").click()
+    assert "bolt 12" in labels(desk.roster)
+
+
+def test_walls_and_gaps_come_from_the_worker(desk, qtbot, tmp_path):
+    import lithon
+    from lithon.samples import FRAME, paddle_frame
+    from lithon.survey.sizes import LENSES
+
+    path = tmp_path / "paddle-frame.step"
+    lithon.write_step(paddle_frame(), path, "paddle frame")
+    desk.open(path)
+    settled(desk, qtbot)
+    for key, least in (("gaps", FRAME.gap), ("walls", 0.5 * (FRAME.bush - FRAME.pin))):
+        desk.sieve.lens_buttons[key].click()
+        assert desk.sieve.lens is next(x for x in LENSES if x.key == key)
+        qtbot.waitUntil(lambda: bool(desk.sieve.marks), timeout=60000)
+        assert desk.sieve.marks[0].value == pytest.approx(least, rel=1e-6)
+        assert desk.sieve.marks[0].faces
+
+
+def test_a_dirty_part_is_told_card_by_card(desk, qtbot, tmp_path):
+    import lithon
+    from lithon.samples import pintle_shoe
+
+    path = tmp_path / "pintle-shoe.step"
+    lithon.write_step(pintle_shoe(), path, "pintle shoe")
+    desk.open(path)
+    settled(desk, qtbot)
+    desk.work.go("Mend")
+    kinds = [g.first.kind for g in desk.docket.groups]
+    assert set(kinds) >= {"gap between edges", "open boundary", "hidden sheet", "disguised surface", "needless split"}
+    assert "blocked" in labels(desk.roster)
+    desk.docket.show(desk.docket.groups[kinds.index("hidden sheet")])
+    assert len(desk.work.faces) == 1

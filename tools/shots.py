@@ -19,6 +19,7 @@ from lithon.app.demo import demo_file, sample_file
 from lithon.app.desk import Desk
 from lithon.project.steps import bond_step, clear_question, plane_at, split_step
 from lithon.samples import SAMPLES, STRAP
+from lithon.survey.sizes import LENSES
 
 
 class Camera:
@@ -143,6 +144,10 @@ def main() -> None:
     the_cast_anchor(camera)
     the_hinge_strap(camera)
     the_paddle_frame(camera)
+    the_pintle_shoe(camera)
+    the_sieve(camera)
+    the_gudgeon_scan(camera)
+    the_twins(camera)
     desk.close()
 
 
@@ -192,6 +197,52 @@ def the_paddle_frame(camera: Camera) -> None:
     work.accept()
     camera.settle()
     camera.shot("assembly")
+
+
+def lens(camera: Camera, key: str) -> None:
+    sieve = camera.desk.sieve
+    sieve.use(next(x for x in LENSES if x.key == key))
+    camera.until(lambda: bool(sieve.marks), 60.0)
+
+
+def the_pintle_shoe(camera: Camera) -> None:
+    desk, work = camera.desk, camera.desk.work
+    opened(camera, "pintle-shoe")
+    work.go("Mend")
+    camera.shot("mend")
+    group = next(g for g in desk.docket.groups if g.first.kind == "hidden sheet")
+    work.choose(group.faces)
+    desk.toggle_cut()
+    camera.shot("hidden-sheet")
+    desk.toggle_cut()
+
+
+def the_sieve(camera: Camera) -> None:
+    work = camera.desk.work
+    opened(camera, "cast-anchor")
+    lens(camera, "walls")
+    camera.shot("sieve-walls")
+    lens(camera, "edges")
+    plane = [f for f in work.model.faces() if f.surface.kind == "plane"]
+    top = max(plane, key=lambda f: float(f.surface.frame.origin[2]))
+    low = min(plane, key=lambda f: float(f.surface.frame.origin[2]))
+    work.choose([top, low])
+    camera.shot("measure")
+
+
+def the_gudgeon_scan(camera: Camera) -> None:
+    desk, work = camera.desk, camera.desk.work
+    opened(camera, "gudgeon-scan")
+    work.go("Intake")
+    camera.shot("intake")
+    lens(camera, "edges")
+    desk.see_whole()
+
+
+def the_twins(camera: Camera) -> None:
+    opened(camera, "paddle-frame")
+    lens(camera, "gaps")
+    camera.shot("twins")
 
 
 if __name__ == "__main__":

@@ -57,9 +57,9 @@ def grouped(findings: list[Finding]) -> list[Group]:
 
 def _short(length: float) -> str:
     """Three digits, and no exponent where a person would write none."""
-    if length >= 1e3:
-        return f"{length:,.0f}"
-    return f"{length:.3g}" if length >= 1e-3 or length == 0.0 else f"{length:.1e}"
+    if length >= 1e4:
+        return f"{length / 1e3:.3g}k"
+    return f"{float(f'{length:.3g}'):g}" if length >= 1e-3 or length == 0.0 else f"{length:.0e}"
 
 
 class Docket(Panel):
@@ -163,7 +163,12 @@ class Docket(Panel):
 
     def _unit_card(self, choice) -> None:
         """The box in every unit that the file may mean; a press reads it again in that unit."""
-        card = Card("?", theme.OCHRE, f"The file names no unit: read in {choice.unit}", choice.why.capitalize() + ".")
+        card = Card(
+            "?",
+            theme.OCHRE,
+            f"The file names no unit: read in {choice.unit}",
+            f"{choice.why.capitalize()}. Its box in mm:",
+        )
         table = QGridLayout()
         table.setContentsMargins(0, 2, 0, 0)
         table.setHorizontalSpacing(10)
@@ -173,7 +178,7 @@ class Docket(Panel):
             pick = button(("● " if chosen else "○ ") + unit, lambda u=unit: self.work.reread(u), "quiet")
             pick.setToolTip(f"Read the file again in {unit}")
             table.addWidget(pick, k, 0)
-            size = label(" × ".join(_short(c) for c in box) + " mm", "" if chosen else "dim", wrap=False)
+            size = label(" × ".join(_short(c) for c in box), "" if chosen else "dim", wrap=False)
             table.addWidget(size, k, 1)
         table.setColumnStretch(1, 1)
         card.lay.addLayout(table)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
-from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from lithon.app import theme
 from lithon.app.parts import title
@@ -220,23 +220,27 @@ class Sieve(QFrame):
         lay.setContentsMargins(12, 8, 12, 6)
         lay.setSpacing(14)
         left = QVBoxLayout()
-        left.setSpacing(1)
+        left.setSpacing(4)
         left.addWidget(title("SIEVE"))
+        table = QGridLayout()
+        table.setSpacing(1)
+        left.addLayout(table)
         self.group = QButtonGroup(self)
         self.lens_buttons: dict[str, QPushButton] = {}
-        for lens in LENSES:
-            b = QPushButton(lens.title)
+        for k, lens in enumerate(LENSES):
+            b = QPushButton(lens.short)
+            b.setToolTip(lens.title)
             b.setObjectName("quiet")
             b.setCheckable(True)
             b.setFocusPolicy(Qt.FocusPolicy.NoFocus)
             b.clicked.connect(lambda _, lens=lens: self.use(lens))
             self.group.addButton(b)
             self.lens_buttons[lens.key] = b
-            left.addWidget(b)
+            table.addWidget(b, k % 4, k // 4)
         left.addStretch(1)
         side = QWidget()
         side.setLayout(left)
-        side.setFixedWidth(150)
+        side.setFixedWidth(172)
         lay.addWidget(side)
         self.axis = Axis()
         lay.addWidget(self.axis, 1)
@@ -258,7 +262,7 @@ class Sieve(QFrame):
             on = key == self.lens.key
             b.setChecked(on)
             b.setStyleSheet(f"color: {theme.INK if on else theme.INK2}; font-weight: {600 if on else 400};")
-            b.setText(("▸ " if on else "   ") + next(x.title for x in LENSES if x.key == key))
+            b.setText(("▸ " if on else "   ") + next(x.short for x in LENSES if x.key == key))
 
     def refresh(self) -> None:
         model = self.work.model

@@ -17,6 +17,7 @@ from lithon.brep.tessellate import edge_points, face_mesh
 from lithon.brep.thickness import thickness
 from lithon.brep.topology import Body, Edge, Face
 from lithon.geometry.curves import Ellipse, Line
+from lithon.geometry.facets import Facets
 from lithon.geometry.rounds import Cone
 from lithon.geometry.splines import curvature
 from lithon.geometry.surfaces import Plane
@@ -100,6 +101,8 @@ def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
 def _curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:
     """Points on a curved face and the sizes that its curvature asks for there, where below the size."""
     surface, mesh = face.surface, face_mesh(face)
+    if isinstance(surface, Facets):
+        return _curved_facets(surface, turn, rules)
     # Towards an apex the curvature grows without end, but there is nothing to resolve.
     least = 0.3 * rules.size if isinstance(surface, Cone) else rules.smallest * rules.size
     corners = mesh.points[mesh.triangles]
@@ -111,6 +114,28 @@ def _curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:
     spots = surface.project(_thinned(spots, 0.7 * finest))
     sizes = np.maximum(turn / np.maximum(surface.bend(spots), 1e-300), least)
     return spots, np.asarray(sizes)
+
+
+def _curved_facets(surface: Facets, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:
+    """As `_curved`, for triangles: normals are averaged over cells of half an element, so that the noise of
+    a scan is no curvature, and compared with those of the cells around."""
+    corners = surface.points[surface.triangles]
+    spots, row = spread(corners, 0.25 * rules.size, most=40)
+    cell = np.round(spots / (0.5 * rules.size)).astype(np.int64)
+    _, own = np.unique(cell, axis=0, return_inverse=True)
+    own = own.reshape(-1)
+    count = np.bincount(own).astype(float)
+    place = np.stack([np.bincount(own, weights=spots[:, k]) for k in range(3)], axis=1) / count[:, None]
+    normal = np.stack([np.bincount(own, weights=surface.normals[row, k]) for k in range(3)], axis=1)
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    if len(place) < 2:
+        return np.zeros((0, 3)), np.zeros(0)
+    away, near = cKDTree(place).query(place, k=min(7, len(place)))
+    turned = np.linalg.norm(normal[near] - normal[:, None], axis=2)
+    rate = np.where(away > 0.2 * rules.size, turned / np.maximum(away, 1e-300), 0.0).max(axis=1)
+    wanted = np.maximum(turn / np.maximum(rate, 1e-300), rules.smallest * rules.size)
+    fine = wanted < rules.size
+    return place[fine], wanted[fine]
 
 
 def _thinned(points: Floats, spacing: float) -> Floats:

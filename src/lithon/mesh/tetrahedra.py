@@ -21,6 +21,8 @@ from lithon.mesh.slide import FIXED, FREE, ON_CONE, ON_CYLINDER, ON_PLANE, ON_SP
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.progress import SILENT, Progress
 
+_APART = "bond the bodies that touch first; bodies that overlap cannot be meshed together"
+
 
 def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -> Mesh:
     """Mesh all bodies of a model together; bonded faces match node for node.
@@ -39,7 +41,7 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
         raise Refusal(
             f"the volume could not be meshed: {failures[0].what}",
             where=str(failures[0].place),
-            remedy=failures[0].remedy,
+            remedy=_APART if len(model.bodies) > 1 and not model.shared() else failures[0].remedy,
             entities=tuple(f.face for f in failures if f.face is not None),
         )
     triangles, of = surface.triangles()

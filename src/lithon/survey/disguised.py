@@ -140,6 +140,10 @@ def split_needlessly(body: Body, tolerance: float) -> list[tuple[list[Face], lis
     return [(list(dict.fromkeys(f for row in g for f in row[1:])), [row[0] for row in g]) for g in groups]
 
 
+def _off(length: float) -> str:
+    return "" if length < 1e-6 else f", {1e3 * length:.2g} microns off at the most"
+
+
 def disguise_cards(body: Body, tolerance: float) -> list[Finding]:
     out = []
     for face, surface, off in disguised(body, tolerance):
@@ -150,7 +154,7 @@ def disguise_cards(body: Body, tolerance: float) -> list[Finding]:
                 "note",
                 off,
                 xyz(mesh.points[mesh.triangles[0]].mean(axis=0)),
-                f"a {surface.kind} written as a {face.surface.kind}, {1e3 * off:.2g} microns off at the most",
+                f"a {surface.kind} written as a {face.surface.kind}{_off(off)}",
                 "Nothing finds it as what it is: no hole, no fillet, no sweep.",
                 "replace",
                 body,

@@ -34,6 +34,11 @@ class Lens:
     noun: str
     measure: str
 
+    @property
+    def short(self) -> str:
+        """The title in one word, for a narrow place."""
+        return {"edges": "Edges", "volumes": "Volumes"}.get(self.key, self.key.capitalize())
+
 
 LENSES = (
     Lens("edges", "Edge lengths", "mm", "edges", "length"),

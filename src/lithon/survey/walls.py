@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
 from lithon.brep.thickness import thickness
 from lithon.brep.topology import Body, Face
@@ -25,5 +26,15 @@ def walls(body: Body, most: float) -> list[Wall]:
     for k in np.sort(first).tolist():
         a, b = body.uses[int(low[k])].face, body.uses[int(high[k])].face
         if b not in adj.neighbours(a):
-            out.append((float(wall[rows[k]]), (a, b), xyz(where[rows[k]])))
+            place = where[rows[k]]
+            near = a if own[rows[k]] == low[k] else b
+            out.append((_exact(near, a, b, place, float(wall[rows[k]])), (a, b), xyz(place)))
     return out
+
+
+def _exact(near: Face, a: Face, b: Face, place: Floats, seen: float) -> float:
+    """The wall between the true surfaces where triangles say `seen`; that, where they differ by more than
+    chords do (the wall is not straight across)."""
+    far = b if near is a else a
+    true = abs(float(far.surface.signed_distance(near.surface.project(place[None]))[0]))
+    return true if abs(true - seen) < 0.03 * seen else seen
