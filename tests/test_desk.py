@@ -182,6 +182,7 @@ def test_the_sieve_is_dragged_and_brushed(opened, qtbot):
     settled(desk, qtbot)
     assert not any(g.first.text.startswith("hole, diameter 3") for g in desk.docket.groups)
     desk.sieve.lens_buttons["holes"].click()
+    qtbot.waitUntil(lambda: bool(desk.sieve.marks), timeout=60000)
     qtbot.mousePress(axis, left, pos=at(9.0))
     qtbot.mouseMove(axis, at(14.0))
     qtbot.mouseRelease(axis, left, pos=at(14.0))

@@ -14,12 +14,15 @@ from scipy.spatial import Delaunay
 
 import lithon
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.faceted import Triangles, welded
 from lithon.brep.tessellate import body_mesh
-from lithon.brep.thickness import ray_hits
 from lithon.brep.topology import Model
+from lithon.exchange.stl import read_stl, stl_binary
+from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.frames import Frame
 from lithon.mesh.delaunay import Tetrahedra
 from lithon.samples import collar_anchor
+from lithon.survey.findings import findings
 from lithon.survey.sizes import marks
 from lithon.trim.clear import clear
 
@@ -92,13 +95,63 @@ def main() -> None:
     )
     p, tri, _ = body_mesh(model.bodies[0])
     eye, ray = np.array([[100.0, -300.0, 400.0]]), np.array([[0.2, 0.6, -0.77]])
-    pick = best(lambda: ray_hits(eye, ray, p, tri, 0.0))
+    tree = BoxTree.of(p, tri)
+    pick = best(lambda: tree.first_hits(eye, ray, 0.0))
     drag = best(lambda: [m for m in marks(model, "edges") if m.value < 8.0])
     hole = next(f for f in lithon.features(model.bodies[0]) if f.kind == "hole")
     ghost = best(lambda: clear(model.bodies[0], hole.faces, model.tolerance), 2)
     print(
         f"2 000 faces: pick {1e3 * pick:.1f} ms (aim 50), Sieve {1e3 * drag:.1f} ms (aim 50), "
         f"Clear of one hole {1e3 * ghost:.0f} ms (aim 300)"
+    )
+    survey_of(model)
+    triangles_in()
+
+
+def survey_of(model: Model) -> None:
+    """How long a full survey takes, and a first glance, in multiples of drawing the part."""
+    fresh = lithon.parse_step(lithon.step_text(model)).model
+
+    def drawn() -> None:
+        for body in lithon.parse_step(lithon.step_text(model)).model.bodies:
+            body_mesh(body)
+
+    start = time.perf_counter()
+    findings(fresh, 4.0, thorough=False)
+    glance = time.perf_counter() - start
+    findings(fresh, 4.0)
+    whole = time.perf_counter() - start
+    print(
+        f"2 000 faces: first findings after {glance:.2f} s (aim 1), the whole survey {whole:.1f} s (aim 10), "
+        f"{whole / best(drawn, 1):.1f} x writing, reading and drawing it"
+    )
+
+
+def triangles_in() -> None:
+    """A binary STL of a million triangles' corners against NumPy's own read and unique."""
+    n = 400
+    x, y = np.meshgrid(np.linspace(0.0, 100.0, n), np.linspace(0.0, 100.0, n), indexing="ij")
+    grid = np.stack([x, y, np.sin(x / 9.0) * np.cos(y / 7.0)], axis=-1).reshape(-1, 3)
+    k = (np.arange(n - 1)[:, None] * n + np.arange(n - 1)).ravel()
+    corners = np.concatenate([np.stack([k, k + n, k + 1], axis=1), np.stack([k + 1, k + n, k + n + 1], axis=1)])
+    data = stl_binary([Triangles(grid, corners)])
+    kind = np.dtype([("n", "<f4", 3), ("c", "<f4", (3, 3)), ("a", "<u2")])
+
+    def plain() -> None:
+        points = np.frombuffer(data, dtype=kind, offset=84)["c"].reshape(-1, 3)
+        np.unique(points, axis=0, return_inverse=True)
+
+    def own() -> None:
+        (part,), _ = read_stl(data, "grid")
+        welded(part.points, part.corners)
+
+    def whole() -> None:
+        lithon.parse_model(data, "grid.stl")
+
+    own()
+    print(
+        f"binary STL of {len(corners)} triangles: read and welded in {best(own) / best(plain):.2f} x NumPy's read and "
+        f"unique (aim 3); to faces and edges in {best(whole, 1) / best(plain):.1f} x"
     )
 
 

@@ -8,7 +8,6 @@ from PySide6.QtCore import QPoint, QRect, Qt
 from lithon.app import scene, theme
 from lithon.arrays import Floats, Ints
 from lithon.brep.adjacency import adjacency
-from lithon.brep.thickness import ray_hits
 from lithon.brep.topology import Edge, Face, Model
 from lithon.survey.features import feature_of
 
@@ -76,23 +75,21 @@ class Hand:
         return face, self._edge_near(x, y, start, ray, seen), place
 
     def _face_at(self, x: float, y: float) -> tuple[Face | None, Floats | None]:
-        """The first face under a pixel and where: only faces whose box the ray meets are looked at."""
+        """The first face under a pixel and where, on the side of a cut that is shown."""
         pic = self._picture
         start, ray = self._ray(x, y)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            a, b = (pic.low - start) / ray, (pic.high - start) / ray
-        near, far = np.fmax.reduce(np.minimum(a, b), axis=1), np.fmin.reduce(np.maximum(a, b), axis=1)
-        boxes = np.flatnonzero((near <= far) & (far >= 0.0))
-        rows = np.concatenate([np.arange(*pic.span[k]) for k in boxes]) if len(boxes) else np.zeros(0, dtype=np.int64)
-        if self.cut_plane is not None and len(rows):
-            centre = pic.points[pic.triangles[rows]].mean(axis=1)
-            rows = rows[(centre - self.cut_plane.GetOrigin()) @ np.array(self.cut_plane.GetNormal()) > 0.0]
-        if not len(rows):
+        least, most = 0.0, np.inf
+        if self.cut_plane is not None:
+            way = np.array(self.cut_plane.GetNormal())
+            height, slope = float((start - self.cut_plane.GetOrigin()) @ way), float(ray @ way)
+            if slope > 0.0:
+                least = max(0.0, -height / slope)
+            elif slope < 0.0:
+                most = -height / slope
+        index, distance = pic.tree.first_hits(start[None], ray[None], least)
+        if index[0] < 0 or distance[0] > most:
             return None, None
-        distance, index = ray_hits(start[None], ray[None], pic.points, pic.triangles[rows], 0.0)
-        if index[0] < 0:
-            return None, None
-        return pic.faces[int(pic.owner[rows[index[0]]])], start + distance[0] * ray
+        return pic.faces[int(pic.owner[index[0]])], start + distance[0] * ray
 
     def _edge_near(self, x: float, y: float, start: Floats, ray: Floats, seen: float) -> Edge | None:
         pic = self._picture

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,8 +14,10 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 from lithon.app import theme
 from lithon.arrays import Floats, Ints
 from lithon.brep.patches import flat_shape
-from lithon.brep.tessellate import edge_points, face_mesh
-from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.brep.tessellate import FaceMesh, edge_points, face_mesh
+from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
+from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.facets import Facets
 
 
 @dataclass(slots=True)
@@ -33,10 +34,14 @@ class Picture:
     edges: list[Edge]
     edge_points: Floats
     edge_of: Ints
-    #: Box of each face (n,3) and the rows (n,2) of `triangles` that are its own.
-    low: Floats
-    high: Floats
-    span: list[tuple[int, int]]
+    _tree: BoxTree | None = None
+
+    @property
+    def tree(self) -> BoxTree:
+        """For picking; made on first asking."""
+        if self._tree is None:
+            self._tree = BoxTree.of(self.points, self.triangles)
+        return self._tree
 
 
 def picture(model: Model, hidden: set[str]) -> Picture:
@@ -54,16 +59,13 @@ def picture(model: Model, hidden: set[str]) -> Picture:
             seen.add(use.face)
             mesh = face_mesh(use.face)
             points.append(mesh.points)
-            normals.append(use.outward(mesh.points))
+            normals.append(_normals(use, mesh))
             corners = mesh.triangles if use.forward else mesh.triangles[:, ::-1]
             triangles.append(corners + total)
             owner.append(np.full(len(corners), len(faces)))
             faces.append(use.face)
             stone.append(k % len(theme.STONES))
             total += len(mesh.points)
-    low = np.array([p.min(axis=0) for p in points]).reshape(-1, 3) - 1e-9
-    high = np.array([p.max(axis=0) for p in points]).reshape(-1, 3) + 1e-9
-    ends = np.cumsum([0, *(len(t) for t in triangles)]).tolist()
     edges = list(dict.fromkeys(e for _, b in shown for e in b.edges()))
     runs = [_closed(e) for e in edges]
     empty = np.zeros((0, 3))
@@ -77,10 +79,19 @@ def picture(model: Model, hidden: set[str]) -> Picture:
         edges,
         np.concatenate(runs) if runs else empty,
         np.repeat(np.arange(len(runs)), [len(r) for r in runs]) if runs else np.zeros(0, dtype=np.int64),
-        low,
-        high,
-        list(itertools.pairwise(ends)),
     )
+
+
+def _normals(use: FaceUse, mesh: FaceMesh) -> Floats:
+    """Normals (n,3) for shading: those of the surface, or the mean of the triangles around."""
+    if not isinstance(use.face.surface, Facets):
+        return use.outward(mesh.points)
+    out = np.zeros_like(mesh.points)
+    a, b, c = (mesh.points[mesh.triangles[:, k]] for k in range(3))
+    for k in range(3):
+        np.add.at(out, mesh.triangles[:, k], np.cross(b - a, c - a))
+    out /= np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-300)
+    return out if use.forward else -out
 
 
 def _closed(edge: Edge) -> Floats:

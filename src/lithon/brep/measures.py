@@ -93,34 +93,73 @@ def _triangle_moments(facets: Facets) -> Floats:
 
 def _loop_moments(face: Face) -> Floats:
     total = np.zeros(14)
-    chart: Chart | None = None
     base, hand = 0.0, 1.0
+    chart: Chart
+    if isinstance(face.surface, Plane | Cylinder):
+        coedges = [c for loop in face.loops for c in loop]
+        signs = np.array([1.0 if c.forward else -1.0 for c in coedges])
+        return np.asarray(signs @ _rolled_moments([c.edge for c in coedges], face.surface))
     if isinstance(face.surface, Cone):
         chart = PolarCone(face.surface)
     elif isinstance(face.surface, Sphere):
         lines = [outline(loop) for loop in face.loops]
         chart, hand = face.surface.polar(lines if face.along else [p[::-1] for p in lines]), -1.0
-    elif not isinstance(face.surface, Plane | Cylinder):
+    else:
         chart = chart_of(face)
         base = float(chart.flat(next(face.edges()).at(0.37)[None])[0, 1])
     for loop in face.loops:
         for coedge in loop:
             edge = coedge.edge
-            along = _edge_moments(edge, face.surface) if chart is None else hand * _run(edge, chart, base, 8, 4)
+            along = hand * _run(edge, chart, base, 8, 4)
             total += along if coedge.forward else -along
     return total
 
 
-def _edge_moments(edge: Edge, surface: Surface) -> Floats:
-    """One edge's share (14,) of the loop integral on a surface, walked forward."""
-    known = _edge_parts.setdefault(edge, [])
-    for other, value in known:
-        if other is surface:
-            return value
-    assert isinstance(surface, Plane | Cylinder)
-    value = _run(edge, surface, 0.0, 1, 1)
-    known.append((surface, value))
-    return value
+#: Edges integrated at once: enough to be quick, few enough to be small.
+_AT_ONCE = 200
+
+
+def _rolled_moments(edges: list[Edge], surface: Plane | Cylinder) -> Floats:
+    """The edges' shares (k,14) of the loop integral on a surface that rolls out, walked forward; cached."""
+    out = np.empty((len(edges), 14))
+    missing = []
+    for k, edge in enumerate(edges):
+        for other, value in _edge_parts.setdefault(edge, []):
+            if other is surface:
+                out[k] = value
+                break
+        else:
+            missing.append(k)
+    for start in range(0, len(missing), _AT_ONCE):
+        rows = missing[start : start + _AT_ONCE]
+        out[rows] = _rolled([edges[k] for k in rows], surface)
+        for k in rows:
+            _edge_parts[edges[k]].append((surface, out[k].copy()))
+    return out
+
+
+def _rolled(edges: list[Edge], surface: Plane | Cylinder) -> Floats:
+    """As `_run`, for many edges (k,14) in one go."""
+    points, speeds, weights, first = [], [], [], []
+    for edge in edges:
+        pieces = max(1, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
+        cuts = np.linspace(edge.t0, edge.t1, pieces + 1)
+        half = np.diff(cuts)[:, None] / 2.0
+        t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
+        first.append(first[-1] + len(weights[-1]) if weights else 0)
+        points.append(edge.curve.point(t))
+        speeds.append(edge.curve.derivative(t))
+        weights.append((half * _WEIGHTS).ravel())
+    at, speed, weight = np.concatenate(points), np.concatenate(speeds), np.concatenate(weights)
+    flat = surface.flat(at)
+    du = _flat_rate(surface, flat, speed)
+    share = 0.5 * (1.0 + _INNER)
+    height = np.multiply.outer(share, flat[:, 1])
+    spots = np.stack([np.broadcast_to(flat[:, 0], height.shape), height], axis=-1).reshape(-1, 2)
+    frame = surface.tangents(spots)
+    values = _integrands(surface.point(spots), np.cross(frame[:, 0], frame[:, 1])).reshape(len(share), len(at), 14)
+    each = -(weight * du * flat[:, 1])[:, None] * np.tensordot(0.5 * _INNER_WEIGHTS, values, axes=1)
+    return np.asarray(np.add.reduceat(each, first, axis=0))
 
 
 def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floats:
