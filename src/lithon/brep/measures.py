@@ -140,7 +140,10 @@ def _rolled_moments(edges: list[Edge], surface: Plane | Cylinder) -> Floats:
 
 def _rolled(edges: list[Edge], surface: Plane | Cylinder) -> Floats:
     """As `_run`, for many edges (k,14) in one go."""
-    points, speeds, weights, first = [], [], [], []
+    points: list[Floats] = []
+    speeds: list[Floats] = []
+    weights: list[Floats] = []
+    first: list[int] = []
     for edge in edges:
         pieces = max(1, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
         cuts = np.linspace(edge.t0, edge.t1, pieces + 1)

@@ -127,7 +127,7 @@ def _curved_facets(surface: Facets, turn: float, rules: SizeRules) -> tuple[Floa
     count = np.bincount(own).astype(float)
     place = np.stack([np.bincount(own, weights=spots[:, k]) for k in range(3)], axis=1) / count[:, None]
     normal = np.stack([np.bincount(own, weights=surface.normals[row, k]) for k in range(3)], axis=1)
-    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     if len(place) < 2:
         return np.zeros((0, 3)), np.zeros(0)
     away, near = cKDTree(place).query(place, k=min(7, len(place)))
