@@ -127,3 +127,42 @@ def test_triangles_and_the_desktop(tmp_path):
         assert abs(inside / volume(model.bodies[0]) - 1.0) < 2e-3
     entry, types = install(tmp_path / "share")
     assert "MimeType=model/step" in entry.read_text() and "*.lithon" in types.read_text()
+
+
+def test_a_survey_as_a_page_with_pictures(tmp_path):
+    """Run as a stranger would: a dirty part, its page, and what it tells."""
+    import re
+
+    import lithon
+    from lithon.samples import pintle_shoe
+
+    source, page = tmp_path / "pintle-shoe.step", tmp_path / "survey.html"
+    lithon.write_step(pintle_shoe(), source, "pintle shoe")
+    done = run("survey", str(source), "--size", "4", "--html", str(page))
+    assert done.returncode == 0, done.stderr
+    text = page.read_text("utf-8")
+    pictures = re.findall(r"data:image/png;base64,([^\"]+)", text)
+    assert 6 <= len(pictures) <= 9 and len(set(pictures)) == len(pictures)
+    for words in ("hangs inside the solid", "that should meet stand", "written as a b-spline", "one plane in 3 faces"):
+        assert words in text
+
+
+def test_triangles_on_the_command_line(tmp_path):
+    import json
+
+    import lithon
+    from lithon.samples import collar_anchor
+
+    path = tmp_path / "anchor.stl"
+    lithon.write_triangles(collar_anchor(), path)
+    done = run("survey", str(path), "--unit", "cm", "--size", "40", "--json")
+    assert done.returncode == 0, done.stderr
+    (body,) = json.loads(done.stdout)["bodies"]
+    exact = lithon.survey(collar_anchor(), 4.0)["bodies"][0]["volume_mm3"]
+    assert body["representation"] == "facets" and body["closed"]
+    assert abs(body["volume_mm3"] / (1000.0 * exact) - 1.0) < 2e-3
+    assert "unit: cm (as you chose)" in done.stderr
+    for name, data in (("empty.stl", b""), ("cut.stl", b"solid"), ("what.xyz", b"?")):
+        (tmp_path / name).write_bytes(data)
+        done = run("survey", str(tmp_path / name))
+        assert done.returncode != 0 and "Traceback" not in done.stderr and done.stderr.count("\n") <= 2

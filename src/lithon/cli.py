@@ -60,8 +60,9 @@ def demo(out: str) -> None:
 @click.argument("file", type=click.Path())
 @click.option("--size", type=float, help="Element size in mm.")
 @click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of a file that names none (STL, OBJ, PLY).")
+@click.option("--html", type=click.Path(), help="Also write a page with pictures.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def survey(file: str, size: float | None, unit: str | None, as_json: bool) -> None:
+def survey(file: str, size: float | None, unit: str | None, html: str | None, as_json: bool) -> None:
     """What is in a file, and what stands in the way of a mesh."""
     _positive(size)
     arrival = lithon.read_model(file, unit)
@@ -72,6 +73,10 @@ def survey(file: str, size: float | None, unit: str | None, as_json: bool) -> No
         box = f"{x:.4g} x {y:.4g} x {z:.4g} mm"
         click.echo(f"unit: {arrival.unit.unit} ({arrival.unit.why}): {box}; --unit changes it", err=True)
     facts = lithon.survey(arrival.model, size)
+    if html is not None:
+        from lithon.app.survey_pictures import write_survey
+
+        _write(lambda: write_survey(Path(file).name, arrival, facts["size_mm"], Path(html)), html)
     if as_json:
         _print(facts)
         return

@@ -7,13 +7,16 @@ from pathlib import Path
 import numpy as np
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401 - registers the drawing back end
 from vtkmodules.vtkCommonCore import vtkLogger
+from vtkmodules.vtkCommonDataModel import vtkPolyData
 from vtkmodules.vtkIOImage import vtkPNGWriter
 from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer, vtkRenderWindow, vtkWindowToImageFilter
 
 from lithon.app import scene, theme
 from lithon.arrays import Floats
+from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Model
 from lithon.mesh.tetrahedra import Mesh
+from lithon.survey.card import Finding
 
 
 def _render(actors: list[vtkActor], points: Floats, path: Path) -> None:
@@ -33,7 +36,7 @@ def _render(actors: list[vtkActor], points: Floats, path: Path) -> None:
     camera.SetViewUp(0.0, 0.0, 1.0)
     low, high = points.min(axis=0), points.max(axis=0)
     renderer.ResetCamera([low[0], high[0], low[1], high[1], low[2], high[2]])
-    camera.Zoom(1.25)
+    camera.Zoom(1.12)
     # Without a display VTK warns before it falls back to drawing off screen; that is expected here.
     vtkLogger.SetStderrVerbosity(vtkLogger.VERBOSITY_OFF)
     window = vtkRenderWindow()
@@ -64,6 +67,37 @@ def picture_of_model(model: Model, path: Path) -> None:
         )
         points.append(pic.points)
     _render(actors, np.concatenate(points), path)
+
+
+def picture_of_finding(model: Model, finding: Finding, path: Path) -> None:
+    """The solid faint, what a finding is about in madder, seen near its place."""
+    pic = scene.picture(Model((finding.body,), model.tolerance), set())
+    body = scene.actor(scene.surface_data(pic.points, pic.triangles, pic.normals), theme.STONES[0][1])
+    body.GetProperty().SetOpacity(0.35)
+    lines = scene.actor(scene.line_data(scene.edge_runs(pic.edges)), theme.INK2, width=1.0, lit=False, lift=2.0)
+    actors = [body, lines]
+    edges = list(finding.edges) or [e for f in finding.faces for e in f.edges()]
+    if edges:
+        actors.append(
+            scene.actor(scene.line_data(scene.edge_runs(edges)), theme.MADDER, width=4.0, lit=False, lift=4.0)
+        )
+    if finding.faces and not finding.edges:
+        meshes = [face_mesh(f) for f in finding.faces]
+        base = np.cumsum([0, *(len(m.points) for m in meshes)])
+        skin = scene.surface_data(
+            np.concatenate([m.points for m in meshes]),
+            np.concatenate([m.triangles + base[k] for k, m in enumerate(meshes)]),
+        )
+        actors.append(scene.actor(skin, theme.MADDER, lift=1.0))
+    actors.append(scene.actor(_bead(finding.place, 0.008 * float(np.ptp(pic.points, axis=0).max())), theme.MADDER))
+    _render(actors, pic.points, path)
+
+
+def _bead(place: tuple[float, float, float], radius: float) -> vtkPolyData:
+    """A small octahedron: what is too small to be seen has its place all the same."""
+    tips = np.asarray(place) + radius * np.vstack([np.eye(3), -np.eye(3)])
+    sides = [(0, 1, 2), (1, 3, 2), (3, 4, 2), (4, 0, 2), (1, 0, 5), (3, 1, 5), (4, 3, 5), (0, 4, 5)]
+    return scene.surface_data(tips, np.array(sides, dtype=np.int64))
 
 
 def picture_of_mesh(mesh: Mesh, path: Path) -> None:

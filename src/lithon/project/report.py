@@ -12,10 +12,7 @@ from lithon.mesh.mesh import Mesh
 from lithon.project.ledger import Ledger
 from lithon.survey.report import survey
 
-_PAGE = """<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><title>{{ name }}: preparation</title>
-<style>
-body { font: 15px/1.5 "DejaVu Sans", sans-serif; background: #ece7df; color: #25231f; max-width: 60rem;
+STYLE = """body { font: 15px/1.5 "DejaVu Sans", sans-serif; background: #ece7df; color: #25231f; max-width: 60rem;
        margin: 2rem auto; padding: 0 1rem; }
 section { background: #f6f3ed; padding: 1rem 1.5rem; margin: 1rem 0; border-radius: 4px; }
 h1 { font-weight: 500; } h2 { font-weight: 500; margin: 0 0 .5rem; color: #2c7a6b; font-size: 1.1rem; }
@@ -23,7 +20,12 @@ table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nu
 td, th { text-align: left; padding: .25rem .6rem; border-bottom: 1px solid #d6cfc3; }
 th { font-weight: 500; color: #6c665b; } .n { text-align: right; }
 img { max-width: 100%; } .trouble { color: #a43c2e; }
-</style></head><body>
+"""
+
+_PAGE = """<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><title>{{ name }}: preparation</title>
+<style>
+{{ style }}</style></head><body>
 <h1>{{ name }}</h1>
 <p>Prepared from <code>{{ source }}</code> for elements of {{ "%.4g"|format(size) }} mm.</p>
 {% for file, caption in pictures %}<section><img src="{{ file }}" alt="{{ caption }}"><p>{{ caption }}</p></section>
@@ -61,6 +63,7 @@ def report_html(ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tup
     page = Environment(autoescape=True).from_string(_PAGE)
     return page.render(
         name=ledger.source.name,
+        style=STYLE,
         source=ledger.source.name,
         size=ledger.size,
         pictures=pictures,

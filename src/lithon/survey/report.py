@@ -24,12 +24,18 @@ def default_size(model: Model) -> float:
     return float(min((1.0, 2.0, 2.5, 4.0, 5.0, 8.0, 10.0), key=lambda m: abs(m * power - raw)) * power)
 
 
+def _representation(body: Body) -> str:
+    """exact, facets, or mixed."""
+    facets = {face.surface.kind == "facets" for face in body.faces}
+    return "mixed" if len(facets) > 1 else "facets" if True in facets else "exact"
+
+
 def body_facts(body: Body, tolerance: float) -> dict[str, Any]:
     mass = mass_properties(body)
     kinds = {flaw.kind for flaw in flaws(body, tolerance)}
     return {
         "name": body.name,
-        "representation": "exact",
+        "representation": _representation(body),
         "closed": not kinds & {"open edge", "crowded edge", "flipped face", "leak"},
         "faces": len(body.uses),
         "edges": len(body.edges()),
