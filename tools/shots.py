@@ -124,7 +124,6 @@ def main() -> None:
     camera.until(lambda: work.mesh is not None, 120.0)
     camera.shot("mesh")
     desk.toggle_inside()
-    camera.shot("mesh-inside")
     desk.toggle_inside()
     work.go("Deliver")
     camera.shot("deliver")
@@ -143,7 +142,6 @@ def main() -> None:
     desk.toggle_sheet()
     the_cast_anchor(camera)
     the_hinge_strap(camera)
-    the_paddle_frame(camera)
     the_pintle_shoe(camera)
     the_sieve(camera)
     the_gudgeon_scan(camera)
@@ -187,16 +185,6 @@ def the_hinge_strap(camera: Camera) -> None:
     camera.until(lambda: work.mesh is not None, 120.0)
     desk.see_whole()
     camera.shot("hexahedra")
-
-
-def the_paddle_frame(camera: Camera) -> None:
-    desk, work = camera.desk, camera.desk.work
-    opened(camera, "paddle-frame")
-    desk.bond()
-    camera.until(lambda: work.proposal is not None and work.proposal.state == "ready", 120.0)
-    work.accept()
-    camera.settle()
-    camera.shot("assembly")
 
 
 def lens(camera: Camera, key: str) -> None:
