@@ -13,12 +13,14 @@ from lithon.app import theme
 from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, Panel, button, label, number, restyle, row
 from lithon.app.work import STATIONS, Work
-from lithon.project.steps import clear_question, clear_step
+from lithon.project.steps import clear_question, clear_step, drop_step, merge_step
 from lithon.survey.findings import Finding, share
 
 #: So many notes of an arrival are shown as cards.
 _NOTES = 6
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
+#: Remedies that can be taken from a card.
+_REMEDIES = {"clear": clear_step, "drop": drop_step, "merge": merge_step}
 _NOUNS = {
     "small hole": ("holes", "diameter"),
     "small fillet": ("fillets", "radius"),
@@ -274,8 +276,9 @@ class Docket(Panel):
         card = Card(mark, colour, text, lead + f.consequence, f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
-        if f.remedy == "clear" and f.faces:
-            card.add_button(f"Clear all {n}" if n > 1 else "Clear", lambda g=group: self.remedy(g))
+        if f.remedy in _REMEDIES and f.faces:
+            word = f.remedy.capitalize()
+            card.add_button(f"{word} all {n}" if n > 1 else word, lambda g=group: self.remedy(g))
             card.add_button("Keep", lambda g=group: self.keep(g))
         return card
 
@@ -307,12 +310,13 @@ class Docket(Panel):
     def remedy(self, group: Group | None = None) -> None:
         """Propose the remedy of a card."""
         group = group or (self.groups[self.current] if self.groups else None)
-        if group is None or group.first.remedy != "clear" or not group.faces:
+        if group is None or group.first.remedy not in _REMEDIES or not group.faces:
             return
         self.work.choose(group.faces)
         n = len(group.findings)
         subject = (f"{n} × " if n > 1 else "") + group.first.text
-        self.work.propose("clear", "Clear", clear_step(self.work.model, group.faces), subject)
+        kind = group.first.remedy
+        self.work.propose(kind, kind.capitalize(), _REMEDIES[kind](self.work.model, group.faces), subject)
 
     def all_like_this(self) -> None:
         """Propose the remedy for everything of this kind up to this size."""

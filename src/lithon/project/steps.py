@@ -20,6 +20,8 @@ from lithon.brep.topology import Body, Face, Model
 from lithon.carve.split import split
 from lithon.errors import BadFile, Refusal, Unresolved
 from lithon.geometry.surfaces import Plane, Surface, midway
+from lithon.mend.drop import dropped
+from lithon.mend.merge import merged
 from lithon.progress import SILENT, Progress
 from lithon.project.fingerprints import fingerprint, resolve
 from lithon.project.questions import ask
@@ -81,6 +83,19 @@ def plane_through(points: Sequence[Sequence[float]]) -> dict[str, Any]:
 
 def bond_step(gap: float | None = None) -> Step:
     return {"do": "bond", **({"gap": gap} if gap is not None else {})}
+
+
+def drop_step(model: Model, faces: Sequence[Face]) -> Step:
+    """Drop a sheet, a hollow, or whole bodies where all their faces are chosen."""
+    chosen = set(faces)
+    whole = [b.name for b in model.bodies if chosen.issuperset(b.faces)]
+    if whole and all(any(f in b.faces for b in model.bodies if b.name in whole) for f in faces):
+        return {"do": "drop", "bodies": whole}
+    return {"do": "drop", "select": {"faces": [fingerprint(model, f) for f in faces]}}
+
+
+def merge_step(model: Model, faces: Sequence[Face]) -> Step:
+    return {"do": "merge", "select": {"faces": [fingerprint(model, f) for f in faces]}}
 
 
 def keep_step(model: Model, faces: Sequence[Face], reason: str) -> Step:
@@ -231,6 +246,40 @@ def _combine(model: Model, step: Step, progress: Progress) -> Outcome:
     return _outcome(model, out, f"{operation} {kept.name}, {tool.name}")
 
 
+def _drop(model: Model, step: Step, progress: Progress) -> Outcome:
+    if "bodies" in step:
+        names = {str(name) for name in step["bodies"]}
+        missing = names - {b.name for b in model.bodies}
+        if missing:
+            raise Unresolved(f"no body is called {', '.join(sorted(missing))}")
+        out = Model(tuple(b for b in model.bodies if b.name not in names), model.tolerance)
+        words = f"drop {', '.join(sorted(names)) if len(names) < 4 else f'{len(names)} bodies'}"
+    else:
+        faces = selected_faces(model, step["select"])
+        out = model
+        for body in model.bodies:
+            own = [f for f in faces if f in body.faces]
+            if own:
+                left = dropped(body, own, model.tolerance)
+                out = out.replaced(body, [left] if left is not None else [])
+        words = f"drop {len(faces)} face{'s' if len(faces) > 1 else ''}"
+    if not out.bodies:
+        raise Refusal("nothing would be left")
+    return _outcome(model, out, words)
+
+
+def _merge(model: Model, step: Step, progress: Progress) -> Outcome:
+    faces = selected_faces(model, step["select"])
+    out = model
+    for body in model.bodies:
+        own = [f for f in faces if f in body.faces]
+        if any(len(model.owners(f)) > 1 for f in own):
+            raise Refusal("a bonded face is among the chosen ones", remedy="merge before bonding")
+        if own:
+            out = out.replaced(body, [merged(body, own, model.tolerance)])
+    return _outcome(model, out, f"merge {len(faces)} faces")
+
+
 def _keep(model: Model, step: Step, progress: Progress) -> Outcome:
     selected_faces(model, step["select"])
     return _outcome(model, model, f"keep: {step.get('reason', '')}".rstrip(": "))
@@ -242,4 +291,6 @@ _VERBS: dict[str, Callable[[Model, Step, Progress], Outcome]] = {
     "bond": _bond,
     "combine": _combine,
     "keep": _keep,
+    "drop": _drop,
+    "merge": _merge,
 }

@@ -123,7 +123,7 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
                 xyz(mass_properties(a).centroid),
                 f"{a.name} and {b.name} are one and the same",
                 "Two meshes would lie in each other.",
-                "drop one",
+                "drop",
                 b,
                 b.faces,
                 station="mend",

@@ -97,7 +97,7 @@ def _voids(body: Body) -> list[Finding]:
                 xyz(0.5 * (p.min(axis=0) + p.max(axis=0))),
                 f"a closed hollow of {hollow:.4g} mm³",
                 f"{len(faces)} faces that are meshed although nobody sees them.",
-                "clear",
+                "drop",
                 body,
                 faces,
                 keep="It may be meant: a core that stays.",

@@ -51,7 +51,7 @@ def _of_edges(body: Body, edges: list[Edge]) -> Finding:
     if twins:
         kind, guilty = "doubled face", twins
         text = "a face lies on another that is the same"
-        remedy = "drop one"
+        remedy = "drop the one"
     elif any(len(adj.uses[edge]) > 2 for edge in edges):
         kind, guilty = "crowded edge", faces
         text = f"{max(len(adj.uses[e]) for e in edges)} faces meet at an edge"
