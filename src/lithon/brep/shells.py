@@ -67,3 +67,9 @@ def closed(body: Body) -> bool:
             for c in loop:
                 count[c.edge] += 1 if c.forward == use.forward else -1
     return not any(count.values())
+
+
+def closes(uses: Sequence[FaceUse]) -> bool:
+    """Whether every edge of some faces lies between two of them, whichever way they are turned."""
+    count = Counter(edge for use in uses for edge in use.face.edges())
+    return all(n % 2 == 0 for n in count.values())

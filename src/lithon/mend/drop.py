@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from lithon.brep.measures import uses_volume
-from lithon.brep.shells import connected
-from lithon.brep.topology import Body, Edge, Face, FaceUse
+from lithon.brep.shells import closes, connected
+from lithon.brep.topology import Body, Face
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 
@@ -21,7 +21,7 @@ def dropped(body: Body, faces: Sequence[Face], tolerance: float) -> Body | None:
     gone = [s for s in sets if any(use.face in chosen for use in s)]
     if len(gone) == len(sets):
         return None
-    skin = max(sets, key=lambda s: abs(uses_volume(s)) if _closes(s) else 0.0)
+    skin = max(sets, key=lambda s: abs(uses_volume(s)) if closes(s) else 0.0)
     if any(s is skin for s in gone):
         raise Refusal(
             "a part of the outer skin cannot be dropped",
@@ -33,11 +33,3 @@ def dropped(body: Body, faces: Sequence[Face], tolerance: float) -> Body | None:
     if worse:
         raise Refusal(f"without these faces the body would be worse off ({', '.join(sorted(worse))})")
     return out
-
-
-def _closes(uses: Sequence[FaceUse]) -> bool:
-    count: dict[Edge, int] = {}
-    for use in uses:
-        for edge in use.face.edges():
-            count[edge] = count.get(edge, 0) + 1
-    return all(n % 2 == 0 for n in count.values())

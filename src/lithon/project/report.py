@@ -22,7 +22,16 @@ th { font-weight: 500; color: #6c665b; } .n { text-align: right; }
 img { max-width: 100%; } .trouble { color: #a43c2e; }
 """
 
-_PAGE = """<!doctype html>
+#: The table of bodies, as both pages show it.
+BODIES = """<section><h2>Bodies</h2><table><tr><th>body</th><th class="n">faces</th><th class="n">volume, mm³</th>
+<th class="n">area, mm²</th><th class="n">shortest edge, mm</th><th>closed</th></tr>
+{% for b in bodies %}<tr><td>{{ b.name }}</td><td class="n">{{ b.faces }}</td>
+<td class="n">{{ "%.3f"|format(b.volume_mm3) }}</td><td class="n">{{ "%.3f"|format(b.area_mm2) }}</td>
+<td class="n">{{ "%.4g"|format(b.shortest_edge_mm) }}</td><td>{{ "yes" if b.closed else "no" }}</td></tr>
+{% endfor %}</table></section>"""
+
+_PAGE = (
+    """<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>{{ name }}: preparation</title>
 <style>
 {{ style }}</style></head><body>
@@ -34,12 +43,9 @@ _PAGE = """<!doctype html>
 {% for e in entries %}<tr><td>{{ e.outcome.words }}{% if e.trouble %} <span class="trouble">{{ e.trouble }}</span>
 {% endif %}</td><td class="n">{{ "%+d"|format(e.outcome.faces_change) }}</td>
 <td class="n">{{ "%+.3f"|format(e.outcome.volume_change) }}</td></tr>{% endfor %}</table></section>
-<section><h2>Bodies</h2><table><tr><th>body</th><th class="n">faces</th><th class="n">volume, mm³</th>
-<th class="n">area, mm²</th><th class="n">shortest edge, mm</th><th>closed</th></tr>
-{% for b in bodies %}<tr><td>{{ b.name }}</td><td class="n">{{ b.faces }}</td>
-<td class="n">{{ "%.3f"|format(b.volume_mm3) }}</td><td class="n">{{ "%.3f"|format(b.area_mm2) }}</td>
-<td class="n">{{ "%.4g"|format(b.shortest_edge_mm) }}</td><td>{{ "yes" if b.closed else "no" }}</td></tr>
-{% endfor %}</table></section>
+"""
+    + BODIES
+    + """
 <section><h2>What is left to look at</h2>{% if findings %}<table>
 <tr><th>finding</th><th>body</th><th>remedy</th></tr>
 {% for f in findings %}<tr><td>{{ f.text }}</td><td>{{ f.body }}</td><td>{{ f.remedy }}</td></tr>{% endfor %}
@@ -55,6 +61,7 @@ smallest dihedral angle {{ "%.1f"|format(mesh.smallest) }}°, worst scaled Jacob
 0 to 72 degrees</text></svg></section>{% endif %}
 </body></html>
 """
+)
 
 
 def report_html(ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tuple[str, str]] = ()) -> str:

@@ -8,10 +8,11 @@ from typing import Any
 
 from jinja2 import Environment
 
-from lithon.project.report import STYLE
+from lithon.project.report import BODIES, STYLE
 from lithon.survey.forecast import Forecast
 
-_PAGE = """<!doctype html>
+_PAGE = (
+    """<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>{{ name }}: survey</title><style>{{ style }}
 .stops { color: #a43c2e; } .costs { color: #8a5f14; } .note { color: #6c665b; }
 .pictures { display: grid; grid-template-columns: repeat(auto-fill, minmax(16rem, 1fr)); gap: 1rem; }
@@ -29,15 +30,13 @@ smallest about {{ "%.3g"|format(forecast.smallest_mm) }} mm.</p>
 <td class="n">{{ "%.4g"|format(f.size_mm) }}</td><td>{% for c in f.place_mm %}{{ "%.4g"|format(c) }}
 {% endfor %}</td><td>{{ f.body }}</td><td>{{ f.remedy }}</td></tr>{% endfor %}
 </table>{% else %}<p>Nothing at this element size.</p>{% endif %}</section>
-<section><h2>Bodies</h2><table><tr><th>body</th><th class="n">faces</th><th class="n">volume, mm³</th>
-<th class="n">area, mm²</th><th class="n">shortest edge, mm</th><th>closed</th></tr>
-{% for b in bodies %}<tr><td>{{ b.name }}</td><td class="n">{{ b.faces }}</td>
-<td class="n">{{ "%.3f"|format(b.volume_mm3) }}</td><td class="n">{{ "%.3f"|format(b.area_mm2) }}</td>
-<td class="n">{{ "%.4g"|format(b.shortest_edge_mm) }}</td><td>{{ "yes" if b.closed else "no" }}</td></tr>
-{% endfor %}</table></section>
+"""
+    + BODIES
+    + """
 {% if notes %}<section><h2>Notes of the arrival</h2><ul>{% for n in notes %}<li>{{ n }}</li>{% endfor %}</ul></section>
 {% endif %}</body></html>
 """
+)
 
 
 def survey_html(

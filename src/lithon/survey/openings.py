@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +11,7 @@ from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
 from lithon.brep.area import off_edge
 from lithon.brep.measures import face_area
-from lithon.brep.shells import connected, grouped
+from lithon.brep.shells import closes, connected, grouped
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.brep.trees import inside
 from lithon.survey.card import Finding, xyz
@@ -139,16 +138,11 @@ def loose_sheets(body: Body) -> list[tuple[list[FaceUse], bool]]:
     out = []
     for s in sets:
         edges = list(dict.fromkeys(e for use in s for e in use.face.edges()))
-        if s is skin or _closes(s) or not edges or beside.intersection(edges):
+        if s is skin or closes(s) or not edges or beside.intersection(edges):
             continue
         points = np.concatenate([samples(e) for e in edges])
         out.append((s, bool(inside(rest, points).mean() > 0.5)))
     return out
-
-
-def _closes(uses: list[FaceUse]) -> bool:
-    count = Counter(edge for use in uses for edge in use.face.edges())
-    return all(n % 2 == 0 for n in count.values())
 
 
 def sheet_faces(body: Body) -> set[Face]:
