@@ -17,10 +17,10 @@ from lithon.brep.topology import Model
 from lithon.brep.trees import inside
 from lithon.mesh.sizing import SizeField, SizeRules, size_field
 
-#: Elements per cube and per square of the size, fitted over sizes from 2 to 8 mm with and without
-#: small features; the fit lies within 15 % of each of those meshes.
-_PER_CUBE = 8.8
-_PER_SQUARE = 2.97
+#: Elements per cube and per square of the size: the factors with the least worst error (13 %) over meshes of the
+#: collar anchor as read and prepared, the cast anchor, the hinge strap and the sluice wheel at 2.5 to 8 mm.
+_PER_CUBE = 8.63
+_PER_SQUARE = 2.20
 
 
 @dataclass(frozen=True, slots=True)
