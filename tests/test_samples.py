@@ -10,7 +10,18 @@ from lithon.brep.validate import flaws
 from lithon.exchange.step_read import parse_step
 from lithon.exchange.step_write import step_text
 from lithon.project.ledger import Ledger, Source
-from lithon.samples import CAST, FRAME, SAMPLES, STRAP, WHEEL, cast_anchor, hinge_strap, paddle_frame, sluice_wheel
+from lithon.samples import (
+    CAST,
+    FRAME,
+    SAMPLES,
+    STRAP,
+    TRIANGLE_FILES,
+    WHEEL,
+    cast_anchor,
+    hinge_strap,
+    paddle_frame,
+    sluice_wheel,
+)
 from lithon.samples.cast_anchor import STAMP
 from lithon.samples.outline import rounded
 from lithon.survey.features import features
@@ -24,7 +35,11 @@ def total(model) -> float:
     return sum(volume(b) for b in model.bodies)
 
 
-@pytest.mark.parametrize("title,_name,make,_words", SAMPLES)
+#: Those that are sound and exact; the others have their truths in the tests of wounds.
+EXACT = [s for s in SAMPLES if s[1] != "pintle-shoe" and s[1] not in TRIANGLE_FILES]
+
+
+@pytest.mark.parametrize("title,_name,make,_words", EXACT)
 def test_every_sample_is_sound_and_goes_through_step(title, _name, make, _words):
     model = make()
     assert all(not flaws(b, model.tolerance) for b in model.bodies)

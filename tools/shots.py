@@ -5,7 +5,9 @@
 
 from __future__ import annotations
 
+import os
 import sys
+import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -27,7 +29,9 @@ class Camera:
         self.folder = folder
         self.app = QApplication.instance() or QApplication([])
         self.app.setFont(theme.font(9.5))
-        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, "/tmp/lithon-shots-settings")
+        fresh = tempfile.mkdtemp(prefix="lithon-shots-")  # nobody's recent files or unsaved work
+        os.environ["LITHON_STATE"] = fresh
+        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, fresh)
         self.desk = Desk()
         self.desk.move(0, 0)
         self.desk.show()

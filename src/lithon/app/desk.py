@@ -165,7 +165,7 @@ class Desk(QMainWindow):
         lay.addWidget(head)
         lay.addWidget(
             label(
-                "Drop a STEP file or a Lithon project here. It is read against the element size you want, "
+                "Drop a STEP file, triangles or a Lithon project here. It is read against the element size you want, "
                 "and what stands between it and a mesh becomes a worklist.",
                 "dim",
             )
