@@ -11,6 +11,7 @@ from lithon.app import theme
 from lithon.app.parts import Panel, button, label, number, restyle
 from lithon.app.work import Work
 from lithon.brep.measures import angle_between, face_area, volume
+from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
@@ -64,7 +65,7 @@ class Roster(Panel):
         words = label(f"{kind} · {len(first.uses)} faces each", "dim")
         words.setToolTip(f"{len(group)} congruent bodies. {reason}")
         lay.addWidget(words)
-        lay.addWidget(label(f"{number(volume(first))} mm³ each", "dim"))
+        lay.addWidget(label(f"{_filled(first)} each", "dim"))
         restyle(out)
         return out
 
@@ -90,7 +91,7 @@ class Roster(Panel):
         words = label(f"{kind} · {len(body.uses)} faces", "dim")
         words.setToolTip(reason)
         lay.addWidget(words)
-        lay.addWidget(label(f"{number(volume(body))} mm³", "dim"))
+        lay.addWidget(label(_filled(body), "dim"))
         restyle(out)
         return out
 
@@ -106,6 +107,11 @@ class Roster(Panel):
             self.work.hidden |= names
         self.refresh()
         self.redraw()
+
+
+def _filled(body: Body) -> str:
+    """The volume in words; an open skin encloses none."""
+    return f"{number(volume(body))} mm³" if closed(body) else "an open skin"
 
 
 def _stem(name: str) -> str:
