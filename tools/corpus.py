@@ -88,6 +88,14 @@ def filled(tri: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.
     return total * float(step[0] * step[1])
 
 
+def written_by(data: bytes) -> str:
+    """The program that a STEP header names as its preprocessor, or the file's kind."""
+    header = re.search(rb"FILE_NAME\s*\((.*?)\)\s*;", data[:8000], re.S)
+    words = re.findall(rb"'((?:[^']|'')*)'", header.group(1)) if header else []
+    named = [w.decode("utf-8", "replace").strip() for w in words[-3:-1]]
+    return next((w for w in named if w), "unnamed")[:36]
+
+
 def survey(path: Path) -> dict[str, Any]:
     """Everything the table shows of one file."""
     from lithon.brep.measures import volume
@@ -101,8 +109,7 @@ def survey(path: Path) -> dict[str, Any]:
     sum(1 for _ in TOKEN.finditer(data))
     tokens = time.perf_counter() - start
     row: dict[str, Any] = {"file": path.name, "folder": path.parent.name, "size": len(data), "tokens": tokens}
-    header = re.search(rb"FILE_NAME(.*?);", data[:8000], re.S)
-    row["writer"] = header.group(1)[-60:].decode(errors="replace") if header else "unnamed"
+    row["writer"] = written_by(data)
     before = _memory("VmRSS")
     Path("/proc/self/clear_refs").write_text("5")
     start = time.perf_counter()
