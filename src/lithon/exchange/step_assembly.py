@@ -84,8 +84,17 @@ class Assembly:
                     yield Placed(shape, *self.units(representation), motion, path)
                 for child, place, name in reversed(node.children):
                     stack.append((child, motion @ place, (*path, name or nodes[child].name), (*above, at)))
-        for shape in self.x.of_kind(*SOLIDS, *SHEETS, *TRIANGLES[:2]):
-            if shape.number not in seen and shape.kind in (*SOLIDS, *SHEETS):
+        own = {shape.number: representation for node in nodes.values() for shape, representation in node.shapes}
+        for shape in self.x.of_kind(*SOLIDS, *SHEETS):
+            if shape.number in seen or shape.kind not in (*SOLIDS, *SHEETS):
+                continue
+            if shape.number in own:
+                self.notes.append(
+                    f"the solid #{shape.number} is placed only by an assembly that holds itself: "
+                    "it stands where it was modelled"
+                )
+                yield Placed(shape, *self.units(own[shape.number]), np.eye(4), ())
+            else:
                 self.notes.append(f"the solid #{shape.number} stands in no representation: millimetres assumed")
                 yield Placed(shape, 1.0, 1.0, np.eye(4), ())
 

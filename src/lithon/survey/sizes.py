@@ -45,8 +45,8 @@ LENSES = (
     Lens("widths", "Face widths", "mm", "faces", "width"),
     Lens("fillets", "Fillet radii", "mm", "fillets", "radius"),
     Lens("holes", "Hole diameters", "mm", "holes", "diameter"),
-    Lens("walls", "Walls", "mm", "faces", "width"),
-    Lens("gaps", "Gaps", "mm", "bodies", "volume"),
+    Lens("walls", "Walls", "mm", "walls", "thickness"),
+    Lens("gaps", "Gaps", "mm", "gaps", "width"),
     Lens("volumes", "Body volumes", "mm³", "bodies", "volume"),
 )
 
