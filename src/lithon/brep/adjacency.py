@@ -22,6 +22,7 @@ class Adjacency:
         self.uses: dict[Edge, list[tuple[FaceUse, Coedge]]] = defaultdict(list)
         self.at_vertex: dict[Vertex, list[Edge]] = defaultdict(list)
         self.loop_of: dict[tuple[Face, Edge], Loop] = {}
+        self.use_of: dict[Face, FaceUse] = {use.face: use for use in body.uses}
         for use in body.uses:
             for loop in use.face.loops:
                 for coedge in loop:

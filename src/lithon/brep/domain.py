@@ -29,13 +29,15 @@ CutNodes = Callable[[Floats, Floats, Face], tuple[Ints, Floats]]
 class Domain:
     """Boundary nodes of a face in its flat plane, counter-clockwise about the face's normal.
 
-    keys (n,) node identities (a node of the cut appears twice), flat (n,2), segments (k,2) rows of
-    flat, mirror -1.0 where the flat first coordinate was turned over, `real` (k,) False on the cut.
+    keys (n,) node identities (a node of the cut appears twice, one in which loops touch once), flat (n,2),
+    segments (k,2) rows of flat, `starts` where each loop's segments begin, mirror -1.0 where the flat first
+    coordinate was turned over, `real` (k,) False on the cut.
     """
 
     keys: Ints
     flat: Floats
     segments: Ints
+    starts: Ints
     real: Ints
     mirror: float
     chart: Chart
@@ -44,9 +46,10 @@ class Domain:
 
     def polygon(self) -> shapely.Polygon:
         """The outline and its holes in the plane."""
-        starts = np.flatnonzero(np.append(True, self.segments[1:, 0] != self.segments[:-1, 1]))
-        ends = np.append(starts[1:], len(self.segments))
-        rings = [self.flat[self.segments[a:b, 0]] for a, b in zip(starts, ends, strict=True)]
+        ends = np.append(self.starts[1:], len(self.segments))
+        rings = [self.flat[self.segments[a:b, 0]] for a, b in zip(self.starts, ends, strict=True)]
+        if min(len(ring) for ring in rings) < 3:
+            raise Refusal("a boundary of a face encloses nothing", where=spot(self.surface_points(rings[0][:1])[0]))
         return shapely.Polygon(rings[0], rings[1:])
 
     def surface_points(self, flat: Floats) -> Floats:
@@ -111,9 +114,23 @@ def flat_domain(
         segments.append(_ring(base, len(flat)))
         real.append(np.ones(len(flat), dtype=np.int64))
         base += len(flat)
-    return Domain(
-        np.concatenate(keys), np.concatenate(flats), np.concatenate(segments), np.concatenate(real), mirror, chart, cut
-    )
+    starts = np.cumsum([0, *(len(s) for s in segments[:-1])])
+    nodes, every, sides = _touching(np.concatenate(keys), np.concatenate(flats), np.concatenate(segments))
+    return Domain(nodes, every, sides, starts, np.concatenate(real), mirror, chart, cut)
+
+
+def _touching(keys: Ints, flat: Floats, segments: Ints) -> tuple[Ints, Floats, Ints]:
+    """With one node where loops touch each other in a vertex; both ends of a cut lie a period apart."""
+    _, first, again = np.unique(keys, return_index=True, return_inverse=True)
+    to = first[again]
+    twice = np.flatnonzero(to != np.arange(len(keys)))
+    if not len(twice):
+        return keys, flat, segments
+    near = np.abs(flat[twice] - flat[to[twice]]).max(axis=1) <= 1e-9 * np.abs(flat).max()
+    target = np.arange(len(keys))
+    target[twice[near]] = to[twice[near]]
+    kept, place = np.unique(target, return_inverse=True)
+    return keys[kept], flat[kept], place[segments]
 
 
 _FlatLoop = tuple[Ints, Floats, Floats, float]

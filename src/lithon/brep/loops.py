@@ -30,14 +30,17 @@ def trace(coedges: Sequence[Coedge], surface: Surface, along: bool) -> list[Loop
         start = next(cs for cs in leaving.values() if cs)[0]
         leaving[_first(start)].remove(start)
         loop = [start]
-        while loop[-1].last is not loop[0].first:
+        while True:
             at = loop[-1].last
             assert at is not None
-            choices = leaving.get(at, [])
+            left = leaving.get(at, [])
+            choices = [*left, start] if at is start.first else left
             if not choices:
                 raise Refusal("a cut outline does not close", where=spot(at.point))
             pick = choices[0] if len(choices) == 1 else _leftmost(loop[-1], choices, surface, along)
-            choices.remove(pick)
+            if pick is start:
+                break
+            left.remove(pick)
             loop.append(pick)
         loops += _apart(loop)
     return loops
@@ -58,7 +61,9 @@ def _apart(loop: list[Coedge]) -> list[Loop]:
             del stack[k:]
         seen[vertex] = len(stack)
         stack.append(c)
-    return [*out, tuple(stack)]
+    out.append(tuple(stack))
+    # Where only an edge walked both ways is left over, it is a slit between them: the walk stays whole.
+    return [tuple(loop)] if any(len({c.edge for c in part}) < len(part) for part in out) else out
 
 
 def _first(coedge: Coedge) -> Vertex:

@@ -8,6 +8,7 @@ integrands are smooth elsewhere. No triangles are involved.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
@@ -16,6 +17,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
+from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.charts import Chart
 from lithon.geometry.curves import TURN, Ellipse, Line
 from lithon.geometry.facets import Facets
@@ -69,6 +71,9 @@ def _face_moments(face: Face) -> Floats:
         total[4:] *= 1.0 if face.along else -1.0
         _moments[face] = total
         return total
+    if face.before is not None:
+        _moments[face] = np.sum([_face_moments(part) for part in (face.before, *face.plugs())], axis=0)
+        return _moments[face]
     for part in parts_of(face):
         total += _loop_moments(part)
     # Loops run clockwise in the flat where the face is turned round: area keeps its sign by that,
@@ -98,7 +103,7 @@ def _loop_moments(face: Face) -> Floats:
     if isinstance(face.surface, Plane | Cylinder):
         coedges = [c for loop in face.loops for c in loop]
         signs = np.array([1.0 if c.forward else -1.0 for c in coedges])
-        return np.asarray(signs @ _rolled_moments([c.edge for c in coedges], face.surface))
+        return np.asarray(signs @ _rolled_moments([(c.edge, face.surface) for c in coedges]))
     if isinstance(face.surface, Cone):
         chart = PolarCone(face.surface)
     elif isinstance(face.surface, Sphere):
@@ -116,14 +121,21 @@ def _loop_moments(face: Face) -> Floats:
 
 
 #: Edges integrated at once: enough to be quick, few enough to be small.
-_AT_ONCE = 200
+_AT_ONCE = 400
+_Side = tuple[Edge, Plane | Cylinder]
 
 
-def _rolled_moments(edges: list[Edge], surface: Plane | Cylinder) -> Floats:
-    """The edges' shares (k,14) of the loop integral on a surface that rolls out, walked forward; cached."""
-    out = np.empty((len(edges), 14))
+def prepare(faces: Iterable[Face]) -> None:
+    """Integrate along the edges of many plane and cylindrical faces together: what a body as a whole needs."""
+    wanted = [f for f in faces if f not in _moments and f.before is None]
+    _rolled_moments([(e, f.surface) for f in wanted if isinstance(f.surface, Plane | Cylinder) for e in f.edges()])
+
+
+def _rolled_moments(sides: list[_Side]) -> Floats:
+    """Shares (k,14) of edges in the loop integral on surfaces that roll out, walked forward; cached."""
+    out = np.empty((len(sides), 14))
     missing = []
-    for k, edge in enumerate(edges):
+    for k, (edge, surface) in enumerate(sides):
         for other, value in _edge_parts.setdefault(edge, []):
             if other is surface:
                 out[k] = value
@@ -132,36 +144,32 @@ def _rolled_moments(edges: list[Edge], surface: Plane | Cylinder) -> Floats:
             missing.append(k)
     for start in range(0, len(missing), _AT_ONCE):
         rows = missing[start : start + _AT_ONCE]
-        out[rows] = _rolled([edges[k] for k in rows], surface)
+        out[rows] = _rolled([sides[k] for k in rows])
         for k in rows:
-            _edge_parts[edges[k]].append((surface, out[k].copy()))
+            _edge_parts[sides[k][0]].append((sides[k][1], out[k].copy()))
     return out
 
 
-def _rolled(edges: list[Edge], surface: Plane | Cylinder) -> Floats:
+def _rolled(sides: list[_Side]) -> Floats:
     """As `_run`, for many edges (k,14) in one go."""
-    points: list[Floats] = []
-    speeds: list[Floats] = []
-    weights: list[Floats] = []
-    first: list[int] = []
-    for edge in edges:
-        pieces = max(1, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
-        cuts = np.linspace(edge.t0, edge.t1, pieces + 1)
-        half = np.diff(cuts)[:, None] / 2.0
-        t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
-        first.append(first[-1] + len(weights[-1]) if weights else 0)
-        points.append(edge.curve.point(t))
-        speeds.append(edge.curve.derivative(t))
-        weights.append((half * _WEIGHTS).ravel())
-    at, speed, weight = np.concatenate(points), np.concatenate(speeds), np.concatenate(weights)
-    flat = surface.flat(at)
-    du = _flat_rate(surface, flat, speed)
-    share = 0.5 * (1.0 + _INNER)
-    height = np.multiply.outer(share, flat[:, 1])
-    spots = np.stack([np.broadcast_to(flat[:, 0], height.shape), height], axis=-1).reshape(-1, 2)
-    frame = surface.tangents(spots)
-    values = _integrands(surface.point(spots), np.cross(frame[:, 0], frame[:, 1])).reshape(len(share), len(at), 14)
-    each = -(weight * du * flat[:, 1])[:, None] * np.tensordot(0.5 * _INNER_WEIGHTS, values, axes=1)
+    edges = [edge for edge, _ in sides]
+    # Along lines and conics the integrands are polynomials in t, cos t and sin t of low degree.
+    turn = [1.0 if isinstance(e.curve, Line | Ellipse) else 0.5 for e in edges]
+    count = [max(1, e.curve.pieces(e.t0, e.t1, 1e9, step)) for e, step in zip(edges, turn, strict=True)]
+    cuts = [np.linspace(e.t0, e.t1, n + 1) for e, n in zip(edges, count, strict=True)]
+    pieces = np.array(count)
+    start = np.concatenate([c[:-1] for c in cuts])[:, None]
+    half = np.concatenate([np.diff(c) for c in cuts])[:, None] / 2.0
+    t, weight = (start + half + half * _NODES).ravel(), (half * _WEIGHTS).ravel()
+    row = np.repeat(np.arange(len(edges)), pieces * len(_NODES))
+    curves, surfaces = CurveBatch.of([e.curve for e in edges]), RollBatch.of([surface for _, surface in sides])
+    flat = surfaces.flat(row, curves.points(row, t))
+    foot, rise, normals, along = surfaces.spots(row, flat)
+    rate = -weight * (curves.speeds(row, t) * along).sum(axis=1) * flat[:, 1]
+    each = np.zeros((len(t), 14))
+    for share, inner in zip(0.5 * (1.0 + _INNER), 0.5 * _INNER_WEIGHTS, strict=True):
+        each += (inner * rate)[:, None] * _integrands(foot + share * rise, normals)
+    first = np.concatenate([[0], np.cumsum(pieces * len(_NODES))[:-1]])
     return np.asarray(np.add.reduceat(each, first, axis=0))
 
 
@@ -229,11 +237,10 @@ def uses_volume(uses: tuple[FaceUse, ...] | list[FaceUse]) -> float:
 
 
 def mass_properties(body: Body) -> MassProperties:
-    m = np.zeros(14)
-    for use in body.uses:
-        own = _face_moments(use.face)
-        m[:4] += own[:4]
-        m[4:] += own[4:] * (1.0 if use.forward else -1.0)
+    prepare(body.faces)
+    own = np.array([_face_moments(use.face) for use in body.uses]).reshape(-1, 14)
+    signs = np.array([1.0 if use.forward else -1.0 for use in body.uses])
+    m = np.concatenate([own[:, :4].sum(axis=0), signs @ own[:, 4:]])
     volume = float(m[4])
     c = m[5:8] / volume if volume else np.zeros(3)
     xx, yy, zz = m[8:11] - volume * c**2

@@ -53,6 +53,12 @@ def change(before: Model, after: Model) -> Change:
     for face in new:
         if face in old_set:
             continue
+        if face.before in old_set:
+            continued.add(face.before)
+            for plug in face.plugs():
+                mesh = face_mesh(plug)
+                put(mesh.points, mesh.triangles)
+            continue
         origins = [f for f in changed if _same_place(f, face, before.tolerance)]
         if not origins:
             mesh = face_mesh(face)

@@ -6,6 +6,7 @@ and per face, which never change.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
@@ -18,6 +19,8 @@ from lithon.brep.domain import Domain, flat_domain
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.brep.triangulate import Tangled, Triangulation, triangulate
 from lithon.errors import Refusal, spot
+from lithon.geometry.batch import CurveBatch
+from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Plane, Surface
@@ -31,11 +34,13 @@ CHORD = 1.0
 @dataclass(frozen=True, slots=True, eq=False)
 class FaceMesh:
     """Triangles of one face: points (n,3), corners (m,3) counter-clockwise about the face's normal,
-    keys (n,) identities of points on edges (negative for points inside the face)."""
+    keys (n,) identities of points on edges (negative for points inside the face). `trouble` says what is
+    wrong with its outline, where it can be drawn nevertheless."""
 
     points: Floats
     triangles: Ints
     keys: Ints
+    trouble: str = ""
 
 
 _edges: WeakKeyDictionary[Edge, tuple[Ints, Floats]] = WeakKeyDictionary()
@@ -56,28 +61,47 @@ def _vertex_key(vertex: Vertex) -> int:
     return _vertices[vertex]
 
 
+def _pieces(edge: Edge) -> int:
+    """Into how many pieces an edge is divided; a bent one is never its own chord, which may be an edge too."""
+    n = edge.curve.pieces(edge.t0, edge.t1, CHORD, ANGLE)
+    return n if isinstance(edge.curve, Line) else max(n, 8 if edge.ring else 2)
+
+
 def edge_points(edge: Edge) -> tuple[Ints, Floats]:
     """Keys (n,) and points (n,3) along an edge; a ring's first point is not repeated."""
     hit = _edges.get(edge)
     if hit is not None:
         return hit
-    n = edge.curve.pieces(edge.t0, edge.t1, CHORD, ANGLE)
-    if edge.ring:
-        n = max(n, 8)
+    n = _pieces(edge)
     t = np.linspace(edge.t0, edge.t1, n + 1)
     if isinstance(edge.curve, BSplineCurve) and edge.curve.degree == 1:
         t = edge.curve.corners(edge.t0, edge.t1)
         n = len(t) - 1
-    points = edge.curve.point(t)
+    _edges[edge] = _named(edge, edge.curve.point(t))
+    return _edges[edge]
+
+
+def _named(edge: Edge, points: Floats) -> tuple[Ints, Floats]:
+    """Keys for points (n,3) from end to end of an edge, which start and end at its vertices."""
     if edge.ring:
-        made = _fresh(n), points[:-1]
-    else:
-        assert edge.start is not None and edge.end is not None
-        points[0], points[-1] = edge.start.point, edge.end.point
-        keys = np.concatenate([[_vertex_key(edge.start)], _fresh(n - 1), [_vertex_key(edge.end)]])
-        made = keys, points
-    _edges[edge] = made
-    return made
+        return _fresh(len(points) - 1), points[:-1].copy()
+    assert edge.start is not None and edge.end is not None
+    points = points.copy()
+    points[0], points[-1] = edge.start.point, edge.end.point
+    return np.concatenate([[_vertex_key(edge.start)], _fresh(len(points) - 2), [_vertex_key(edge.end)]]), points
+
+
+def divide_all(edges: Iterable[Edge]) -> None:
+    """The points of many edges together: what a body as a whole needs."""
+    wanted = [e for e in edges if e not in _edges and isinstance(e.curve, Line | Ellipse)]
+    if len(wanted) < 4:
+        return
+    pieces = [_pieces(e) for e in wanted]
+    t = np.concatenate([np.linspace(e.t0, e.t1, n + 1) for e, n in zip(wanted, pieces, strict=True)])
+    count = np.array(pieces) + 1
+    every = CurveBatch.of([e.curve for e in wanted]).points(np.repeat(np.arange(len(wanted)), count), t)
+    for edge, points in zip(wanted, np.split(every, np.cumsum(count)[:-1]), strict=True):
+        _edges[edge] = _named(edge, points)
 
 
 def carry_mesh(
@@ -112,14 +136,17 @@ def face_mesh(face: Face) -> FaceMesh:
     if isinstance(face.surface, Facets):
         _faces[face] = _given(face, face.surface)
         return _faces[face]
-    pieces = [_part_mesh(part) for part in parts_of(face)]
+    if face.before is not None:
+        pieces = [face_mesh(part) for part in (face.before, *face.plugs())]
+    else:
+        pieces = [_part_mesh(part) for part in parts_of(face)]
     base = np.cumsum([0, *(len(p.points) for p in pieces)])
     points, keys, triangles = _merge(
         np.concatenate([p.points for p in pieces]),
         np.concatenate([p.keys for p in pieces]),
         np.concatenate([p.triangles + base[k] for k, p in enumerate(pieces)]),
     )
-    made = FaceMesh(points, triangles, keys)
+    made = FaceMesh(points, triangles, keys, next((p.trouble for p in pieces if p.trouble), ""))
     _faces[face] = made
     return made
 
@@ -198,6 +225,11 @@ def _part_mesh(face: Face) -> FaceMesh:
     if band is not None:
         return band
     domain = flat_domain(face, edge_points, _cut)
+    shape = domain.polygon()
+    backward = not shape.exterior.is_ccw or shape.area <= 0.0
+    trouble = "a face's outer boundary runs backwards" if backward else ""
+    if not trouble and not shape.is_valid:
+        trouble = "a face's boundary touches or crosses itself"
     singular = domain.flat_of(domain.chart.singular)
     try:
         region = triangulate(np.vstack([domain.flat, singular]), domain.segments)
@@ -211,22 +243,24 @@ def _part_mesh(face: Face) -> FaceMesh:
         _bend(region, domain, face.surface, slim=all(e.curve.kind != "line" for e in face.edges()))
     flat = region.plane
     points = domain.surface_points(flat)
-    boundary = {key: i for i, key in enumerate(domain.keys.tolist())}
-    for edge in dict.fromkeys(face.edges()):
-        for key, point in zip(*edge_points(edge), strict=True):
-            points[boundary[int(key)]] = point
+    # The nodes of edges stand where the edges have them, to the last digit.
+    known = [edge_points(edge) for edge in dict.fromkeys(face.edges())]
+    if known:
+        names, row = np.unique(np.concatenate([k for k, _ in known]), return_index=True)
+        at = np.minimum(np.searchsorted(names, domain.keys), len(names) - 1)
+        own = np.flatnonzero(names[at] == domain.keys)
+        points[own] = np.concatenate([p for _, p in known])[row[at[own]]]
     keys = np.concatenate([domain.keys, np.full(len(flat) - len(domain.keys), -1)])
     points, keys, triangles = _merge(points, keys, region.triangles)
-    return FaceMesh(points, triangles, keys)
+    return FaceMesh(points, triangles, keys, trouble)
 
 
 def _merge(points: Floats, keys: Ints, triangles: Ints) -> tuple[Floats, Ints, Ints]:
-    """Join the two copies of nodes on a cut."""
-    first: dict[int, int] = {}
+    """Join nodes of one key: the copies on a cut, and along edges."""
     target = np.arange(len(keys))
-    for i, key in enumerate(keys.tolist()):
-        if key >= 0:
-            target[i] = first.setdefault(key, i)
+    named = np.flatnonzero(keys >= 0)
+    _, first, again = np.unique(keys[named], return_index=True, return_inverse=True)
+    target[named] = named[first][again]
     kept, inverse = np.unique(target, return_inverse=True)
     return points[kept], keys[kept], inverse[triangles]
 
@@ -278,32 +312,47 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -
 
 def body_mesh(body: Body) -> tuple[Floats, Ints, Ints]:
     """Points (n,3), triangles (m,3) facing outwards and the index (m,) of each one's face use."""
-    points, triangles, owner = [], [], []
-    known: dict[int, int] = {}
-    total = 0
-    for index, use in enumerate(body.uses):
-        mesh = face_mesh(use.face)
-        ids = np.empty(len(mesh.keys), dtype=np.int64)
-        new: list[int] = []
-        for i, key in enumerate(mesh.keys.tolist()):
-            if key >= 0 and key in known:
-                ids[i] = known[key]
-            else:
-                ids[i] = total + len(new)
-                new.append(i)
-                if key >= 0:
-                    known[key] = int(ids[i])
-        points.append(mesh.points[new])
-        total += len(new)
-        corners = ids[mesh.triangles]
-        triangles.append(corners if use.forward else corners[:, ::-1])
-        owner.append(np.full(len(corners), index, dtype=np.int64))
-    return np.concatenate(points), np.concatenate(triangles), np.concatenate(owner)
+    divide_all(body.edges())
+    meshes = [face_mesh(use.face) for use in body.uses]
+    base = np.cumsum([0, *(len(mesh.keys) for mesh in meshes)])
+    corners = [
+        (mesh.triangles if use.forward else mesh.triangles[:, ::-1]) + at
+        for use, mesh, at in zip(body.uses, meshes, base, strict=False)
+    ]
+    owner = np.repeat(np.arange(len(meshes)), [len(c) for c in corners])
+    points, keys = np.concatenate([m.points for m in meshes]), np.concatenate([m.keys for m in meshes])
+    points, _, triangles = _merge(points, keys, np.concatenate(corners))
+    return points, triangles, owner
+
+
+def leaks(face: Face) -> bool:
+    """Whether the triangles of a face end elsewhere than along its edges, or run against them. Where no
+    face leaks and every edge is walked as often one way as the other, the body's triangles close."""
+    if face.before is not None:
+        return any(leaks(part) for part in (face.before, *face.plugs()))
+    mesh = face_mesh(face)
+    a = np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]])
+    rims = []
+    order = np.argsort(mesh.keys, kind="stable")
+    ordered = mesh.keys[order]
+    for coedge in (c for loop in face.loops for c in loop):
+        keys, _ = edge_points(coedge.edge)
+        row = order[np.minimum(np.searchsorted(ordered, keys), len(order) - 1)]
+        if (mesh.keys[row] != keys).any():
+            return True
+        row = np.append(row, row[0]) if coedge.edge.ring else row
+        side = np.stack([row[:-1], row[1:]], axis=1)
+        rims.append(side[:, ::-1] if coedge.forward else side)  # as the face beyond would walk it
+    return _unpaired(np.concatenate([a, *rims])) > 0
 
 
 def open_edges(triangles: Ints) -> int:
     """How many triangle sides have no partner that runs the other way: 0 for a watertight, oriented set."""
-    a = np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]])
+    return _unpaired(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]))
+
+
+def _unpaired(a: Ints) -> int:
+    """How many of the directed sides (m,2) have no partner that runs the other way."""
     n = int(a.max()) + 1 if len(a) else 1
     low, high = a.min(axis=1), a.max(axis=1)
     _, side = np.unique(low * n + high, return_inverse=True)

@@ -14,7 +14,7 @@ Identity is what `is` says; `uid` carries identity across processes.
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -88,6 +88,10 @@ class Coedge:
 Loop = tuple[Coedge, ...]
 
 
+def backwards(loop: Loop) -> Loop:
+    return tuple(c.reversed() for c in reversed(loop))
+
+
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Face:
     surface: Surface
@@ -95,6 +99,8 @@ class Face:
     along: bool = True
     label: str = ""
     uid: int = field(default_factory=new_uid)
+    #: The face that this one was until some of its inner loops were dropped.
+    before: Face | None = None
 
     def edges(self) -> Iterator[Edge]:
         for loop in self.loops:
@@ -108,7 +114,21 @@ class Face:
 
     def with_loops(self, loops: Iterable[Loop]) -> Face:
         """The same place with other boundaries: a new face that keeps surface and label."""
-        return replace(self, loops=tuple(loops), uid=new_uid())
+        return replace(self, loops=tuple(loops), uid=new_uid(), before=None)
+
+    def without_loops(self, dropped: Collection[int]) -> Face:
+        """Closed over some of its inner loops (their numbers). It remembers what it was, so that what
+        is known of that face need not be found again."""
+        kept = tuple(loop for k, loop in enumerate(self.loops) if k not in dropped)
+        return replace(self, loops=kept, uid=new_uid(), before=self)
+
+    def plugs(self) -> tuple[Face, ...]:
+        """What it covers more than the face that it was: one face for each inner loop dropped."""
+        if self.before is None:
+            return ()
+        kept = {tuple((c.edge.uid, c.forward) for c in loop) for loop in self.loops}
+        gone = [x for x in self.before.loops if tuple((c.edge.uid, c.forward) for c in x) not in kept]
+        return tuple(replace(self, loops=(backwards(loop),), uid=new_uid(), before=None) for loop in gone)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

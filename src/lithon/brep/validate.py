@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
+from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
-from lithon.brep.charts import parts_of
-from lithon.brep.domain import flat_domain
-from lithon.brep.measures import face_area, volume
-from lithon.brep.tessellate import body_mesh, edge_points, face_mesh, open_edges
+from lithon.brep.measures import face_area, prepare, volume
+from lithon.brep.tessellate import divide_all, face_mesh, leaks
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
+from lithon.geometry.batch import CurveBatch, RollBatch, spread
+from lithon.geometry.surfaces import Cylinder, Plane
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,15 +31,15 @@ class Flaw:
 
 def flaws(body: Body, tolerance: float) -> list[Flaw]:
     """Everything wrong with a body: openness, orientation, gaps, tangled boundaries, volume."""
+    divide_all(body.edges())
+    prepare(body.faces)
     found = _edge_flaws(body) + _gap_flaws(body, tolerance)
-    for face in dict.fromkeys(body.faces):
-        found += _face_flaws(face, tolerance)
-    if not found:
-        _, triangles, _ = body_mesh(body)
-        if open_edges(triangles):
-            found.append(Flaw("leak", "the triangles of the body do not close", _at(body.faces[0]), body))
-        elif volume(body) <= 0.0:
-            found.append(Flaw("inside-out", "the body encloses no positive volume", _at(body.faces[0]), body))
+    doubtful = [f for f in dict.fromkeys(body.faces) if _sound_faces.get(f, -1.0) != tolerance]
+    off = _stand_off(f for f in doubtful if f.before is None)
+    for face in doubtful:
+        found += _face_flaws(face, tolerance, off)
+    if not found and volume(body) <= 0.0:
+        found.append(Flaw("inside-out", "the body encloses no positive volume", _at(body.faces[0]), body))
     return found
 
 
@@ -66,11 +68,11 @@ def _tuple(point: Any) -> tuple[float, float, float]:
 def _edge_flaws(body: Body) -> list[Flaw]:
     out = []
     for edge, uses in adjacency(body).uses.items():
+        if len(uses) % 2 == 0 and _balanced(uses):
+            continue  # two sheets of skin, or more where the body touches itself along the edge
         place = _tuple(edge.at(0.5))
         if len(uses) == 1:
             out.append(Flaw("open edge", "an edge has a face on one side only", place, edge))
-        elif len(uses) % 2 == 0 and _balanced(uses):
-            continue  # two sheets of skin, or more where the body touches itself along the edge
         elif len(uses) > 2:
             out.append(Flaw("crowded edge", f"an edge is used {len(uses)} times", place, edge))
         else:
@@ -90,25 +92,53 @@ def touching_edges(body: Body) -> list[Edge]:
 
 def widest_gap(body: Body) -> float:
     """How far (mm) an edge stands off its faces and vertices at the most."""
-    most = 0.0
-    at: dict[Edge, Any] = {}
+    most = max((off for off, _, _ in _stand_off(dict.fromkeys(body.faces)).values()), default=0.0)
     for edge in body.edges():
-        points = edge.curve.point(np.linspace(edge.t0, edge.t1, 7))
-        at[edge] = points
-        for vertex, point in ((edge.start, points[0]), (edge.end, points[-1])):
+        for vertex, t in ((edge.start, edge.t0), (edge.end, edge.t1)):
             if vertex is not None:
-                most = max(most, float(np.linalg.norm(vertex.point - point)))
-    for face in dict.fromkeys(body.faces):
-        edges = list(dict.fromkeys(face.edges()))
-        if edges:
-            every = np.concatenate([at[edge] for edge in edges])
-            most = max(most, float(np.abs(face.surface.signed_distance(every)).max()))
+                most = max(most, float(np.linalg.norm(vertex.point - edge.curve.point(np.array([t]))[0])))
     return most
 
 
+def _stand_off(faces: Iterable[Face]) -> dict[Face, tuple[float, Edge, Floats]]:
+    """How far (mm) edges stand off each face at the most, by seven points on each, which edge and where."""
+    walls = {face: list(dict.fromkeys(face.edges())) for face in faces}
+    edges = list(dict.fromkeys(edge for own in walls.values() for edge in own))
+    if not edges:
+        return {}
+    row, t = spread(np.array([e.t0 for e in edges]), np.array([e.t1 for e in edges]), 7)
+    points = CurveBatch.of([e.curve for e in edges]).points(row, t).reshape(-1, 7, 3)
+    number = {edge: k for k, edge in enumerate(edges)}
+    rows = {face: np.array([number[e] for e in own]) for face, own in walls.items() if own}
+    rolls = [face for face in rows if isinstance(face.surface, Plane | Cylinder)]
+    offs: dict[Face, Floats] = {}
+    if rolls:
+        count = np.array([len(rows[face]) for face in rolls])
+        batch = RollBatch.of([f.surface for f in rolls if isinstance(f.surface, Plane | Cylinder)])
+        at = points[np.concatenate([rows[face] for face in rolls])].reshape(-1, 3)
+        off = batch.off(np.repeat(np.arange(len(rolls)), 7 * count), at).reshape(-1, 7)
+        offs = dict(zip(rolls, np.split(off, np.cumsum(count)[:-1]), strict=True))
+    out = {}
+    for face, own in rows.items():
+        if face in offs:
+            away = offs[face]
+        else:
+            away = np.abs(face.surface.signed_distance(points[own].reshape(-1, 3))).reshape(-1, 7)
+        worst = int(away.max(axis=1).argmax())
+        out[face] = (float(away[worst].max()), edges[int(own[worst])], points[own[worst], 3])
+    return out
+
+
+_sound_edges: WeakKeyDictionary[Edge, float] = WeakKeyDictionary()
+
+
 def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
+    """Edges that run backwards or miss their vertices; an edge once found sound is not looked at again."""
     out: list[Flaw] = []
     for edge in body.edges():
+        if _sound_edges.get(edge, -1.0) == tolerance:
+            continue
+        before = len(out)
         if edge.t1 <= edge.t0:
             out.append(Flaw("reversed edge", "an edge ends before it starts", _tuple(edge.at(0.0)), edge))
             continue
@@ -116,41 +146,44 @@ def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
         for vertex, point in ((edge.start, ends[0]), (edge.end, ends[1])):
             if vertex is not None and np.linalg.norm(vertex.point - point) > 10.0 * tolerance:
                 out.append(Flaw("gap", "an edge does not reach its vertex", _tuple(point), edge))
+        if len(out) == before:
+            _sound_edges[edge] = tolerance
     return out
 
 
 _sound_faces: WeakKeyDictionary[Face, float] = WeakKeyDictionary()
 
 
-def _face_flaws(face: Face, tolerance: float) -> list[Flaw]:
+_Off = dict[Face, tuple[float, Edge, Floats]]
+
+
+def _face_flaws(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
     """What is wrong with one face; a face once found sound is not looked at again."""
     if _sound_faces.get(face, -1.0) == tolerance:
         return []
-    found = _look_at_face(face, tolerance)
+    if face.before is not None and not _face_flaws(face.before, tolerance, {}):
+        # A sound face less one of its holes is sound where what closes the hole is.
+        found = [flaw for plug in face.plugs() for flaw in _face_flaws(plug, tolerance, {})]
+    else:
+        found = _look_at_face(face, tolerance, off if face in off else _stand_off([face]))
     if not found:
         _sound_faces[face] = tolerance
     return found
 
 
-def _look_at_face(face: Face, tolerance: float) -> list[Flaw]:
-    for edge in dict.fromkeys(face.edges()):
-        points = edge.curve.point(np.linspace(edge.t0, edge.t1, 7))
-        off = float(np.abs(face.surface.signed_distance(points)).max())
-        if off > 10.0 * tolerance:
-            return [Flaw("gap", f"an edge stands {off:.2g} mm off its face", _tuple(points[3]), edge)]
+def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
+    if face in off and off[face][0] > 10.0 * tolerance:
+        most, edge, place = off[face]
+        return [Flaw("gap", f"an edge stands {most:.2g} mm off its face", _tuple(place), edge)]
     for loop in face.loops:
         for a, b in zip(loop, (*loop[1:], loop[0]), strict=True):
             if a.last is not b.first:
                 return [Flaw("broken loop", "a loop does not join up", _at(face), face)]
     try:
-        for part in () if face.surface.kind == "facets" else parts_of(face):
-            domain = flat_domain(part, edge_points)
-            shape = domain.polygon()
-            if not shape.exterior.is_ccw or shape.area <= 0.0:
-                return [Flaw("inside-out face", "a face's outer boundary runs backwards", _at(face), face)]
-            if not shape.is_valid:
-                return [Flaw("tangled face", "a face's boundary touches or crosses itself", _at(face), face)]
-        face_mesh(face)
+        if (trouble := face_mesh(face).trouble) != "":
+            return [Flaw("tangled face", trouble, _at(face), face)]
+        if leaks(face):
+            return [Flaw("leak", "the triangles of a face do not end along its edges", _at(face), face)]
     except Refusal as refusal:
         return [Flaw("tangled face", refusal.what, _at(face), face)]
     if face_area(face) <= tolerance**2:

@@ -232,16 +232,18 @@ class FaceReader(GeometryReader):
 
     def _without_common(self, loops: list[_ProtoLoop]) -> list[_ProtoLoop]:
         """Join two loops of a face along an edge that one walks forward and the other back."""
-        for i, one in enumerate(loops):
-            for j in range(i + 1, len(loops)):
-                for a, (number, forward) in enumerate(one):
-                    if (number, not forward) in loops[j]:
-                        b = loops[j].index((number, not forward))
-                        edge = self.edges[number]
-                        self.seam_ends |= {v for v in (edge.start, edge.end) if v is not None}
-                        joined = one[a + 1 :] + one[:a] + loops[j][b + 1 :] + loops[j][:b]
-                        rest = [loop for k, loop in enumerate(loops) if k not in (i, j)]
-                        return self._without_common(rest + ([joined] if joined else []))
+        walked: dict[tuple[int, bool], int] = {}
+        for j, two in enumerate(loops):
+            for b, (number, forward) in enumerate(two):
+                i = walked.get((number, not forward), j)
+                if i != j:
+                    a = loops[i].index((number, not forward))
+                    edge = self.edges[number]
+                    self.seam_ends |= {v for v in (edge.start, edge.end) if v is not None}
+                    joined = loops[i][a + 1 :] + loops[i][:a] + two[b + 1 :] + two[:b]
+                    rest = [loop for k, loop in enumerate(loops) if k not in (i, j)]
+                    return self._without_common(rest + ([joined] if joined else []))
+                walked[(number, forward)] = j
         return loops
 
     def _merge_at_seams(self) -> None:

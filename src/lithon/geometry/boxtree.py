@@ -49,6 +49,12 @@ class BoxTree:
         )  # fmt: skip
         return np.where(row >= 0, self.order[np.maximum(row, 0)], -1), far
 
+    def own_pairs(self, tags: Ints) -> Ints:
+        """Pairs (k,2), the smaller row first, of its own triangles whose boxes meet and whose tags (m,) differ."""
+        found = _own_pairs(self.low, self.high, self.first, self.count, self.corners, tags[self.order])
+        pairs = self.order[found]
+        return np.stack([pairs.min(axis=1), pairs.max(axis=1)], axis=1)
+
     def near_pairs(self, other: BoxTree, slack: float = 0.0) -> Ints:
         """Pairs (k,2) of triangles, one of each tree, whose boxes come within `slack`."""
         found = _pairs(
@@ -299,5 +305,59 @@ def _pairs(
         else:
             stack[top, 0], stack[top, 1] = a, first_b[b]
             stack[top + 1, 0], stack[top + 1, 1] = a, first_b[b] + 1
+        top += 2
+    return out[:found].copy()
+
+
+@njit(cache=True)
+def _own_pairs(low: Floats, high: Floats, first: Ints, count: Ints, corners: Floats, tags: Ints) -> Ints:
+    """Each pair of a tree's own triangles once; branches of one tag alone are not followed into each other."""
+    one = np.empty(len(low), np.int64)  # the tag of all triangles below a node, or -1
+    for node in range(len(low) - 1, -1, -1):  # children come after their parents
+        if count[node]:
+            one[node] = tags[first[node]]
+            for i in range(first[node] + 1, first[node] + count[node]):
+                if tags[i] != one[node]:
+                    one[node] = -1
+        else:
+            left, right = one[first[node]], one[first[node] + 1]
+            one[node] = left if left == right else -1
+    out = np.empty((1024, 2), np.int64)
+    found = 0
+    stack = np.empty((4096, 2), np.int64)
+    stack[0, 0], stack[0, 1] = 0, 0
+    top = 1
+    while top:
+        top -= 1
+        a, b = stack[top, 0], stack[top, 1]
+        if (one[a] >= 0 and one[a] == one[b]) or _apart(low[a], high[a], low[b], high[b], 0.0):
+            continue
+        if count[a] and count[b]:
+            for i in range(first[a], first[a] + count[a]):
+                for j in range(i + 1 if a == b else first[b], first[b] + count[b]):
+                    if tags[i] == tags[j] or _triangles_apart(corners[i], corners[j], 0.0):
+                        continue
+                    if found == len(out):
+                        bigger = np.empty((2 * found, 2), np.int64)
+                        bigger[:found] = out
+                        out = bigger
+                    out[found, 0], out[found, 1] = i, j
+                    found += 1
+            continue
+        if a == b:
+            left, right = first[a], first[a] + 1
+            stack[top, 0], stack[top, 1] = left, left
+            stack[top + 1, 0], stack[top + 1, 1] = left, right
+            stack[top + 2, 0], stack[top + 2, 1] = right, right
+            top += 3
+            continue
+        size_a = (high[a] - low[a]).sum() if count[a] == 0 else -1.0
+        size_b = (high[b] - low[b]).sum() if count[b] == 0 else -1.0
+        if size_a >= size_b:
+            stack[top, 0], stack[top, 1] = first[a], b
+            stack[top + 1, 0], stack[top + 1, 1] = first[a] + 1, b
+        else:
+            stack[top, 0], stack[top, 1] = a, first[b]
+            stack[top + 1, 0], stack[top + 1, 1] = a, first[b] + 1
         top += 2
     return out[:found].copy()

@@ -6,6 +6,7 @@ only near them, a pair counts where a point on both true surfaces lies within bo
 
 from __future__ import annotations
 
+from collections import Counter
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -21,30 +22,37 @@ from lithon.geometry.crossing import onto_both
 from lithon.geometry.facets import Facets
 from lithon.survey.card import Finding, xyz
 
-_found: WeakKeyDictionary[Body, list[tuple[Face, Face, Floats]]] = WeakKeyDictionary()
+_Cut = tuple[Face, Face, Floats]
+_found: WeakKeyDictionary[Body, list[_Cut]] = WeakKeyDictionary()
+#: Bodies looked at, by face: what was found between two faces of one body holds in every other that has both.
+_seen_with: WeakKeyDictionary[Face, set[int]] = WeakKeyDictionary()
+_seen: dict[int, list[_Cut]] = {}
 
 
-def self_intersections(body: Body, tolerance: float) -> list[tuple[Face, Face, Floats]]:
+def self_intersections(body: Body, tolerance: float) -> list[_Cut]:
     """Pairs of faces that cut each other (or one that cuts itself), with points (k,3) where they do; cached."""
     hit = _found.get(body)
     if hit is not None:
         return hit
     points, triangles, owner = body_mesh(body)
     tree = tree_of(body)
-    pairs = tree.near_pairs(tree)
-    pairs = pairs[pairs[:, 0] < pairs[:, 1]]
+    facets = np.array([isinstance(use.face.surface, Facets) for use in body.uses])
+    # An exact face's own triangles do not cut each other; those of a facets face may.
+    # Nor do faces that were looked at together before, as most were after an edit.
+    known, old = _known(body)
+    known_faces = {use.face for use, yes in zip(body.uses, known, strict=True) if yes}
+    tag = np.where(known, len(body.uses), np.arange(len(body.uses)))[owner]
+    each = facets & ~known
+    pairs = tree.own_pairs(np.where(each[owner], len(body.uses) + 1 + np.arange(len(owner)), tag))
     a, b = triangles[pairs[:, 0]], triangles[pairs[:, 1]]
     apart = ~(a[:, :, None] == b[:, None, :]).any(axis=(1, 2))
     pairs = pairs[apart]
-    facets = np.array([isinstance(use.face.surface, Facets) for use in body.uses])
-    same = owner[pairs[:, 0]] == owner[pairs[:, 1]]
-    pairs = pairs[~same | facets[owner[pairs[:, 0]]]]
     cut, at = _cuts(points, triangles, pairs)
     groups: dict[tuple[int, int], list[Floats]] = {}
     for (i, j), place in zip(pairs[cut].tolist(), at[cut], strict=True):
         key = (int(min(owner[i], owner[j])), int(max(owner[i], owner[j])))
         groups.setdefault(key, []).append(place)
-    made = []
+    made = [cut for cut in old if known_faces >= {cut[0], cut[1]}]
     for (i, j), places in groups.items():
         one, two = body.uses[i].face, body.uses[j].face
         spots = np.array(places)
@@ -53,7 +61,22 @@ def self_intersections(body: Body, tolerance: float) -> list[tuple[Face, Face, F
         if len(spots):
             made.append((one, two, spots))
     _found[body] = made
+    if len(_seen) > 256:
+        _seen.clear()
+    _seen[body.uid] = made
+    for face in body.faces:
+        _seen_with.setdefault(face, set()).add(body.uid)
     return made
+
+
+def _known(body: Body) -> tuple[Ints, list[_Cut]]:
+    """Which face uses (k,) were all looked at together before, and what was found then."""
+    seen = [_seen_with.get(face, set()) & _seen.keys() for face in body.faces]
+    count = Counter(uid for own in seen for uid in own)
+    if not count:
+        return np.zeros(len(seen), dtype=bool), []
+    best = max(count, key=count.__getitem__)
+    return np.array([best in own for own in seen]), _seen[best]
 
 
 def _confirmed(one: Face, two: Face, spots: Floats, tolerance: float) -> Floats:
@@ -74,23 +97,31 @@ def _confirmed(one: Face, two: Face, spots: Floats, tolerance: float) -> Floats:
 
 
 @njit(cache=True)
-def _pierces(a: Floats, b: Floats, t: Floats, out: Floats) -> bool:
-    """Whether the segment a-b passes through the inside of triangle t (3,3); fills out with the place."""
-    e, f, d, s = t[1] - t[0], t[2] - t[0], b - a, a - t[0]
-    h = np.cross(d, f)
-    det = e @ h
-    size = np.sqrt((e @ e) * (f @ f) * (d @ d))
-    if abs(det) <= 1e-12 * size:
+def _pierces(p: Floats, a: int, b: int, t0: int, t1: int, t2: int, out: Floats) -> bool:
+    """Whether the segment a-b passes through the inside of the triangle t0 t1 t2 (rows of p); fills out with
+    the place."""
+    ex, ey, ez = p[t1, 0] - p[t0, 0], p[t1, 1] - p[t0, 1], p[t1, 2] - p[t0, 2]
+    fx, fy, fz = p[t2, 0] - p[t0, 0], p[t2, 1] - p[t0, 1], p[t2, 2] - p[t0, 2]
+    nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
+    sx, sy, sz = p[a, 0] - p[t0, 0], p[a, 1] - p[t0, 1], p[a, 2] - p[t0, 2]
+    dx, dy, dz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    above = nx * sx + ny * sy + nz * sz
+    slope = nx * dx + ny * dy + nz * dz
+    if above * (above + slope) >= 0.0:
+        return False  # both ends on one side
+    size = (ex * ex + ey * ey + ez * ez) * (fx * fx + fy * fy + fz * fz) * (dx * dx + dy * dy + dz * dz)
+    if abs(slope) <= 1e-12 * np.sqrt(size):
         return False
-    u = (s @ h) / det
-    q = np.cross(s, e)
-    v = (d @ q) / det
-    w = (f @ q) / det
+    w = -above / slope
+    hx, hy, hz = dy * fz - dz * fy, dz * fx - dx * fz, dx * fy - dy * fx
+    qx, qy, qz = sy * ez - sz * ey, sz * ex - sx * ez, sx * ey - sy * ex
+    u = -(sx * hx + sy * hy + sz * hz) / slope
+    v = -(dx * qx + dy * qy + dz * qz) / slope
     edge = 1e-9
     if u < edge or v < edge or u + v > 1.0 - edge or w < edge or w > 1.0 - edge:
         return False
     for c in range(3):
-        out[c] = a[c] + w * d[c]
+        out[c] = p[a, c] + w * (p[b, c] - p[a, c])
     return True
 
 
@@ -99,12 +130,11 @@ def _cuts(points: Floats, triangles: Ints, pairs: Ints) -> tuple[Ints, Floats]:
     """Rows of the pairs of triangles that cut each other and, for every pair, where (n,3)."""
     at = np.zeros((len(pairs), 3))
     hit = np.zeros(len(pairs), np.bool_)
-    s, t = np.empty((3, 3)), np.empty((3, 3))
     for n in range(len(pairs)):
+        s, t = triangles[pairs[n, 0]], triangles[pairs[n, 1]]
         for k in range(3):
-            s[k], t[k] = points[triangles[pairs[n, 0], k]], points[triangles[pairs[n, 1], k]]
-        for k in range(3):
-            if _pierces(s[k], s[(k + 1) % 3], t, at[n]) or _pierces(t[k], t[(k + 1) % 3], s, at[n]):
+            ahead = _pierces(points, s[k], s[(k + 1) % 3], t[0], t[1], t[2], at[n])
+            if ahead or _pierces(points, t[k], t[(k + 1) % 3], s[0], s[1], s[2], at[n]):
                 hit[n] = True
                 break
     return np.flatnonzero(hit), at

@@ -20,7 +20,7 @@ from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_area, face_centroid
 from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Loop
-from lithon.geometry.curves import Line
+from lithon.geometry.curves import Circle, Line
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 
@@ -111,7 +111,6 @@ def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
     if not _concave(use) or len(face.loops) != 2 or not all(_goes_around(face, loop) for loop in face.loops):
         return None
     faces, openings, radius = [face], 0, wall.radius
-    by_face = {u.face: u for u in adj.body.uses}
     for loop in face.loops:
         here, rim = face, loop
         for _ in range(12):
@@ -120,15 +119,15 @@ def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
                 return None
             other = over.pop()
             back = adj.loop_of[(other, rim[0].edge)]
-            if {c.edge for c in back} != {c.edge for c in rim}:
+            if len(back) != len(rim) or {c.edge for c in back} != {c.edge for c in rim}:
                 return None
-            further = [x for x in other.loops if x is not back]
-            floor = not further and _closes(other, wall)
+            further = [x for x in other.loops if x is not back] if len(other.loops) <= 2 else []
+            floor = len(other.loops) == 1 and _closes(other, wall)
             goes_on = (
                 len(further) == 1
                 and further[0][0].edge.ring
                 and _coaxial(other, wall)
-                and _is_wall(adj, by_face[other], further[0], rim)
+                and _is_wall(adj, adj.use_of[other], further[0], rim)
             )
             if floor or goes_on:
                 faces.append(other)
@@ -147,6 +146,9 @@ def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
 
 
 def _goes_around(face: Face, loop: Loop) -> bool:
+    curve = loop[0].edge.curve
+    if loop[0].edge.ring and isinstance(curve, Circle) and isinstance(face.surface, Cylinder):
+        return abs(float(curve.frame.z @ face.surface.frame.z)) > 0.5  # it lies on the wall: about it, or beside
     return flat_loop(loop, chart_of(face), face.along)[1] != 0.0
 
 

@@ -58,10 +58,47 @@ def clear(body: Body, faces: Collection[Face], tolerance: float, progress: Progr
     wounds = _wounds(adjacency(body), chosen)
     before = volume(body)
     current = [body]
+    if len(wounds) > 1:
+        current, wounds = _all_plain(body, wounds, tolerance)
     for k, wound in enumerate(wounds):
         progress.tell(k / len(wounds), f"closing {k + 1} of {len(wounds)}")
         current = _close(current[0], wound, tolerance)
     return [Cleared(b, volume(b) - before, len(chosen)) for b in current]
+
+
+def _all_plain(body: Body, wounds: list[list[Face]], tolerance: float) -> tuple[list[Body], list[list[Face]]]:
+    """The body with all those wounds closed that leave no more than inner loops behind, and the other wounds.
+    Nothing is chosen there, so one pass and one look at the whole do for all of them."""
+    adj = adjacency(body)
+    plain: list[list[Face]] = []
+    others: list[list[Face]] = []
+    dropped: dict[Face, set[int]] = {}
+    for wound in wounds:
+        loops = _droppable(adj, wound)
+        (plain if loops else others).append(wound)
+        for face, index in loops:
+            dropped.setdefault(face, set()).add(index)
+    gone = {face for wound in plain for face in wound}
+    made = body.with_uses(_without(use, dropped.get(use.face, set())) for use in body.uses if use.face not in gone)
+    if not plain or flaws(made, tolerance):
+        return [body], wounds  # one after the other tells which is to blame
+    return [made], others
+
+
+def _droppable(adj: Adjacency, wound: list[Face]) -> list[tuple[Face, int]]:
+    """The loops, by face and number, that go with a wound when its whole rim is made of inner loops; else none."""
+    out = []
+    try:
+        cycles = [_entries(cycle) for cycle in _cycles(_rim(adj, wound))]
+        for entries in cycles:
+            face, first = entries[0].use.face, entries[0].rim[0]
+            index = next((i for i, loop in enumerate(face.loops) if any(c is first for c in loop)), -1)
+            if len(entries) > 1 or not _may_drop(face, index):
+                return []
+            out.append((face, index))
+    except Refusal:
+        return []
+    return out
 
 
 def _wounds(adj: Adjacency, chosen: list[Face]) -> list[list[Face]]:
@@ -95,7 +132,7 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
     adj = adjacency(body)
     gone = set(wound)
     here = np.mean([edge_points(e)[1].mean(axis=0) for f in wound for e in f.edges()], axis=0)
-    rim = _rim(adj, gone)
+    rim = _rim(adj, wound)
     if not rim:
         raise Refusal("the chosen faces are a whole shell of the body", where=spot(here))
     dropped: dict[Face, set[int]] = {}
@@ -163,13 +200,13 @@ def _sound(candidates: list[Body], tolerance: float, here: Floats, wound: list[F
     return good
 
 
-def _rim(adj: Adjacency, gone: set[Face]) -> list[tuple[FaceUse, Coedge]]:
+def _rim(adj: Adjacency, wound: list[Face]) -> list[tuple[FaceUse, Coedge]]:
     """Neighbours' coedges along the wound."""
     out = []
-    for edge, uses in adj.uses.items():
-        inside = [u for u, _ in uses if u.face in gone]
-        outside = [(u, c) for u, c in uses if u.face not in gone]
-        if inside and outside:
+    gone = set(wound)
+    for edge in dict.fromkeys(edge for face in wound for edge in face.edges()):
+        outside = [(u, c) for u, c in adj.uses[edge] if u.face not in gone]
+        if outside:
             if len(outside) > 1:
                 raise Refusal(
                     "a bonded face borders the wound", where=spot(edge.at(0.5)), remedy="clear before bonding"
@@ -227,8 +264,7 @@ def _may_drop(face: Face, index: int) -> bool:
 def _without(use: FaceUse, loops: set[int]) -> FaceUse:
     if not loops:
         return use
-    face = use.face.with_loops(loop for i, loop in enumerate(use.face.loops) if i not in loops)
-    return FaceUse(face, use.forward)
+    return FaceUse(use.face.without_loops(loops), use.forward)
 
 
 # ---- wounds over several neighbours
