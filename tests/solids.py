@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.brep.build import Round, face_toward, prism, raised, rectangle, sink
+from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.brep.topology import Body, Model
 from lithon.geometry.frames import Frame
 
@@ -78,3 +78,23 @@ def bracket(seed: int, straight: bool = False) -> Known:
                 count["bosses"] += 1
     fillets = sum(u.face.surface.kind == "cylinder" and len(u.face.loops) == 1 for u in body.uses)
     return Known(Model.of([body]), exact, fillets=fillets, **count)
+
+
+def simple_solid(rng: np.random.Generator, kinds: str) -> Body:
+    """A block, round bar, cone or ball, often on a grid and square to the axes, so that walls coincide and touch."""
+    snap = (lambda x: np.round(2 * x) / 2) if rng.random() < 0.5 else (lambda x: x)
+    z = np.eye(3)[rng.integers(3)] if rng.random() < 0.5 else rng.normal(size=3)
+    f = Frame.of(snap(rng.uniform(-6, 6, 3)), z)
+
+    def r(low: float, high: float) -> float:
+        return float(max(snap(rng.uniform(low, high)), 0.5))
+
+    kind = rng.choice(list(kinds))
+    if kind == "b":
+        return prism(rectangle(0, 0, r(2, 10), r(2, 10)), r(2, 10), f)
+    if kind == "c":
+        return prism(Round((0, 0), r(1, 5)), r(2, 12), f)
+    if kind == "k":
+        return revolved([Piece((0, 0)), Piece((r(1, 5), 0)), Piece((0, r(2, 9)))], f)
+    a = r(1, 6)
+    return revolved([Piece((0, -a), (0, 0)), Piece((0, a))], f)

@@ -16,6 +16,7 @@ import numpy as np
 from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrays import Floats
+from lithon.brep.adjacency import adjacency
 from lithon.brep.measures import box
 from lithon.brep.rewrite import rewrite
 from lithon.brep.shells import solids
@@ -135,7 +136,27 @@ def _closed(
         for shell in solids(uses[side]):
             part = Body(tuple(shell), body.name)
             pieces.append(part if together or side > 0 else _own_cut(part, surface, tolerance))
+    for part in pieces:
+        _thick_everywhere(part, surface)
     return [check(Body(p.uses, f"{body.name} {chr(ord('A') + k)}"), tolerance) for k, p in enumerate(pieces)]
+
+
+def _thick_everywhere(part: Body, surface: Surface) -> None:
+    """Raises Refusal where the cut only touches a wall: the part would come to an end of no thickness there."""
+    for edge, uses in adjacency(part).uses.items():
+        if len(uses) == 2 and uses[0][0] is not uses[1][0]:
+            continue
+        points = edge_points(edge)[1]
+        if len(uses) < 2 or float(np.abs(surface.signed_distance(points)).max()) > 1e-3 * edge.length:
+            continue
+        wall = next((u.face for u, _ in uses if u.face.surface.kind != surface.kind), uses[0][0].face)
+        raise Refusal(
+            f"the {surface.kind} touches a {wall.surface.kind} wall along a line: "
+            "the parts would have no thickness there",
+            where=spot(edge.at(0.5)),
+            remedy=f"move the {surface.kind} a little, into the wall or away from it",
+            entities=(wall,),
+        )
 
 
 def _renamed(pieces: list[Body], body: Body, taken: set[str]) -> list[Body]:

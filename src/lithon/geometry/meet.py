@@ -177,7 +177,11 @@ def _parallel_cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curv
 
 def cross(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float = 1e-7) -> Floats:
     """Parameters (n,) in [t0, t1], sorted, where a curve meets a surface that does not hold it."""
-    found = _line_roots(curve, surface, t0, t1, tolerance) if isinstance(curve, Line) else None
+    found = None
+    if isinstance(curve, Line):
+        found = _line_roots(curve, surface, t0, t1, tolerance)
+    elif isinstance(curve, Ellipse) and isinstance(surface, Plane):
+        found = _conic_roots(curve, surface, tolerance)
     if found is None:
         found = _roots(curve, surface, t0, t1, tolerance)
     if curve.period is not None and found.size:
@@ -188,6 +192,29 @@ def cross(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float
     if found.size > 1:
         found = found[np.concatenate([[True], np.diff(found) > margin])]
     return np.asarray(found)
+
+
+def _conic_roots(curve: Ellipse, plane: Plane, tolerance: float) -> Floats:
+    """Where a circle or ellipse passes a plane; once where it comes through by less than the tolerance, or
+    stays as near: then it touches."""
+    height = float(plane.signed_distance(curve.frame.origin))
+    a, b = curve.major * float(curve.frame.x @ plane.frame.z), curve.minor * float(curve.frame.y @ plane.frame.z)
+    rise = float(np.hypot(a, b))
+    if rise <= tolerance or abs(height) > rise + tolerance:
+        return np.zeros(0)
+    top = float(np.arctan2(b, a))
+    if abs(height) >= rise - tolerance:
+        return np.array([top if height < 0.0 else top + np.pi])
+    half = float(np.arccos(-height / rise))
+    return np.array([top - half, top + half])
+
+
+def _touch(a: float, b: float, c: float, radius: float, tolerance: float) -> Floats:
+    """Where a line meets a round wall: roots of a t^2 + 2 b t + c, c being a square of distances less the radius';
+    one where the line is as far from the axis as the wall, to the tolerance."""
+    nearest = -b / a
+    away = float(np.sqrt(max(c + radius * radius + b * nearest, 0.0)))
+    return np.array([nearest]) if abs(away - radius) <= tolerance else _quadratic(a, b, c)
 
 
 def _line_roots(line: Line, surface: Surface, t0: float, t1: float, tolerance: float) -> Floats | None:
@@ -202,9 +229,10 @@ def _line_roots(line: Line, surface: Surface, t0: float, t1: float, tolerance: f
     if isinstance(surface, Cylinder):
         if d[0] ** 2 + d[1] ** 2 < ANGULAR**2:
             return np.zeros(0)
-        return _quadratic(d[0] ** 2 + d[1] ** 2, p[0] * d[0] + p[1] * d[1], p[0] ** 2 + p[1] ** 2 - surface.radius**2)
+        c = p[0] ** 2 + p[1] ** 2 - surface.radius**2
+        return _touch(d[0] ** 2 + d[1] ** 2, p[0] * d[0] + p[1] * d[1], c, surface.radius, tolerance)
     if isinstance(surface, Sphere):
-        return _quadratic(1.0, float(p @ d), float(p @ p) - surface.radius**2)
+        return _touch(1.0, float(p @ d), float(p @ p) - surface.radius**2, surface.radius, tolerance)
     if isinstance(surface, Cone):
         k = np.tan(surface.angle) ** 2
         z = p[2] + surface.radius / np.tan(surface.angle)
