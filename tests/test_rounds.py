@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 from proof import sound
+from solids import simple_solid
 
 import lithon
 from lithon.arrange.boolean import combine

@@ -14,6 +14,7 @@ from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
 from lithon.survey.between import pair_cards
 from lithon.survey.card import Finding, Severity, share, xyz
+from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguised import disguise_cards
 from lithon.survey.features import Feature, features
@@ -55,6 +56,7 @@ def body_findings(body: Body, size: float, tolerance: float, thorough: bool = Tr
                 known |= set(feature.faces)
     out += _short_edges(body, size, known)
     out += _narrow_faces(body, size, known)
+    out += corner_cards(body, size, known)
     return out
 
 

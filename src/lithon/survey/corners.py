@@ -1,0 +1,188 @@
+"""Angles that elements cannot fill well: sharp corners of faces, spikes, edges like knives, narrow cuts, and
+kinks where the surface was meant to run on smoothly."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+
+import numpy as np
+
+from lithon.arrays import Floats
+from lithon.brep.adjacency import adjacency
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
+from lithon.geometry.batch import CurveBatch
+from lithon.geometry.facets import Facets
+from lithon.geometry.tolerance import SMOOTH
+from lithon.survey.card import Finding, Severity, share, xyz
+
+#: A corner of a face or an edge of the solid sharper than this (degrees) shows in the elements.
+SHARP = 12.0
+#: Faces that meet with less of a turn than this (degrees), but not smoothly, are nearly tangent.
+KINK = 6.0
+#: Where along an edge its angle is looked at.
+_SHARES = np.array([0.02, 0.25, 0.5, 0.75, 0.98])
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Turn:
+    """How the outward normal turns over an edge (degrees, 0 smooth, 180 folded back), at `_SHARES` of it (k,),
+    `convex` there (k,), at points (k,3); the faces on both sides."""
+
+    edge: Edge
+    faces: tuple[Face, Face]
+    angle: Floats
+    convex: Floats
+    points: Floats
+
+
+def turns(body: Body) -> list[Turn]:
+    """Of every edge between two exact faces."""
+    uses = {
+        edge: pair
+        for edge, pair in adjacency(body).uses.items()
+        if len(pair) == 2 and not any(isinstance(use.face.surface, Facets) for use, _ in pair)
+    }
+    if not uses:
+        return []
+    edges = list(uses)
+    k = len(_SHARES)
+    row = np.repeat(np.arange(len(edges)), k)
+    first, last = np.array([e.t0 for e in edges])[row], np.array([e.t1 for e in edges])[row]
+    t = first + np.tile(_SHARES, len(edges)) * (last - first)
+    batch = CurveBatch.of([e.curve for e in edges])
+    points, along = batch.points(row, t).reshape(-1, k, 3), batch.speeds(row, t).reshape(-1, k, 3)
+    normal = np.empty((len(edges), 2, k, 3))
+    sides: dict[FaceUse, list[tuple[int, int]]] = defaultdict(list)
+    for n, edge in enumerate(edges):
+        for s, (use, _) in enumerate(uses[edge]):
+            sides[use].append((n, s))
+    for use, where in sides.items():
+        n, s = np.array(where).T
+        normal[n, s] = use.outward(points[n].reshape(-1, 3)).reshape(-1, k, 3)
+    # Into the second face: its own normal x its walk.
+    second = [pair[1] for pair in uses.values()]
+    own = np.array([1.0 if use.forward else -1.0 for use, _ in second])
+    walk = np.array([1.0 if c.forward else -1.0 for _, c in second])
+    into = np.cross(normal[:, 1] * own[:, None, None], along * walk[:, None, None])
+    a, b = normal[:, 0], normal[:, 1]
+    angle = np.degrees(np.arctan2(np.linalg.norm(np.cross(a, b), axis=-1), (a * b).sum(axis=-1)))
+    convex = (a * into).sum(axis=-1) <= 0.0
+    return [
+        Turn(edge, (uses[edge][0][0].face, uses[edge][1][0].face), angle[n], convex[n], points[n])
+        for n, edge in enumerate(edges)
+    ]
+
+
+def corner_cards(body: Body, size: float, known: set[Face]) -> list[Finding]:
+    """Sharp edges, cuts, kinks and sharp corners of faces, at this element size; those of `known` faces are
+    told by other cards."""
+    every = turns(body)
+    return [*_edge_cards(body, every, size, known), *_corners(body, every, size, known)]
+
+
+def _edge_cards(body: Body, every: list[Turn], size: float, known: set[Face]) -> list[Finding]:
+    out = []
+    for turn in every:
+        if known & set(turn.faces):
+            continue
+        most = float(turn.angle.max())
+        k = min(np.flatnonzero(turn.angle > most - 0.1).tolist(), key=lambda i: abs(i - len(_SHARES) // 2))
+        if most > 180.0 - SHARP:
+            out.append(_folded(body, turn, k, 180.0 - most, size))
+        elif np.degrees(SMOOTH) < most < KINK and float(turn.angle.min()) > 0.2 * most:
+            out.append(
+                Finding(
+                    "kink",
+                    "note",
+                    turn.edge.length,
+                    xyz(turn.points[k]),
+                    f"two faces meet at {most:.2g}°, nearly smooth, along {turn.edge.length:.3g} mm",
+                    "The crease holds a line of nodes, and shows in the stress where none is meant.",
+                    "make the faces tangent where they come from, or keep it",
+                    body,
+                    turn.faces,
+                    (turn.edge,),
+                    station="survey",
+                )
+            )
+    return out
+
+
+def _folded(body: Body, turn: Turn, k: int, angle: float, size: float) -> Finding:
+    """An edge where the solid, or the space outside of it, comes to a point across."""
+    solid = bool(turn.convex[k])
+    flat = f"{angle:.2g}°" if angle >= 0.05 else "no angle at all"
+    reach = turn.edge.length
+    if solid:
+        kind, text = "knife edge", f"the solid runs out to an edge of {flat}, {reach:.3g} mm long"
+        severity: Severity = "costs"
+        consequence = f"No element there has a better angle than {flat}."
+        remedy = "cut the edge off, or clear one of its faces"
+    else:
+        kind, text = "cut", f"a cut that closes at {flat}, {reach:.3g} mm long"
+        severity = "note"
+        consequence = f"Its walls are less than an element apart for {size / max(np.radians(angle), 0.02):.3g} mm."
+        remedy = "clear its walls"
+    place = xyz(turn.points[k])
+    return Finding(kind, severity, reach, place, text, consequence, remedy, body, turn.faces, (turn.edge,))
+
+
+def _corners(body: Body, every: list[Turn], size: float, known: set[Face]) -> list[Finding]:
+    """Corners of faces sharper than `SHARP`; a spike where both arms stay together to the end of one."""
+    knives = [t.edge for t in every if float(t.angle.max()) > 180.0 - SHARP]
+    told = {v for edge in knives for v in (edge.start, edge.end)}  # the knife's own ends
+    out = []
+    for use in body.uses:
+        face = use.face
+        if face in known or isinstance(face.surface, Facets):
+            continue
+        for loop in face.loops:
+            for a, b in zip(loop, (*loop[1:], loop[0]), strict=True):
+                if a.edge is b.edge or a.last is None or a.last in told:
+                    continue
+                angle = _corner_angle(face, a, b)
+                if angle > SHARP:
+                    continue
+                reach = min(a.edge.length, b.edge.length)
+                out.append(_corner_card(body, face, a, b, angle, reach, size))
+    return out
+
+
+def _corner_angle(face: Face, a: Coedge, b: Coedge) -> float:
+    """The angle (degrees) that a face fills between two edges of a loop, 0 to 360."""
+    back = a.edge.direction(1.0 if a.forward else 0.0) * (-1.0 if a.forward else 1.0)
+    out = b.edge.direction(0.0 if b.forward else 1.0) * (1.0 if b.forward else -1.0)
+    assert a.last is not None
+    cross, dot = np.cross(out, back), float(out @ back)
+    if float(np.linalg.norm(cross)) < 1e-6:  # back along itself, or straight on: the arms' bend decides
+        if dot < 0.0:
+            return 180.0
+        step = 0.05 * min(a.edge.length, b.edge.length)
+        back = a.edge.at(1.0 - step / a.edge.length if a.forward else step / a.edge.length) - a.last.point
+        out = b.edge.at(step / b.edge.length if b.forward else 1.0 - step / b.edge.length) - a.last.point
+        cross, dot = np.cross(out, back), float(out @ back)
+    sine = float(cross @ face.normal(a.last.point[None])[0])
+    return float(np.degrees(np.mod(np.arctan2(sine, dot), 2.0 * np.pi)))
+
+
+def _corner_card(body: Body, face: Face, a: Coedge, b: Coedge, angle: float, reach: float, size: float) -> Finding:
+    assert a.last is not None
+    short, other = sorted((a, b), key=lambda c: c.edge.length)
+    far = short.edge.at(0.0 if (short is a) == short.forward else 1.0)
+    t = np.clip(other.edge.curve.parameter(far[None])[0], other.edge.t0, other.edge.t1)
+    width = float(np.linalg.norm(other.edge.curve.point(np.array([t]))[0] - far))
+    spike = width < 0.2 * reach and width < 0.5 * size
+    words = f"{angle:.2g}°" if angle >= 0.05 else "no angle at all"
+    return Finding(
+        "spike" if spike else "small angle",
+        "costs",
+        max(width, 1e-9) if spike else reach,
+        xyz(a.last.point),
+        f"a spike of {words}, {reach:.3g} mm long, {width:.2g} mm across" if spike else f"a corner of {words} on a face",
+        f"{share(width, size)} across at its foot." if spike else f"No triangle there has a better angle than {words}.",
+        "clear",
+        body,
+        (face,),
+        tuple(dict.fromkeys((a.edge, b.edge))),
+    )
