@@ -344,11 +344,35 @@ class _Arranger:
 
 
 def inner_point(face: Face) -> Floats:
-    """A point (3,) well inside a face: on the surface over the middle of its largest triangle."""
+    """A point (3,) well inside a face: on the surface over the middle of a triangle, the larger the better, or
+    beside an edge. Triangles have chords for edges, so it is asked whether the true face holds it."""
     mesh = face_mesh(face)
     v = mesh.points[mesh.triangles]
     size = np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1)
-    return np.asarray(face.surface.project(v[int(size.argmax())].mean(axis=0)[None])[0])
+    order = np.argsort(-size, kind="stable")[:64]
+    spots = face.surface.project(v[order].mean(axis=1))
+    if face.surface.kind == "plane" and all(e.curve.kind == "line" for e in face.edges()):
+        return np.asarray(spots[0])
+    area = area_of(face)
+    near = 1e-7 * area.reach
+    for candidates in (spots[:1], spots, _beside_edges(face)):
+        held = np.flatnonzero(area.side(candidates, near) > 0)
+        if len(held):
+            return np.asarray(candidates[held[0]])
+    return np.asarray(spots[0])
+
+
+def _beside_edges(face: Face) -> Floats:
+    """Points (n,3) on a face's surface a little way in from its edges, the farther ones first."""
+    coedges = [c for loop in face.loops for c in loop]
+    out = []
+    for step in (0.1, 0.03, 0.01, 3e-3, 1e-3, 3e-4, 1e-4):
+        for share in (0.5, 0.3, 0.7):
+            for c in coedges:
+                at = c.edge.at(share)[None]
+                way = c.edge.direction(share) * (1.0 if c.forward else -1.0)
+                out.append(at + step * c.edge.length * np.cross(face.normal(at), way))
+    return face.surface.project(np.concatenate(out)) if out else np.zeros((0, 3))
 
 
 def _passages(face: Face, surface: Surface) -> Floats:

@@ -136,7 +136,7 @@ def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Lo
         top = min(above, key=lambda t: above[t])
         left.remove(top)
         faces.append([k, top])
-    outers = [k for k in plain if _area(flats[k][0]) > 0.0]
+    outers = [k for k in plain if signed_area(flats[k][0]) > 0.0]
     shapes = {k: shapely.Polygon(flats[k][0]).buffer(0.0) for k in outers}
     groups: dict[int, list[int]] = {k: [k] for k in outers}
     far: list[int] = []
@@ -176,7 +176,7 @@ def _home(flat: Floats, shapes: dict[int, shapely.Geometry], period: float) -> i
     return best
 
 
-def _area(flat: Floats) -> float:
+def signed_area(flat: Floats) -> float:
     x, y = flat[:, 0], flat[:, 1]
     return 0.5 * float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum())
 

@@ -201,14 +201,19 @@ def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floa
 
 
 def _by_angle(edge: Edge, chart: PolarCone | PolarSphere, cuts: Floats) -> Floats:
-    """More cuts where an edge passes its chart's pole, so that no piece turns much about it."""
-    for _ in range(12):
-        theta = chart.flat(edge.curve.point(cuts))[:, 0]
-        turn = np.abs(np.mod(np.diff(theta) + np.pi, 2.0 * np.pi) - np.pi)
-        wide = np.flatnonzero(turn > 0.5)
+    """More cuts where an edge passes its chart's poles: no piece is longer than it is away from them, since
+    Gauss's rule converges as fast as the nearest pole is far."""
+    for _ in range(24):
+        middle = 0.5 * (cuts[1:] + cuts[:-1])
+        points = edge.curve.point(np.concatenate([cuts, middle]))
+        length = np.linalg.norm(np.diff(points[: len(cuts)], axis=0), axis=1)
+        away = np.abs(chart.flat(points[len(cuts) :])[:, 1])
+        if isinstance(chart, PolarSphere):
+            away = chart.sphere.radius * np.sin(away)
+        wide = np.flatnonzero(length > np.maximum(away, 1e-9 * length.max()))
         if not len(wide):
             break
-        cuts = np.sort(np.concatenate([cuts, 0.5 * (cuts[wide] + cuts[wide + 1])]))
+        cuts = np.sort(np.concatenate([cuts, middle[wide]]))
     return cuts
 
 

@@ -12,6 +12,8 @@ import numpy as np
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.topology import Model
 from lithon.errors import BadFile
+from lithon.exchange.iges_read import parse_iges
+from lithon.exchange.iges_records import looks_like_iges
 from lithon.exchange.obj import read_obj
 from lithon.exchange.ply import read_ply
 from lithon.exchange.step_read import Arrival, parse_step
@@ -19,7 +21,7 @@ from lithon.exchange.stl import read_stl
 from lithon.exchange.threemf import read_3mf
 
 #: Suffixes that are read, for file dialogs and the desktop.
-SUFFIXES = (".step", ".stp", ".p21", ".stl", ".obj", ".ply", ".3mf")
+SUFFIXES = (".step", ".stp", ".p21", ".igs", ".iges", ".stl", ".obj", ".ply", ".3mf")
 #: Millimetres in the units that a file without one may mean.
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "inch": 25.4, "foot": 304.8, "micron": 1e-3}
 _SAID = re.compile(
@@ -61,6 +63,8 @@ def parse_model(data: bytes, name: str, unit: str | None = None) -> Arrival:
     stem = Path(name).stem
     if kind == "step":
         return parse_step(data.decode("utf-8", errors="replace"), stem)
+    if kind == "iges":
+        return parse_iges(data.decode("latin-1"), stem)
     if kind == "3mf":
         parts, notes = read_3mf(data, stem)
         return _arrived(parts, notes, None)
@@ -86,7 +90,7 @@ def _arrived(parts: list[Triangles], notes: list[str], choice: UnitChoice | None
 
 
 def kind_of(data: bytes, name: str) -> str:
-    """What a file is: step, stl, obj, ply or 3mf. Raises BadFile."""
+    """What a file is: step, iges, stl, obj, ply or 3mf. Raises BadFile."""
     head = data[:2000].lstrip(b"\xef\xbb\xbf \t\r\n")
     if b"ISO-10303-21" in head:
         return "step"
@@ -94,6 +98,8 @@ def kind_of(data: bytes, name: str) -> str:
         return "3mf"
     if head.startswith(b"ply"):
         return "ply"
+    if looks_like_iges(data[:100]):
+        return "iges"
     suffix = Path(name).suffix.lower()
     said = {".stl": "stl", ".obj": "obj", ".ply": "ply", ".3mf": "3mf"}.get(suffix)
     if said in ("stl", "obj"):
@@ -106,7 +112,11 @@ def kind_of(data: bytes, name: str) -> str:
         return "obj"
     if suffix in (".step", ".stp", ".p21"):
         return "step"  # its reader says what is missing
-    raise BadFile(f"{name} is none of the files that Lithon reads", remedy="STEP, or triangles as STL, OBJ, PLY or 3MF")
+    if suffix in (".igs", ".iges"):
+        return "iges"
+    raise BadFile(
+        f"{name} is none of the files that Lithon reads", remedy="STEP, IGES, or triangles as STL, OBJ, PLY or 3MF"
+    )
 
 
 def choose_unit(parts: list[Triangles], head: bytes, unit: str | None) -> UnitChoice:

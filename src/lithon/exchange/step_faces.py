@@ -2,33 +2,16 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats
-from lithon.brep.topology import Coedge, Edge, Face, Loop, Vertex
+from lithon.brep.proto import ProtoEdge, ProtoFaces, ProtoLoop
 from lithon.errors import BadFile
 from lithon.exchange.part21 import Exchange, Instance, Ref
 from lithon.exchange.step_geometry import GeometryReader
-from lithon.geometry.curves import Curve, Line
+from lithon.geometry.curves import Line
 from lithon.geometry.surfaces import Plane, Surface
-
-
-@dataclass(slots=True)
-class _ProtoEdge:
-    """An edge while seams are being dropped. Ends are vertex numbers."""
-
-    curve: Curve
-    t0: float
-    t1: float
-    start: int | None
-    end: int | None
-
-
-_ProtoLoop = list[tuple[int, bool]]
 
 
 class _Skipped(Exception):
@@ -39,11 +22,11 @@ def _words(instance: Instance) -> str:
     return instance.kind.lower().replace("_", " ")
 
 
-class FaceReader(GeometryReader):
+class FaceReader(GeometryReader, ProtoFaces):
     """Reads the faces of one solid after the other; what cannot be read is noted and left out."""
 
     def __init__(self, exchange: Exchange):
-        super().__init__(exchange)
+        GeometryReader.__init__(self, exchange)
         self._forget()
 
     def set_units(self, scale: float, radians: float) -> None:
@@ -54,12 +37,7 @@ class FaceReader(GeometryReader):
     def _forget(self) -> None:
         """Start afresh: what was read in one unit is not taken over into another."""
         self.turned.clear()
-        self.surfaces: dict[int, Surface] = {}
-        self.points: dict[int, Floats] = {}
-        self.edges: dict[int, _ProtoEdge] = {}
-        self.loops: dict[int, list[_ProtoLoop]] = {}
-        self.along: dict[int, tuple[bool, str]] = {}
-        self.seam_ends: set[int] = set()
+        ProtoFaces.__init__(self)
         self._corners: dict[tuple[float, float, float], int] = {}
         self._sides: dict[tuple[int, int], int] = {}
 
@@ -105,7 +83,7 @@ class FaceReader(GeometryReader):
         if face.kind == "ORIENTED_FACE":
             forward = face.values[3] == "T"
             face = self.x.get(face.values[2], "ADVANCED_FACE", "FACE_SURFACE", "FACE")
-        loops: list[_ProtoLoop] = []
+        loops: list[ProtoLoop] = []
         bare = len(face.values) < 4
         surface: Surface | None = None
         along = bare or face.values[3] == "T"
@@ -121,20 +99,20 @@ class FaceReader(GeometryReader):
             if ring.kind == "VERTEX_LOOP":
                 continue  # a pole or apex: the surface knows of it
             loop = self._poly_loop(ring, way) if ring.kind == "POLY_LOOP" else self._loop(ring, way)
-            loops += self._without_seams(loop) if surface is not None and surface.kind != "plane" else [loop]
+            loops += self.without_seams(loop) if surface is not None and surface.kind != "plane" else [loop]
         if surface is None:
             surface = self._plane_of(loops)
-        loops = self._without_common([loop for loop in loops if loop])
+        loops = self.without_common([loop for loop in loops if loop])
         if not forward:
             loops, along = [[(n, not f) for n, f in reversed(loop)] for loop in loops], not along
         self.surfaces[number] = surface
         self.loops[number] = loops
         self.along[number] = (along, str(face.values[0] or ""))
 
-    def _loop(self, loop: Instance, forward: bool) -> _ProtoLoop:
+    def _loop(self, loop: Instance, forward: bool) -> ProtoLoop:
         if loop.kind != "EDGE_LOOP":
             raise _Skipped(f"a {_words(loop)} is not read yet")
-        out: _ProtoLoop = []
+        out: ProtoLoop = []
         for ref in loop.values[1]:
             oriented = self.x.get(ref, "ORIENTED_EDGE")
             number = int(oriented.values[3])
@@ -156,26 +134,8 @@ class FaceReader(GeometryReader):
             raise _Skipped(f"one of its edges is on a {_words(self.x.get(edge.values[3]))}")
         if turned:
             start, end = end, start
-        self.edges[number] = self._stretch(curve, start, end, number)
+        self.edges[number] = self.stretch(curve, start, end, number)
         return turned
-
-    def _stretch(self, curve: Curve, start: int, end: int, number: int) -> _ProtoEdge:
-        """The stretch of a curve between two vertices."""
-        ends = curve.parameter(np.stack([self.points[start], self.points[end]]))
-        t0, t1 = float(ends[0]), float(ends[1])
-        if curve.period is not None:
-            span = (t1 - t0) % curve.period
-            whole = start == end or min(span, curve.period - span) < 1e-9 * curve.period
-            t1 = t0 + (curve.period if whole else span)
-        elif start == end and curve.kind != "line":
-            t1 = t0  # a curve that goes nowhere
-        elif t1 <= t0:
-            away = float(np.linalg.norm(self.points[start] - self.points[end]))
-            if start == end or away < 1e-9 * (1.0 + float(np.abs(self.points[start]).max())):
-                t1 = t0
-            else:
-                raise BadFile(f"edge #{number} runs backwards along its curve")
-        return _ProtoEdge(curve, t0, t1, start, end)
 
     def _vertex(self, ref: Any) -> int:
         vertex = self.x.get(ref, "VERTEX_POINT")
@@ -184,7 +144,7 @@ class FaceReader(GeometryReader):
             self.points[number] = self._point(vertex.values[1])
         return number
 
-    def _poly_loop(self, loop: Instance, forward: bool) -> _ProtoLoop:
+    def _poly_loop(self, loop: Instance, forward: bool) -> ProtoLoop:
         """A loop of corner points: its sides are found again by their corners."""
         corners = []
         for ref in loop.values[1]:
@@ -193,7 +153,7 @@ class FaceReader(GeometryReader):
             corner = self._corners.setdefault(key, -1 - len(self._corners))
             self.points[corner] = point
             corners.append(corner)
-        out: _ProtoLoop = []
+        out: ProtoLoop = []
         for a, b in zip(corners, corners[1:] + corners[:1], strict=True):
             if a == b:
                 continue
@@ -203,11 +163,11 @@ class FaceReader(GeometryReader):
                 line = Line.through(self.points[low], self.points[high])
                 length = float(np.linalg.norm(self.points[high] - self.points[low]))
                 t = float(line.parameter(self.points[low][None])[0])
-                self.edges[number] = _ProtoEdge(line, t, t + length, low, high)
+                self.edges[number] = ProtoEdge(line, t, t + length, low, high)
             out.append((number, a == low))
         return out if forward else [(n, not f) for n, f in reversed(out)]
 
-    def _plane_of(self, loops: list[_ProtoLoop]) -> Plane:
+    def _plane_of(self, loops: list[ProtoLoop]) -> Plane:
         """The plane of a face that names none, from its outer loop (Newell)."""
         if not loops:
             raise _Skipped("it has neither surface nor boundary")
@@ -216,100 +176,3 @@ class FaceReader(GeometryReader):
         if float(np.linalg.norm(normal)) < 1e-15 * float(np.abs(p).max()) ** 2 + 1e-300:
             raise _Skipped("its boundary encloses nothing")
         return Plane.of(p.mean(axis=0), normal, p[1] - p[0])
-
-    # ---- seams
-
-    def _without_seams(self, loop: _ProtoLoop) -> list[_ProtoLoop]:
-        """Split a loop at every edge that it walks both ways."""
-        for i, (number, forward) in enumerate(loop):
-            for j in range(i + 1, len(loop)):
-                if loop[j] == (number, not forward):
-                    edge = self.edges[number]
-                    self.seam_ends |= {v for v in (edge.start, edge.end) if v is not None}
-                    halves = [loop[i + 1 : j], loop[j + 1 :] + loop[:i]]
-                    return [part for half in halves if half for part in self._without_seams(half)]
-        return [loop]
-
-    def _without_common(self, loops: list[_ProtoLoop]) -> list[_ProtoLoop]:
-        """Join two loops of a face along an edge that one walks forward and the other back."""
-        walked: dict[tuple[int, bool], int] = {}
-        for j, two in enumerate(loops):
-            for b, (number, forward) in enumerate(two):
-                i = walked.get((number, not forward), j)
-                if i != j:
-                    a = loops[i].index((number, not forward))
-                    edge = self.edges[number]
-                    self.seam_ends |= {v for v in (edge.start, edge.end) if v is not None}
-                    joined = loops[i][a + 1 :] + loops[i][:a] + two[b + 1 :] + two[:b]
-                    rest = [loop for k, loop in enumerate(loops) if k not in (i, j)]
-                    return self._without_common(rest + ([joined] if joined else []))
-                walked[(number, forward)] = j
-        return loops
-
-    def _merge_at_seams(self) -> None:
-        """Where only a seam held two edges of one curve apart, they become one edge or a ring."""
-        walks: dict[int, list[_ProtoLoop]] = defaultdict(list)
-        for loops in self.loops.values():
-            for loop in loops:
-                for number, _ in loop:
-                    walks[number].append(loop)
-        used = set(walks)
-        at: dict[int, list[int]] = defaultdict(list)
-        for number in used:
-            for v in (self.edges[number].start, self.edges[number].end):
-                if v is not None:
-                    at[v].append(number)
-        for vertex in self.seam_ends:
-            ends = at.get(vertex, [])
-            if len(ends) != 2:
-                continue
-            a, b = ends
-            if a != b:
-                if self.edges[a].end != vertex:
-                    a, b = b, a
-                first, second = self.edges[a], self.edges[b]
-                if first.end != vertex or second.start != vertex or not _same_curve(first.curve, second.curve):
-                    continue
-                joined = _ProtoEdge(first.curve, first.t0, first.t1 + second.t1 - second.t0, first.start, second.end)
-                self.edges[a] = joined
-                for v in (second.end,):
-                    if v is not None:
-                        at[v] = [a if n == b else n for n in at[v]]
-                for loop in walks[b]:
-                    loop[:] = [entry for entry in loop if entry[0] != b]
-        for number in {n for loops in self.loops.values() for loop in loops for n, _ in loop}:
-            edge = self.edges[number]
-            if edge.start is not None and edge.start == edge.end and edge.curve.period is not None:
-                ends = at[edge.start]
-                if all(n == number for n in ends):  # nothing else meets a ring's vertex
-                    self.edges[number] = _ProtoEdge(edge.curve, edge.t0, edge.t0 + edge.curve.period, None, None)
-
-    # ---- values
-
-    def frozen_faces(self) -> dict[int, Face]:
-        """All faces read so far, by their numbers, with seams merged away."""
-        self._merge_at_seams()
-        vertices = {n: Vertex(p) for n, p in self.points.items()}
-
-        def vertex(n: int | None) -> Vertex | None:
-            return None if n is None else vertices[n]
-
-        edges = {n: Edge(e.curve, e.t0, e.t1, vertex(e.start), vertex(e.end)) for n, e in self.edges.items()}
-        faces: dict[int, Face] = {}
-        for number, loops in self.loops.items():
-            made: tuple[Loop, ...] = tuple(tuple(Coedge(edges[n], f) for n, f in loop) for loop in loops)
-            along, label = self.along[number]
-            faces[number] = Face(self.surfaces[number], made, along, label)
-        return faces
-
-
-def _same_curve(a: Curve, b: Curve) -> bool:
-    if a is b:
-        return True
-    t = np.linspace(0.0, 5.0, 4)
-    if a.kind != b.kind or a.kind not in ("line", "circle", "ellipse"):
-        return False
-    scale = float(np.abs(b.point(t)).max()) + 1.0
-    same = np.abs(a.point(a.parameter(b.point(t))) - b.point(t)).max() < 1e-9 * scale
-    way = a.derivative(a.parameter(b.point(t)))[0] @ b.derivative(t)[0] > 0.0
-    return bool(same and way)

@@ -85,7 +85,7 @@ class _Reader:
         if not bodies:
             why = f" ({'; '.join(notes[:3])})" if notes else ""
             raise BadFile(f"the STEP file holds no solid that Lithon can read{why}")
-        return Arrival(_settled(reshared(Model.of(bodies)), notes), _told(notes))
+        return Arrival(settled(reshared(Model.of(bodies)), notes), told(notes))
 
     def _bodies(self, shapes: list[Instance], colours: dict[int, tuple[float, float, float]]) -> dict[int, Body]:
         """The solids and sheet models of one unit, by number, each where it was modelled."""
@@ -142,7 +142,7 @@ _TINY_GAP = 1e-4
 _MOST_NOTES = 40
 
 
-def _settled(model: Model, notes: list[str]) -> Model:
+def settled(model: Model, notes: list[str]) -> Model:
     """With the tolerance that the gaps of the file ask for, where they are small; others stay findings."""
     gap = max(widest_gap(body) for body in model.bodies)
     if gap <= 10.0 * model.tolerance:
@@ -154,7 +154,7 @@ def _settled(model: Model, notes: list[str]) -> Model:
     return replace(model, tolerance=gap / 8.0)
 
 
-def _told(notes: list[str]) -> list[str]:
+def told(notes: list[str]) -> list[str]:
     """Each note once, and no endless list of them."""
     once = list(dict.fromkeys(notes))
     return once if len(once) <= _MOST_NOTES else [*once[:_MOST_NOTES], f"and {len(once) - _MOST_NOTES} more of these"]

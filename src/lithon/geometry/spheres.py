@@ -65,8 +65,9 @@ class Sphere:
     def _facing(self, outlines: Outlines, both: bool) -> Frame:
         if not len(outlines):
             raise ValueError("a whole sphere has no chart")
-        away = self.normal(np.concatenate(list(outlines)))
-        poles = _spread_directions(200)
+        loops = [self.normal(points) for points in outlines]
+        away = np.concatenate(loops)
+        poles = np.concatenate([_spread_directions(200), *(_beside(loop) for loop in loops)])
         cosine = poles @ away.T
         near = np.abs(cosine).max(axis=1) if both else cosine.max(axis=1)
         for k in np.argsort(near, kind="stable").tolist():
@@ -84,6 +85,17 @@ def _spread_directions(n: int) -> Floats:
     z, turn = 1.0 - 2.0 * k / n, np.pi * (1.0 + 5.0**0.5) * k
     r = np.sqrt(1.0 - z * z)
     return np.stack([r * np.cos(turn), r * np.sin(turn), z], axis=1)
+
+
+def _beside(loop: Floats) -> Floats:
+    """Directions (n,3) about a loop of directions, the middle of it and some on both sides: what a face leaves
+    open may be smaller than the gaps between directions spread evenly."""
+    size = float(np.linalg.norm(np.ptp(loop, axis=0)))
+    some = np.arange(0, len(loop), max(1, len(loop) // 8))
+    across = np.cross(loop[some], np.roll(loop, -1, axis=0)[some] - loop[some])
+    across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-300)
+    both = [loop[some] + step * size * across for step in (0.2, -0.2, 0.02, -0.02)]
+    return np.asarray(unit(np.concatenate([loop.mean(axis=0)[None] + 1e-9, *both])))
 
 
 def _signed_area(flat: Floats) -> float:

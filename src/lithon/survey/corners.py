@@ -179,7 +179,9 @@ def _corner_card(body: Body, face: Face, a: Coedge, b: Coedge, angle: float, rea
         "costs",
         max(width, 1e-9) if spike else reach,
         xyz(a.last.point),
-        f"a spike of {words}, {reach:.3g} mm long, {width:.2g} mm across" if spike else f"a corner of {words} on a face",
+        f"a spike of {words}, {reach:.3g} mm long, {width:.2g} mm across"
+        if spike
+        else f"a corner of {words} on a face",
         f"{share(width, size)} across at its foot." if spike else f"No triangle there has a better angle than {words}.",
         "clear",
         body,

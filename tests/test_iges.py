@@ -1,0 +1,190 @@
+"""IGES: solids and trimmed surfaces come in as sound solids of the right size, whatever the unit and the gaps."""
+
+import numpy as np
+import pytest
+from iges import Writer
+from solids import bracket, frame
+
+from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
+from lithon.brep.measures import mass_properties, volume
+from lithon.brep.topology import Model
+from lithon.brep.validate import flaws
+from lithon.errors import BadFile
+from lithon.exchange.intake import parse_model
+from lithon.geometry.curves import Circle
+from lithon.geometry.frames import Frame
+from lithon.survey.findings import findings
+
+
+def bored_block(place=None):
+    place = place or frame(np.random.default_rng(5))
+    block = prism(rectangle(0, 0, 40, 30, 3.0), 20.0, place)
+    top = Frame(place.origin + 20.0 * place.z, place.x, place.y, place.z)
+    bored = sink(
+        block, face_toward(block, place.z, top.origin), top, Round((20, 15), 6), 20.0, face_toward(block, -place.z)
+    )
+    return bored, (40 * 30 - (4 - np.pi) * 9 - np.pi * 36) * 20.0
+
+
+def read(writer: Writer):
+    arrival = parse_model(writer.text().encode(), "part.igs")
+    return arrival.model, arrival.notes
+
+
+@pytest.mark.parametrize("style", [186, 144, 143])
+@pytest.mark.parametrize(("flag", "unit", "scale"), [(2, "MM", 1.0), (1, "INCH", 25.4), (6, "M", 1000.0)])
+def test_a_block_with_rounded_corners_and_a_bore(style, flag, unit, scale):
+    body, exact = bored_block()
+    w = Writer(flag, unit, scale)
+    w.solid(body) if style == 186 else w.trimmed(body, style)
+    model, notes = read(w)
+    (back,) = model.bodies
+    assert not notes and not flaws(back, model.tolerance)
+    assert volume(back) == pytest.approx(exact, rel=1e-9)
+    assert (len(back.faces), len(back.edges()), len(back.vertices())) == (
+        len(body.faces),
+        len(body.edges()),
+        len(body.vertices()),
+    )
+    a, b = mass_properties(body), mass_properties(back)
+    assert np.allclose(a.centroid, b.centroid, atol=1e-7) and np.allclose(a.inertia, b.inertia, rtol=1e-7)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_random_brackets_are_sewn(seed):
+    known = bracket(seed)
+    w = Writer(ahead="," if seed % 2 else "|")
+    w.trimmed(known.body, 144 if seed % 3 else 143)
+    model, _ = read(w)
+    (back,) = model.bodies
+    assert not flaws(back, model.tolerance)
+    assert volume(back) == pytest.approx(known.volume, rel=1e-9)
+    assert len(back.faces) == len(known.body.faces) and len(back.edges()) == len(known.body.edges())
+
+
+def test_gaps_are_sewn_and_said_and_wider_ones_are_found():
+    body, exact = bored_block()
+    w = Writer(jitter=2e-4)
+    w.trimmed(body)
+    model, notes = read(w)
+    (back,) = model.bodies
+    assert any("sewn" in note for note in notes) and not flaws(back, model.tolerance)
+    assert volume(back) == pytest.approx(exact, rel=1e-4)
+    wide = Writer(jitter=0.05)
+    wide.trimmed(body)
+    model, notes = read(wide)
+    assert any("do not close" in note for note in notes)
+    assert any(f.severity == "stops" for f in findings(model, 4.0))
+
+
+def test_cones_spheres_and_rings():
+    place = frame(np.random.default_rng(8))
+    frustum = revolved([Piece((0, 0)), Piece((6, 0)), Piece((3, 8)), Piece((0, 8))], place)
+    for style in (186, 144):
+        w = Writer()
+        w.solid(frustum) if style == 186 else w.trimmed(frustum)
+        (back,) = read(w)[0].bodies
+        assert volume(back) == pytest.approx(np.pi * 8 / 3 * (36 + 18 + 9), rel=1e-9)
+        assert len(back.faces) == 3 and all(e.ring for e in back.edges())
+    dome = revolved([Piece((0, 0)), Piece((5, 0), (0, 0)), Piece((0, 5))], place)
+    w = Writer()
+    w.trimmed(dome)
+    (back,) = read(w)[0].bodies
+    assert volume(back) == pytest.approx(2 / 3 * np.pi * 125, rel=1e-9)
+
+
+def _patch(corners, bulge=0.0):
+    """A biquadratic patch over four corners as a bare type 128, its middle raised."""
+    from lithon.geometry.splines import BSplineSurface
+
+    p = np.array(corners, dtype=float)
+    s = np.array([0.0, 0.5, 1.0])
+    u, v = np.meshgrid(s, s, indexing="ij")
+    net = ((1 - u) * (1 - v))[..., None] * p[0] + (u * (1 - v))[..., None] * p[1]
+    net = net + (u * v)[..., None] * p[2] + ((1 - u) * v)[..., None] * p[3]
+    net[1, 1, 2] += bulge
+    k = np.array([0.0, 0.0, 0.0, 1.0, 1.0, 1.0])
+    return BSplineSurface(k, k, 2, 2, net)
+
+
+def test_bare_spline_patches_close_to_a_solid():
+    """Six patches without any boundary written, one of them bulged: the net's middle weighs a quarter times 4/9."""
+    c = np.array([[x, y, z] for z in (0, 10) for y in (0, 10) for x in (0, 10)], dtype=float)
+    w = Writer()
+    for quad, bulge in (((0, 1, 3, 2), 0), ((4, 5, 7, 6), 6.0), ((0, 1, 5, 4), 0), ((2, 3, 7, 6), 0), ((0, 2, 6, 4), 0),
+                        ((1, 3, 7, 5), 0)):  # fmt: skip
+        w.surface(_patch(c[list(quad)], bulge))
+    model, _ = read(w)
+    (back,) = model.bodies
+    assert not flaws(back, model.tolerance)
+    # The integral of each quadratic Bernstein polynomial is 1/3: the bulge adds 6 x (10/3)^2.
+    assert volume(back) == pytest.approx(1000 + 6.0 * (10 / 3) ** 2, rel=1e-8)
+
+
+def test_a_boundary_in_parameters_alone():
+    """A disc cut from a flat spline patch by a circle in its parameters; and one natural outline around a hole."""
+    patch = _patch([[0, 0, 0], [10, 0, 0], [10, 10, 0], [0, 10, 0]])
+    w = Writer()
+    s = w.surface(patch)
+    ring = Circle.about(Frame.of((0.5, 0.5, 0.0), (0, 0, 1), (1, 0, 0)), 0.2)
+    flat = w.curve(ring, 0.0, 2 * np.pi)
+    w.add(144, [s, 1, 0, w.add(142, [0, s, flat, 0, 1])])
+    model, notes = read(w)
+    (face,) = model.bodies[0].faces
+    from lithon.brep.measures import face_area
+
+    assert face_area(face) == pytest.approx(np.pi * 4, rel=1e-6) and any("do not close" in n for n in notes)
+    w = Writer()
+    s = w.surface(patch)
+    flat = w.curve(ring, 0.0, 2 * np.pi)
+    w.add(144, [s, 0, 1, 0, w.add(142, [0, s, flat, 0, 1])])
+    (face,) = read(w)[0].bodies[0].faces
+    assert face_area(face) == pytest.approx(100 - np.pi * 4, rel=1e-6)
+
+
+def test_what_cannot_be_read_is_named_and_the_rest_arrives():
+    body, _ = bored_block()
+    w = Writer()
+    w.trimmed(body)
+    w.add(144, [w.add(140, [0.0, 0.0, 1.0, 1.0, 5]), 1, 0, w.add(142, [0, 1, 0, 1, 2])])
+    model, notes = read(w)
+    assert len(model.bodies) == 1 and any("type 140" in n for n in notes)
+
+
+def test_no_mutation_gets_past_the_reader():
+    """Truncated, doubled, swapped and overwritten files: a model, or one clear BadFile."""
+    body, _ = bored_block(Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0)))
+    texts = []
+    for style in (186, 144):
+        w = Writer()
+        w.solid(body) if style == 186 else w.trimmed(body)
+        texts.append(w.text())
+    rng = np.random.default_rng(4)
+    read_whole = 0
+    for n in range(120):
+        lines = texts[n % 2].splitlines()
+        for _ in range(int(rng.integers(1, 5))):
+            k = int(rng.integers(len(lines)))
+            what = rng.integers(6)
+            if what == 0:
+                lines = lines[:k]
+            elif what == 1:
+                lines[k] = lines[int(rng.integers(len(lines)))]
+            elif what == 2:
+                lines.pop(k)
+            elif what == 3:
+                j = int(rng.integers(72))
+                lines[k] = lines[k][:j] + rng.choice(list("0123456789,;HD.-E #")) + lines[k][j + 1 :]
+            elif what == 4:
+                lines[k] = lines[k].replace(",", ",,", 1)
+            else:
+                lines[k] = lines[k].replace("1", "9", 1)
+            if not lines:
+                break
+        try:
+            arrival = parse_model("\n".join(lines).encode(), "part.igs")
+            read_whole += 1
+            assert isinstance(arrival.model, Model) and arrival.model.bodies
+        except BadFile as error:
+            assert error.what and "\n" not in error.what
+    assert read_whole > 20
