@@ -146,9 +146,9 @@ def test_what_cannot_be_read_is_named_and_the_rest_arrives():
     body, _ = bored_block()
     w = Writer()
     w.trimmed(body)
-    w.add(144, [w.add(140, [0.0, 0.0, 1.0, 1.0, 5]), 1, 0, w.add(142, [0, 1, 0, 1, 2])])
+    w.add(144, [w.add(112, [3, 1, 3, 1]), 1, 0, w.add(142, [0, 1, 0, 1, 2])])
     model, notes = read(w)
-    assert len(model.bodies) == 1 and any("type 140" in n for n in notes)
+    assert len(model.bodies) == 1 and any("type 112" in n for n in notes)
 
 
 def test_no_mutation_gets_past_the_reader():

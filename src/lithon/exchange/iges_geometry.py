@@ -14,6 +14,7 @@ from lithon.errors import BadFile
 from lithon.exchange.iges_records import Record, Records
 from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.offset import offset_of
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -202,6 +203,7 @@ class IgesGeometry:
         return {
             108: self._plane, 118: self._ruled, 120: self._revolved, 122: self._tabulated, 128: self._spline_surface,
             190: self._plane_at, 192: self._cylinder, 194: self._cone, 196: self._sphere, 198: self._torus,
+            140: self._offset,
         }  # fmt: skip
 
     def _axis(self, r: Record, reference: int) -> Frame:
@@ -233,6 +235,13 @@ class IgesGeometry:
 
     def _torus(self, r: Record) -> Surface:
         return Torus(self._axis(r, 4), self._length(r, 2), self._length(r, 3))
+
+    def _offset(self, r: Record) -> Surface:
+        """At a distance along the normal that leans the way of the given vector."""
+        toward, distance = np.array(r.reals(0, 3)), self.scale * r.real(3)
+        basis = self.surface(r.integer(4))
+        at = basis.normal(basis.project(basis.frame.origin[None]))[0]
+        return offset_of(basis, distance if float(at @ toward) >= 0.0 else -distance)
 
     def _length(self, r: Record, k: int) -> float:
         length = self.scale * r.real(k)

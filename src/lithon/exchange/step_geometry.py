@@ -5,12 +5,15 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from scipy.interpolate import make_interp_spline
 
 from lithon.arrays import Floats, frozen
 from lithon.errors import BadFile
-from lithon.exchange.part21 import Exchange, Instance
+from lithon.exchange.part21 import Exchange, Instance, Ref, Typed
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.joined import Part, joined
+from lithon.geometry.offset import offset_of
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -80,9 +83,79 @@ class GeometryReader:
             points = np.array([self._point(p) for p in curve.values[1]])
             t = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
             return BSplineCurve(frozen([t[0], *t, t[-1]]), 1, frozen(points))
+        if curve.kind == "COMPOSITE_CURVE":
+            return joined(self._parts(curve, depth), 1e-3)
+        if curve.kind == "OFFSET_CURVE_3D":
+            return self._offset_curve(curve, depth)
         if "B_SPLINE_CURVE" in curve.parts or curve.kind == "B_SPLINE_CURVE_WITH_KNOTS":
             return self._spline_curve(curve)
         return None
+
+    def _parts(self, curve: Instance, depth: int) -> list[Part]:
+        """The segments of a composite curve, one after the other."""
+        out: list[Part] = []
+        for ref in curve.values[1]:
+            segment = self.x.get(ref, "COMPOSITE_CURVE_SEGMENT")
+            part = self.x.get(segment.values[2])
+            same = segment.values[1] == "T"
+            if part.kind == "TRIMMED_CURVE":
+                basis = self._curve(part.values[1], depth + 1)
+                if basis is None:
+                    raise BadFile(f"the composite curve #{curve.number} has a part that is not read")
+                t0, t1 = (self._trim(basis, part, part.values[k]) for k in (2, 3))
+                forward = part.values[4] == "T"
+                if not forward:
+                    t0, t1 = t1, t0
+                if basis.period is not None and t1 <= t0:
+                    t1 += basis.period
+                if t1 < t0:
+                    raise BadFile(f"the trimmed curve #{part.number} ends before it starts")
+                out.append((basis, t0, t1, forward == same))
+                continue
+            whole = self._curve(segment.values[2], depth + 1)
+            if isinstance(whole, BSplineCurve):
+                out.append((whole, whole.low, whole.high, same))
+            elif whole is not None and whole.period is not None:
+                out.append((whole, 0.0, whole.period, same))
+            else:
+                raise BadFile(f"the composite curve #{curve.number} has a part without ends")
+        if not out:
+            raise BadFile(f"the composite curve #{curve.number} is empty")
+        return out
+
+    def _trim(self, basis: Curve, owner: Instance, bounds: Any) -> float:
+        """Where a trimmed curve begins or ends: by a point, which is sure, or by the file's own parameter."""
+        for bound in bounds:
+            if isinstance(bound, Ref):
+                return float(basis.parameter(self._point(bound)[None])[0])
+        for bound in bounds:
+            value = bound.values[0] if isinstance(bound, Typed) else bound
+            if isinstance(value, int | float):
+                if isinstance(basis, Line):
+                    return self.scale * float(value)
+                return float(value) * (self.radians if isinstance(basis, Ellipse) else 1.0)
+        raise BadFile(f"the trimmed curve #{owner.number} has no ends")
+
+    def _offset_curve(self, curve: Instance, depth: int) -> Curve | None:
+        """By the standard: along tangent x reference direction. Lines and circles stay such; splines are fitted."""
+        basis = self._curve(curve.values[1], depth + 1)
+        away, across = self.scale * float(curve.values[2]), self._direction(curve.values[4])
+        if basis is None or not np.isfinite(away) or not np.linalg.norm(across) > 0.0:
+            return None
+        across = across / np.linalg.norm(across)
+        if isinstance(basis, Line):
+            side = np.cross(basis.direction, across)
+            return Line(frozen(basis.origin + away * side / np.linalg.norm(side)), basis.direction)
+        if isinstance(basis, Circle) and abs(float(basis.frame.z @ across)) > 1.0 - 1e-12:
+            radius = basis.radius + away * float(np.sign(basis.frame.z @ across))
+            return Circle.about(basis.frame, self._length(radius / self.scale, curve))
+        if not isinstance(basis, BSplineCurve):
+            return None
+        t = np.linspace(basis.low, basis.high, 16 * len(basis.control) + 1)
+        side = np.cross(basis.derivative(t), across)
+        fit = make_interp_spline(t, basis.point(t) + away * side / np.linalg.norm(side, axis=1, keepdims=True), k=5)
+        self.notes.append(f"the offset curve #{curve.number} is taken as a spline through {len(t)} of its points")
+        return BSplineCurve(frozen(fit.t), 5, frozen(fit.c))
 
     def _ellipse(self, curve: Instance) -> Ellipse:
         """The longer axis becomes the frame's x, whatever the file calls it."""
@@ -167,7 +240,7 @@ class GeometryReader:
             distance = self.scale * float(surface.values[2]) * (-1.0 if turned else 1.0)
             if not np.isfinite(distance):
                 raise BadFile(f"the offset #{surface.number} makes no sense")
-            basis = basis.offset(distance)
+            basis = offset_of(basis, distance)
         elif surface.kind == "RECTANGULAR_TRIMMED_SURFACE" and len(surface.values) > 7:
             turned = turned != ((surface.values[6] == "T") != (surface.values[7] == "T"))
         if turned:

@@ -22,6 +22,7 @@ from lithon.geometry.charts import Chart
 from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.offset import Offset
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -170,6 +171,8 @@ class _Writer:
             return self.add(f"SURFACE_OF_REVOLUTION('',{self._curve(surface.profile)},{axis})")
         if isinstance(surface, BSplineSurface):
             return self._spline_surface(surface)
+        if isinstance(surface, Offset):
+            return self.add(f"OFFSET_SURFACE('',{self._surface(surface.basis)},{_real(surface.distance)},.F.)")
         raise Refusal(f"a {surface.kind} cannot be written to STEP yet")
 
     def _spline_surface(self, s: BSplineSurface) -> str:

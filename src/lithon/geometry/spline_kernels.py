@@ -98,48 +98,73 @@ def curve_values(knots: Floats, degree: int, net: Floats, t: Floats) -> Floats:
 
 
 @njit(cache=True)
-def curve_closest(
-    knots: Floats, degree: int, net: Floats, samples: Floats, places: Floats, closed: bool, points: Floats
-) -> Floats:
-    """Parameters (n,) of the closest points to (n,3), from the nearest of samples (k,3) at (k,)."""
+def _descend(
+    knots: Floats, degree: int, net: Floats, point: Floats, t: float, low: float, high: float, work: Floats, one: Floats
+) -> tuple[float, float]:
+    """Newton downhill from t within low..high: where it ends and the squared distance there."""
+    _curve_at(knots, degree, net, t, work, one)
+    miss = 0.0
+    for c in range(3):
+        miss += (one[0, c] - point[c]) ** 2
+    for _ in range(24):
+        f, speed, turn = 0.0, 0.0, 0.0
+        for c in range(3):
+            away = one[0, c] - point[c]
+            f += away * one[1, c]
+            speed += one[1, c] ** 2
+            turn += away * one[2, c]
+        g = speed + turn if speed + turn > 1e-9 * speed else speed + 1e-300
+        step = min(max(t - f / g, low), high) - t
+        if abs(step) <= 1e-15 * (abs(t) + 1.0):
+            break
+        better = False
+        for _half in range(10):
+            _curve_at(knots, degree, net, t + step, work, one)
+            now = 0.0
+            for c in range(3):
+                now += (one[0, c] - point[c]) ** 2
+            if now <= miss * (1.0 + 1e-12) + 1e-30:
+                better = True
+                break
+            step *= 0.4
+        if not better:
+            break
+        t, miss = t + step, now
+    return t, miss
+
+
+@njit(cache=True)
+def curve_closest(knots: Floats, degree: int, net: Floats, samples: Floats, places: Floats, points: Floats) -> Floats:
+    """Parameters (n,) of the closest points to (n,3), by samples (k,3) at (k,), which include all knots: from each
+    chord between samples that may, by its distance and length, stand before the nearest stretch of the curve."""
     out = np.empty(len(points))
     work, one = np.empty((3, degree + 1)), np.empty((3, 3))
-    low_end, high_end = knots[degree], knots[len(knots) - degree - 1]
-    last = len(places) - 1
+    chords = len(places) - 1
+    gap, share, length = np.empty(chords), np.empty(chords), np.empty(chords)
     for n in range(len(points)):
-        near, best = 0, np.inf
-        for k in range(len(places)):
+        nearest = np.inf
+        for k in range(chords):
+            along, square = 0.0, 0.0
+            for c in range(3):
+                step = samples[k + 1, c] - samples[k, c]
+                along += step * (points[n, c] - samples[k, c])
+                square += step * step
+            share[k] = min(max(along / square, 0.0), 1.0) if square > 0.0 else 0.0
+            length[k] = np.sqrt(square)
             d = 0.0
             for c in range(3):
-                d += (samples[k, c] - points[n, c]) ** 2
-            if d < best:
-                near, best = k, d
-        t = places[near]
-        low, high = places[max(near - 1, 0)], places[min(near + 1, last)]
-        if closed and near == 0:
-            low = t - (places[1] - places[0])
-        if closed and near == last:
-            high = t + (places[1] - places[0])
-        for _ in range(16):
-            inside = t
-            if closed and (t < low_end or t > high_end):
-                inside = low_end + np.mod(t - low_end, high_end - low_end)
-            _curve_at(knots, degree, net, inside, work, one)
-            f, speed, turn = 0.0, 0.0, 0.0
-            for c in range(3):
-                away = one[0, c] - points[n, c]
-                f += away * one[1, c]
-                speed += one[1, c] ** 2
-                turn += away * one[2, c]
-            g = speed + turn if speed + turn > 0.0 else speed + 1e-300
-            moved = min(max(t - f / g, low), high)
-            if abs(moved - t) <= 1e-15 * (abs(t) + 1.0):
-                t = moved
-                break
-            t = moved
-        if closed and (t < low_end or t > high_end):
-            t = low_end + np.mod(t - low_end, high_end - low_end)
-        out[n] = t
+                d += (samples[k, c] + share[k] * (samples[k + 1, c] - samples[k, c]) - points[n, c]) ** 2
+            gap[k] = np.sqrt(d)
+            nearest = min(nearest, gap[k] + 0.3 * length[k])
+        best, where = np.inf, 0.0
+        for k in range(chords):
+            if gap[k] - 0.3 * length[k] > nearest:
+                continue
+            low, high = places[k], places[k + 1]
+            at, miss = _descend(knots, degree, net, points[n], low + share[k] * (high - low), low, high, work, one)
+            if miss < best:
+                best, where = miss, at
+        out[n] = where
     return out
 
 

@@ -99,9 +99,7 @@ class BSplineCurve:
         points = np.asarray(points, dtype=float)
         t, samples = self._samples()
         p = np.ascontiguousarray(points.reshape(-1, 3))
-        return curve_closest(self.knots, self.degree, self._net(), samples, t, self._closed(), p).reshape(
-            points.shape[:-1]
-        )
+        return curve_closest(self.knots, self.degree, self._net(), samples, t, p).reshape(points.shape[:-1])
 
     def moved(self, motion: Floats) -> BSplineCurve:
         control = self.control @ motion[:3, :3].T + motion[:3, 3]

@@ -1,0 +1,186 @@
+"""Joined curves and offset surfaces: against the curves they are made of, and against closed forms."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from proof import sound
+
+import lithon
+from lithon.brep.build import Piece, prism
+from lithon.brep.measures import face_area, volume
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex, backwards
+from lithon.brep.validate import flaws
+from lithon.errors import BadFile
+from lithon.geometry.curves import Circle, Ellipse, Line
+from lithon.geometry.frames import Frame
+from lithon.geometry.joined import joined
+from lithon.geometry.offset import Offset, offset_of
+from lithon.geometry.splines import BSplineCurve, BSplineSurface
+from lithon.geometry.surfaces import Plane
+
+
+def _spline(rng, closed_to):
+    n, degree = int(rng.integers(4, 8)), int(rng.integers(1, 4))
+    control = np.cumsum(rng.normal(size=(n, 3)), axis=0)
+    control = control - control[0] + closed_to
+    inner = np.sort(rng.random(n - degree - 1))
+    knots = np.concatenate([np.zeros(degree + 1), inner, np.ones(degree + 1)])
+    weights = rng.uniform(0.5, 2.0, n) if rng.random() < 0.5 else None
+    return BSplineCurve(knots, degree, control, weights)
+
+
+@settings(max_examples=150)
+@given(st.integers(0, 10**9))
+def test_a_joined_curve_runs_through_all_its_parts(seed):
+    rng = np.random.default_rng(seed)
+    at = rng.normal(size=3)
+    parts = []
+    for _ in range(int(rng.integers(1, 5))):
+        kind = rng.integers(3)
+        if kind == 0:
+            end = at + rng.normal(size=3)
+            parts.append((Line.through(at, end), 0.0, float(np.linalg.norm(end - at)), True))
+        elif kind == 1:
+            out = rng.normal(size=3)
+            r = float(np.linalg.norm(out))
+            frame = Frame.of(at - out, rng.normal(size=3), out)
+            curve = Ellipse(frame, 1.7 * r, r)
+            turn = float(rng.uniform(0.3, 6.0))
+            curve = Ellipse(frame.shifted(at - curve.point(np.array([0.4]))[0]), 1.7 * r, r)
+            parts.append((curve, 0.4, 0.4 + turn, True) if rng.random() < 0.5 else (curve, 0.4 - turn, 0.4, False))
+        else:
+            parts.append((_spline(rng, at), 0.0, 1.0, True))
+        curve, t0, t1, forward = parts[-1]
+        at = curve.point(np.array([t1 if forward else t0]))[0]
+    whole = joined(parts, 1e-9)
+    for curve, t0, t1, _ in parts:
+        p = curve.point(np.linspace(t0, t1, 23))
+        q = whole.point(np.linspace(whole.low, whole.high, 4001))
+        near = np.min(np.linalg.norm(p[:, None] - q[None], axis=2), axis=1)
+        assert near.max() < 2e-3 * whole.length(whole.low, whole.high)
+        assert np.linalg.norm(whole.point(whole.parameter(p)) - p, axis=1).max() < 1e-6
+    exact = sum(curve.length(t0, t1) for curve, t0, t1, _ in parts)
+    assert whole.length(whole.low, whole.high) == pytest.approx(exact, rel=1e-4)
+
+
+def test_parts_that_do_not_meet_are_refused():
+    a, b = Line.through([0, 0, 0], [1, 0, 0]), Line.through([1, 0.1, 0], [2, 0, 0])
+    with pytest.raises(ValueError, match="do not follow"):
+        joined([(a, 0.0, 1.0, True), (b, 0.0, 1.0, True)], 1e-3)
+
+
+def _bowl(radius=10.0):
+    """A rational patch that is a part of a ball: a quarter turn by an eighth, so that offsets are known."""
+    s = np.sqrt(0.5)
+    k = np.array([0, 0, 0, 1, 1, 1], dtype=float)
+    # Profile: an arc of 45 degrees up from the equator; turned by 90 degrees about z.
+    h = np.pi / 8
+    profile = radius * np.array([[1, 0], [1, np.tan(h)], [np.cos(2 * h), np.sin(2 * h)]])
+    wp = np.array([1.0, np.cos(h), 1.0])
+    around = np.array([[1, 0], [1, 1], [0, 1]], dtype=float)
+    wa = np.array([1.0, s, 1.0])
+    control = np.array([[[r * a[0], r * a[1], z] for r, z in profile] for a in around])
+    return BSplineSurface(k, k, 2, 2, control, np.outer(wa, wp))
+
+
+def test_the_offset_of_a_ball_patch_is_a_bigger_ball():
+    basis = _bowl()
+    assert np.abs(np.linalg.norm(basis.at(*np.random.default_rng(1).random((2, 50)))[0], axis=1) - 10.0).max() < 1e-12
+    out = offset_of(basis, 2.5)
+    assert isinstance(out, Offset)
+    rng = np.random.default_rng(2)
+    way = np.column_stack([rng.uniform(0.3, 0.9, (60, 2)), rng.uniform(0.1, 0.5, 60)])
+    way /= np.linalg.norm(way, axis=1, keepdims=True)
+    p = way * rng.uniform(8, 16, (60, 1))
+    assert np.allclose(out.project(p), 12.5 * way, atol=1e-8)
+    assert np.allclose(out.signed_distance(p), np.linalg.norm(p, axis=1) - 12.5, atol=1e-8)
+    assert np.allclose(out.bend(12.5 * way), 1 / 12.5, rtol=1e-3)
+    mirror = np.diag([1.0, 1.0, -1.0, 1.0])
+    turned = out.moved(mirror)
+    assert np.abs(turned.signed_distance(12.5 * way * [1, 1, -1])).max() < 1e-8
+    assert out.offset(-2.5) is basis and out.same_as(offset_of(_bowl(), 2.5), 1e-9, 1.0)
+
+
+def offset_face(distance):
+    """The patch's face at a distance, on edges that are circles about the centre."""
+    radius = 10.0 + distance
+    v = {}
+
+    def vertex(p):
+        return v.setdefault(tuple(np.round(p, 9)), Vertex(np.array(p, dtype=float)))
+
+    def arc(normal, centre, r, a, b):
+        frame = Frame.of(centre, normal, np.array(a) - centre)
+        t = float(Circle.about(frame, r).parameter(np.array([b], dtype=float))[0])
+        return Coedge(Edge(Circle.about(frame, r), 0.0, t, vertex(a), vertex(b)), True)
+
+    s, z = radius * np.sqrt(0.5), np.zeros(3)
+    a, b, c, d = [radius, 0, 0], [0, radius, 0], [0, s, s], [s, 0, s]
+    loop = (arc([0, 0, 1], z, radius, a, b), arc([1, 0, 0], z, radius, b, c), arc([0, 0, -1], [0, 0, s], s, c, d),
+            arc([0, 1, 0], z, radius, d, a))  # fmt: skip
+    return Face(offset_of(_bowl(), distance), (loop,))
+
+
+@pytest.mark.parametrize("distance", [2.5, -3.0])
+def test_a_face_on_an_offset_is_measured_meshed_and_written(distance):
+    radius = 10.0 + distance
+    face = offset_face(distance)
+    area = radius**2 * np.pi / 2 * np.sin(np.pi / 4)
+    assert face_area(face) == pytest.approx(area, rel=1e-7)
+    cone_of_it = area * radius / 3.0
+    walls = [FaceUse(Face(Plane.of(loop[0].first.point, n), (backwards(loop),))) for n, loop in _closing(face, radius)]
+    body = Body((FaceUse(face), *walls))
+    model = Model.of([body])
+    assert not flaws(body, model.tolerance)
+    top = radius * np.sqrt(0.5)  # the floor and the walls hold the centre and add nothing; the lid is a quarter disc
+    assert volume(body) == pytest.approx(cone_of_it + np.pi / 4 * (radius**2 / 2) * top / 3, rel=1e-7)
+    (back,) = lithon.parse_step(lithon.step_text(model)).model.bodies
+    assert [f.surface.kind for f in back.faces].count("offset") == 1
+    assert volume(back) == pytest.approx(volume(body), rel=1e-9) and not flaws(back, model.tolerance)
+    sound(lithon.tetrahedral_mesh(model, lithon.SizeRules(2.0)))
+
+
+def _closing(face, radius):
+    """What closes the patch to a solid: floor, two walls through the axis and lid, by their outward normals."""
+    ab, bc, cd, da = face.loops[0]
+    s = radius * np.sqrt(0.5)
+    origin, up = Vertex(np.zeros(3)), Vertex(np.array([0.0, 0.0, s]))
+    a, b, c, d = ab.edge.start, bc.edge.start, cd.edge.start, da.edge.start
+
+    def line(p, q):
+        return Edge(Line.through(p.point, q.point), 0.0, float(np.linalg.norm(q.point - p.point)), p, q)
+
+    oa, ob, uc, ud, axis = line(origin, a), line(origin, b), line(up, c), line(up, d), line(origin, up)
+    yield (0, 0, -1), (Coedge(oa, True), ab, Coedge(ob, False))
+    yield (-1, 0, 0), (Coedge(ob, True), bc, Coedge(uc, False), Coedge(axis, False))
+    yield (0, -1, 0), (Coedge(axis, True), Coedge(ud, True), da, Coedge(oa, False))
+    yield (0, 0, 1), (Coedge(uc, True), cd, Coedge(ud, False))
+
+
+STEP = """ISO-10303-21;
+HEADER;FILE_DESCRIPTION((''),'2;1');FILE_NAME('a','',(''),(''),'','','');FILE_SCHEMA(('AP242'));ENDSEC;
+DATA;
+"""
+
+
+def test_a_composite_edge_comes_in_as_one_curve():
+    """The text of a prism whose bottom outline is one composite curve of two lines and an arc."""
+    block = prism([Piece((0, 0)), Piece((10, 0), (10, 5)), Piece((10, 10)), Piece((0, 10))], 6.0)
+    text = lithon.step_text(Model.of([block]))
+    # The arc's circle becomes a composite curve of one trimmed half.
+    number = next(line.split("=")[0] for line in text.splitlines() if "=CIRCLE(" in line.replace(" ", ""))
+    line = next(x for x in text.splitlines() if x.startswith((number + "=", number + " =")))
+    body = line.split("=", 1)[1].strip().rstrip(";")
+    fresh = 900000
+    new = (
+        f"#{fresh}={body};\n"
+        f"#{fresh + 1}=TRIMMED_CURVE('',#{fresh},(PARAMETER_VALUE(0.)),(PARAMETER_VALUE({np.pi!r})),.T.,.PARAMETER.);\n"
+        f"#{fresh + 2}=COMPOSITE_CURVE_SEGMENT(.CONTINUOUS.,.T.,#{fresh + 1});\n"
+        f"{number}=COMPOSITE_CURVE('',(#{fresh + 2}),.F.);\n"
+    )
+    (back,) = lithon.parse_step(text.replace(line + "\n", new)).model.bodies
+    assert volume(back) == pytest.approx(volume(block), rel=1e-9)
+    assert sum(e.curve.kind == "b-spline" for e in back.edges()) == 1
+    with pytest.raises(BadFile):
+        lithon.parse_step(STEP + "ENDSEC;END-ISO-10303-21;")
