@@ -52,13 +52,14 @@ def chart_of(face: Face) -> Chart:
 
 
 def parts_of(face: Face) -> tuple[Face, ...]:
-    """The face itself; a whole sphere or torus as two halves with common edges, for all that needs a
-    chart. The halves and their edges live as long as the face does."""
-    if face.loops:
+    """The face itself; for all that needs a chart, a whole sphere or torus as two halves with common edges, and a
+    torus that only lacks patches as two bands. The parts and their edges live as long as the face does."""
+    s = face.surface
+    if face.loops and not (isinstance(s, Torus) and s.major > s.minor):
         return (face,)
     made = _parts.get(face)
     if made is None:
-        made = _halves(face)
+        made = _halves(face) if not face.loops else _bands(face, s) if isinstance(s, Torus) else (face,)
         _parts[face] = made
     return made
 
@@ -66,17 +67,64 @@ def parts_of(face: Face) -> tuple[Face, ...]:
 def _halves(face: Face) -> tuple[Face, ...]:
     s = face.surface
     if isinstance(s, Sphere):
-        rings = [Edge(Circle.about(s.frame, s.radius), 0.0, TURN)]
-        walks: list[list[tuple[int, bool]]] = [[(0, True)], [(0, False)]]  # north of it, south of it
+        ring = Edge(Circle.about(s.frame, s.radius), 0.0, TURN)
+        walks = [[(ring, True)], [(ring, False)]]  # north of it, south of it
     elif isinstance(s, Torus) and s.major > s.minor:
-        inner, outer = s.major - s.minor, s.major + s.minor
-        frame = Frame(s.frame.origin, s.frame.x, s.frame.y, s.frame.z)
-        rings = [Edge(Circle.about(frame, r), 0.0, TURN) for r in (outer, inner)]
-        walks = [[(0, True), (1, False)], [(1, True), (0, False)]]
+        low, high = _latitude(s, 0.0), _latitude(s, np.pi)
+        walks = [[(low, True), (high, False)], [(high, True), (low, False)]]
     else:
         raise Refusal(f"a {s.kind} face has no boundary", where=spot(s.frame.origin), entities=(face,))
-    halves = []
-    for walk in walks:
-        loops = [(Coedge(rings[k], forward == face.along),) for k, forward in walk]
-        halves.append(Face(s, tuple(loops), face.along, face.label))
-    return tuple(halves)
+    return tuple(_part(face, walk, ()) for walk in walks)
+
+
+def _part(face: Face, walk: list[tuple[Edge, bool]], more: tuple[Loop, ...]) -> Face:
+    loops = [(Coedge(ring, forward == face.along),) for ring, forward in walk]
+    return Face(face.surface, (*loops, *more), face.along, face.label)
+
+
+def _latitude(s: Torus, phi: float) -> Edge:
+    """The ring about the axis at an angle about the spine."""
+    height = s.minor * float(np.sin(phi))
+    return Edge(Circle.about(s.frame.shifted(height * s.frame.z), s.major + s.minor * float(np.cos(phi))), 0.0, TURN)
+
+
+def _meridian(s: Torus, theta: float) -> Edge:
+    """The ring about the spine at an angle about the axis."""
+    out = np.cos(theta) * s.frame.x + np.sin(theta) * s.frame.y
+    frame = Frame.of(s.frame.origin + s.major * out, np.cross(out, s.frame.z), out)
+    return Edge(Circle.about(frame, s.minor), 0.0, TURN)
+
+
+#: The least stretch (radians) free of holes in which a torus is cut open.
+_FREE = 0.1
+
+
+def _bands(face: Face, s: Torus) -> tuple[Face, ...]:
+    """A torus less some patches: a band without them and the rest, which holds their outlines. The face itself
+    where its outlines go around, or bound a patch."""
+    mirror = 1.0 if face.along else -1.0
+    angles = [np.unwrap(np.stack(s.angles(outline(loop))), axis=1) for loop in face.loops]
+    for theta, phi in angles:
+        ends = np.abs([theta[-1] - theta[0], phi[-1] - phi[0]])
+        area = mirror * float((theta * np.roll(phi, -1) - np.roll(theta, -1) * phi).sum())
+        if (ends > np.pi).any() or area > 0.0:
+            return (face,)
+    for k, ring in ((1, _latitude), (0, _meridian)):
+        taken = np.concatenate([_filled(a[k]) for a in angles])
+        v = np.sort(np.mod(taken, TURN))
+        gap = np.diff(np.append(v, v[0] + TURN))
+        at = int(gap.argmax())
+        if gap[at] < _FREE:
+            continue
+        low, high = (ring(s, float(v[at] + share * gap[at])) for share in (0.3, 0.7))
+        # About the axis the lower ring is walked forward; about the spine the later one is.
+        up = k == 1
+        band = _part(face, [(low, up), (high, not up)], ())
+        rest = _part(face, [(high, up), (low, not up)], face.loops)
+        return (band, rest)
+    raise Refusal("a torus is too full of holes to be rolled out", where=spot(s.frame.origin), entities=(face,))
+
+
+def _filled(angles: Floats) -> Floats:
+    """An angle's course with steps no longer than a hundredth of a turn."""
+    return np.linspace(float(angles.min()), float(angles.max()), 2 + int(100.0 * float(np.ptp(angles)) / TURN))

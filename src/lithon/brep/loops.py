@@ -14,7 +14,7 @@ from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Coedge, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.charts import Chart
-from lithon.geometry.rounds import Sphere
+from lithon.geometry.rounds import Sphere, Torus
 from lithon.geometry.surfaces import Surface
 
 
@@ -147,8 +147,8 @@ def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Lo
         if home is not None:
             groups[home].append(k)
             continue
-        if isinstance(surface, Sphere):
-            far.append(k)  # it bounds the face around the chart's own far pole
+        if isinstance(surface, Sphere) or (isinstance(surface, Torus) and not faces):
+            far.append(k)  # it bounds the face around the chart's own far pole, or all of a ring but patches
             continue
         point = flats[k][0][0]
         bands = [f for f in faces if height(f[0]) - 1e-9 <= point[1] <= height(f[1]) + 1e-9] or faces

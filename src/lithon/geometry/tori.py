@@ -34,6 +34,10 @@ class Torus:
         normal = np.cos(phi)[..., None] * radial + np.multiply.outer(np.sin(phi), self.frame.z)
         return theta, phi, np.hypot(r - self.major, h), np.asarray(normal)
 
+    def angles(self, points: Floats) -> tuple[Floats, Floats]:
+        """Angle around the axis and angle around the spine (n,), in the sense of which the normal is right-handed."""
+        return self._tube(points)[:2]
+
     def normal(self, points: Floats) -> Floats:
         return self._tube(points)[3]
 
