@@ -7,7 +7,8 @@ from hypothesis import strategies as st
 from proof import sound
 
 import lithon
-from lithon.brep.build import Piece, prism
+from lithon.arrange.boolean import combine
+from lithon.brep.build import Piece, Round, prism
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex, backwards
 from lithon.brep.validate import flaws
@@ -16,8 +17,10 @@ from lithon.geometry.curves import Circle, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.joined import joined
 from lithon.geometry.offset import Offset, offset_of
+from lithon.geometry.rounds import Torus
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane
+from lithon.geometry.swept import Revolution
 
 
 def _spline(rng, closed_to):
@@ -184,3 +187,116 @@ def test_a_composite_edge_comes_in_as_one_curve():
     assert sum(e.curve.kind == "b-spline" for e in back.edges()) == 1
     with pytest.raises(BadFile):
         lithon.parse_step(STEP + "ENDSEC;END-ISO-10303-21;")
+
+
+# ---- poles
+
+R = 10.0
+S = np.sqrt(0.5)
+QUARTER = np.array([0, 0, 0, 1, 1, 1], dtype=float)
+AROUND = np.array([[1, 0], [1, 1], [0, 1], [-1, 1], [-1, 0], [-1, -1], [0, -1], [1, -1], [1, 0]], dtype=float)
+WEIGHTS = np.array([1, S] * 4 + [1])
+
+
+def ball_patch(quarters, south=False, swap=False):
+    """A ball as a rational net: so many quarter turns about z, from the equator or the south pole to the north."""
+    profile = R * np.array([[0, -1], [1, -1], [1, 0], [1, 1], [0, 1]], dtype=float)[0 if south else 2 :]
+    w = np.array([1, S, 1, S, 1])[0 if south else 2 :]
+    n = 2 * quarters + 1
+    control = np.array([[[r * a[0], r * a[1], z] for r, z in profile] for a in AROUND[:n]])
+    ku = np.concatenate([[0.0], np.repeat(np.arange(quarters + 1.0), 2), [float(quarters)]])
+    kv = QUARTER if not south else np.array([0, 0, 0, 1, 1, 2, 2, 2], dtype=float)
+    weights = np.outer(WEIGHTS[:n], w)
+    if swap:
+        return BSplineSurface(kv, ku, 2, 2, control.transpose(1, 0, 2), weights.T)
+    return BSplineSurface(ku, kv, 2, 2, control, weights)
+
+
+def turned(profile_south=False):
+    whole = ball_patch(1, profile_south)
+    profile = BSplineCurve(whole.knots_v, 2, whole.control[0], whole.weights[0])
+    return Revolution.of(profile, (0, 0, 0), (0, 0, 1))
+
+
+def _outward(surface, *loops):
+    """A face on a ball's surface that looks out of it, its loops walked as seen from outside."""
+    along = bool(surface.normal(np.array([[5.0, 6.0, 5.0]]))[0] @ [5.0, 6.0, 5.0] > 0.0)
+    return Face(surface, tuple(loops), along)
+
+
+def _arc(normal, a, b):
+    frame = Frame.of((0, 0, 0), normal, a.point)
+    return Coedge(Edge(Circle.about(frame, R), 0.0, np.pi / 2, a, b), True)
+
+
+@pytest.mark.parametrize("swap", [False, True])
+@pytest.mark.parametrize("first", range(3))
+def test_an_eighth_of_a_ball_with_its_pole_in_a_corner(swap, first):
+    v = [Vertex(R * e) for e in np.eye(3)]
+    loop = (_arc((0, 0, 1), v[0], v[1]), _arc((1, 0, 0), v[1], v[2]), _arc((0, 1, 0), v[2], v[0]))
+    face = _outward(ball_patch(1, swap=swap), loop[first:] + loop[:first])
+    assert face_area(face) == pytest.approx(np.pi * R**2 / 2, rel=1e-10)
+    origin = Vertex(np.zeros(3))
+    axes = [Edge(Line.through(origin.point, q.point), 0.0, R, origin, q) for q in v]
+    walls = []
+    for k in range(3):
+        around = (Coedge(axes[k], True), loop[k], Coedge(axes[(k + 1) % 3], False))
+        normal = -np.cross(v[k].point, v[(k + 1) % 3].point)
+        walls.append(FaceUse(Face(Plane.of((0, 0, 0), normal), (backwards(around),))))
+    body = Body((FaceUse(face), *walls))
+    model = Model.of([body])
+    assert not flaws(body, model.tolerance) and volume(body) == pytest.approx(np.pi * R**3 / 6, rel=1e-10)
+    (back,) = lithon.parse_step(lithon.step_text(model)).model.bodies
+    assert volume(back) == pytest.approx(volume(body), rel=1e-10)
+    if first == 0:
+        sound(lithon.tetrahedral_mesh(model, lithon.SizeRules(2.5)))
+
+
+@pytest.mark.parametrize("surface", [ball_patch(4), ball_patch(4, swap=True), turned()])
+def test_a_dome_with_its_pole_inside(surface):
+    ring = Edge(Circle.about(Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0)), R), 0.0, 2 * np.pi)
+    floor = Face(Plane.of((0, 0, 0), (0, 0, -1)), ((Coedge(ring, False),),))
+    body = Body((FaceUse(_outward(surface, (Coedge(ring, True),))), FaceUse(floor)))
+    model = Model.of([body])
+    assert not flaws(body, model.tolerance) and volume(body) == pytest.approx(2 / 3 * np.pi * R**3, rel=1e-10)
+    assert np.allclose(body.outward(body.faces[0], np.array([[0.0, 0.0, R]])), [0, 0, 1], atol=5e-3)
+    (back,) = lithon.parse_step(lithon.step_text(model)).model.bodies
+    assert volume(back) == pytest.approx(volume(body), rel=1e-9) and len(back.edges()) == 1
+    sound(lithon.tetrahedral_mesh(model, lithon.SizeRules(2.5)))
+
+
+def test_half_a_ball_between_two_poles():
+    v = [Vertex(np.array([0.0, 0.0, z])) for z in (-R, R)]
+    left, right = (
+        Edge(Circle.about(Frame.of((0, 0, 0), (0, s, 0), (0, 0, -1)), R), 0.0, np.pi, *v) for s in (1.0, -1.0)
+    )
+    loop = (Coedge(left, True), Coedge(right, False))
+    face = Face(ball_patch(2, south=True), (loop,))
+    body = Body((FaceUse(face), FaceUse(Face(Plane.of((0, 0, 0), (0, -1, 0)), (backwards(loop),)))))
+    model = Model.of([body])
+    assert not flaws(body, model.tolerance) and volume(body) == pytest.approx(2 / 3 * np.pi * R**3, rel=1e-9)
+    sound(lithon.tetrahedral_mesh(model, lithon.SizeRules(2.5)))
+
+
+@pytest.mark.parametrize("surface", [ball_patch(4, south=True), turned(True)])
+def test_a_whole_ball_without_any_edge(surface):
+    body = Body((FaceUse(_outward(surface)),))
+    model = Model.of([body])
+    assert not flaws(body, model.tolerance) and volume(body) == pytest.approx(4 / 3 * np.pi * R**3, rel=1e-9)
+    sound(lithon.tetrahedral_mesh(model, lithon.SizeRules(3.0)))
+
+
+def test_a_torus_with_a_hole_in_its_side():
+    """One face that lacks a patch: bored from the top to its middle, and through."""
+    ring = Body((FaceUse(Face(Torus(Frame.of((0, 0, 0), (0, 0, 1)), 10.0, 3.0), ())),))
+    for start, length in ((0.0, 5.0), (-6.0, 12.0)):
+        bar = prism(Round((0, 0), 1.2), length, Frame.of((10, 0, start), (0, 0, 1)))
+        both, common, less = (combine(ring, bar, op, 1e-6) for op in ("union", "intersect", "subtract"))
+        total = [sum(volume(b) for b in x) for x in (both, common, less)]
+        assert total[0] + total[1] == pytest.approx(volume(ring) + volume(bar), rel=1e-7)
+        assert total[2] + total[1] == pytest.approx(2 * np.pi**2 * 90, rel=1e-7)
+        (bored,) = less
+        assert [f.surface.kind for f in bored.faces].count("torus") == 1
+        sound(lithon.tetrahedral_mesh(Model.of([bored]), lithon.SizeRules(1.5)))
+        (back,) = lithon.parse_step(lithon.step_text(Model.of([bored]))).model.bodies
+        assert volume(back) == pytest.approx(volume(bored), rel=1e-6)

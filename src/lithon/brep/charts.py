@@ -14,7 +14,9 @@ from lithon.geometry.charts import Chart
 from lithon.geometry.curves import TURN, Circle
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Sphere, Torus
+from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.geometry.swept import Revolution
 
 _charts: WeakKeyDictionary[Face, Chart] = WeakKeyDictionary()
 _parts: WeakKeyDictionary[Face, tuple[Face, ...]] = WeakKeyDictionary()
@@ -72,6 +74,12 @@ def _halves(face: Face) -> tuple[Face, ...]:
     elif isinstance(s, Torus) and s.major > s.minor:
         low, high = _latitude(s, 0.0), _latitude(s, np.pi)
         walks = [[(low, True), (high, False)], [(high, True), (low, False)]]
+    elif isinstance(s, BSplineSurface | Revolution) and len(s.poles()) == 2:
+        pole = s.poles()[0]
+        curve = s.ring_between(pole)
+        start = float(getattr(curve, "low", 0.0))
+        ring = Edge(curve, start, start + float(curve.period or 0.0))
+        walks = [[(ring, True)], [(ring, False)]]
     else:
         raise Refusal(f"a {s.kind} face has no boundary", where=spot(s.frame.origin), entities=(face,))
     return tuple(_part(face, walk, ()) for walk in walks)

@@ -21,7 +21,9 @@ from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.charts import Chart
 from lithon.geometry.curves import TURN, Ellipse, Line
 from lithon.geometry.facets import Facets
+from lithon.geometry.poles import LuneChart, PoleChart
 from lithon.geometry.rounds import Cone, PolarCone, PolarSphere, Sphere
+from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
@@ -111,7 +113,10 @@ def _loop_moments(face: Face) -> Floats:
         chart, hand = face.surface.polar(lines if face.along else [p[::-1] for p in lines]), -1.0
     else:
         chart = chart_of(face)
-        base = float(chart.flat(next(face.edges()).at(0.37)[None])[0, 1])
+        start: float | None = None
+        if isinstance(chart, PoleChart | LuneChart):
+            chart, start = chart.fan()
+        base = float(chart.flat(next(face.edges()).at(0.37)[None])[0, 1]) if start is None else start
     for loop in face.loops:
         for coedge in loop:
             edge = coedge.edge
@@ -153,11 +158,8 @@ def _rolled_moments(sides: list[_Side]) -> Floats:
 def _rolled(sides: list[_Side]) -> Floats:
     """As `_run`, for many edges (k,14) in one go."""
     edges = [edge for edge, _ in sides]
-    # Along lines and conics the integrands are polynomials in t, cos t and sin t of low degree.
-    turn = [1.0 if isinstance(e.curve, Line | Ellipse) else 0.5 for e in edges]
-    count = [max(1, e.curve.pieces(e.t0, e.t1, 1e9, step)) for e, step in zip(edges, turn, strict=True)]
-    cuts = [np.linspace(e.t0, e.t1, n + 1) for e, n in zip(edges, count, strict=True)]
-    pieces = np.array(count)
+    cuts = [_smooth_cuts(e, 1) for e in edges]
+    pieces = np.array([len(c) - 1 for c in cuts])
     start = np.concatenate([c[:-1] for c in cuts])[:, None]
     half = np.concatenate([np.diff(c) for c in cuts])[:, None] / 2.0
     t, weight = (start + half + half * _NODES).ravel(), (half * _WEIGHTS).ravel()
@@ -176,11 +178,10 @@ def _rolled(sides: list[_Side]) -> Floats:
 def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floats:
     """The loop integral (14,) along one edge, walked forward: the inner integral from the height `base`
     in `layers` stretches, the outer one in at least `least` pieces."""
-    pieces = max(least, edge.curve.pieces(edge.t0, edge.t1, 1e9, 0.5))
-    cuts = np.linspace(edge.t0, edge.t1, pieces + 1)
+    cuts = _smooth_cuts(edge, least)
     if isinstance(chart, PolarCone | PolarSphere):
         cuts = _by_angle(edge, chart, cuts)
-        pieces = len(cuts) - 1
+    pieces = len(cuts) - 1
     half = np.diff(cuts)[:, None] / 2.0
     t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
     weight = np.broadcast_to(half * _WEIGHTS, (pieces, len(_NODES))).ravel()
@@ -198,6 +199,18 @@ def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floa
     normal = normal / np.maximum(stretch, 1e-300)[:, None]
     values = (_integrands(chart.point(at), normal) * stretch[:, None]).reshape(len(share), len(t), 14)
     return np.asarray(-((weight * du) @ np.einsum("k,t,ktf->tf", parts, rise, values)))
+
+
+def _smooth_cuts(edge: Edge, least: int) -> Floats:
+    """Where an edge is cut so that each piece turns little and holds no knot, in at least `least` pieces."""
+    # Along lines and conics the integrands are polynomials in t, cos t and sin t of low degree.
+    step = 1.0 if isinstance(edge.curve, Line | Ellipse) else 0.5
+    n = max(least, edge.curve.pieces(edge.t0, edge.t1, 1e9, step))
+    cuts = np.linspace(edge.t0, edge.t1, n + 1)
+    if isinstance(edge.curve, BSplineCurve):
+        cuts = np.unique(np.concatenate([cuts, edge.curve.corners(edge.t0, edge.t1)]))
+        cuts = cuts[np.concatenate([[True], np.diff(cuts) > 1e-12 * (edge.t1 - edge.t0)])]
+    return cuts
 
 
 def _by_angle(edge: Edge, chart: PolarCone | PolarSphere, cuts: Floats) -> Floats:

@@ -10,11 +10,13 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from scipy.interpolate import BSpline
 from scipy.spatial import cKDTree
 
 from lithon.arrays import Floats, frozen
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
 from lithon.geometry.frames import Frame
+from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
 from lithon.geometry.spline_kernels import curve_closest, curve_values, surface_closest, surface_values
 from lithon.geometry.surfaces import Surface
 
@@ -223,6 +225,7 @@ class BSplineSurface:
 
             u, v = spread(self.knots_u, self.degree_u), spread(self.knots_v, self.degree_v)
             uv = np.stack(np.meshgrid(u, v, indexing="ij"), axis=-1).reshape(-1, 2)
+            uv = self._off_poles(uv)  # around a pole, not in it: there every angle is as near
             self._kept["grid"] = uv, cKDTree(self.at(uv[:, 0], uv[:, 1])[0])
         found: tuple[Floats, cKDTree] = self._kept["grid"]
         return found
@@ -250,9 +253,44 @@ class BSplineSurface:
         points = np.asarray(points, dtype=float)
         return points.shape[:-1], points.reshape(-1, 3)
 
+    def spot(self, uv: Floats) -> tuple[Floats, Floats, Floats]:
+        p, du, dv, *_ = self.at(uv[:, 0], uv[:, 1])
+        return p, du, dv
+
+    def plain(self, swap: bool) -> Chart:
+        return SplineChart(self, frozen(np.ones(2)), swap, False, (None, None))
+
+    def ring_between(self, pole: Pole) -> BSplineCurve:
+        """The row half way from a pole to the other end of the range."""
+        low, high = self.range
+        k = 1 - pole.around
+        net = _weighted(self.control, self.weights)
+        knots, degree = (self.knots_v, self.degree_v) if k == 1 else (self.knots_u, self.degree_u)
+        rows = BSpline(knots, net.transpose(1, 0, 2) if k == 1 else net, degree)
+        row = rows(0.5 * (low[k] + high[k]))
+        own, order = (self.knots_u, self.degree_u) if k == 1 else (self.knots_v, self.degree_v)
+        weights = None if self.weights is None else frozen(row[:, 3])
+        return BSplineCurve(own, order, frozen(row[:, :3] / row[:, 3:]), weights)
+
+    def poles(self) -> list[Pole]:
+        if "poles" not in self._kept:
+            low, high = self.range
+            self._kept["poles"] = poles_of(self, low, high, self.closed())
+        found: list[Pole] = self._kept["poles"]
+        return found
+
+    def _off_poles(self, uv: Floats) -> Floats:
+        """Parameters (n,2), those at a pole moved to where the surface has a normal: by a thousandth of the range."""
+        low, high = self.range
+        for pole in self.poles():
+            k = 1 - pole.around
+            step = 1e-3 * (high[k] - low[k])
+            uv[:, k] = np.where(np.abs(uv[:, k] - pole.value) < 1e-3 * step, pole.value + pole.inward * step, uv[:, k])
+        return uv
+
     def normal(self, points: Floats) -> Floats:
         shape, p = self._shape(points)
-        uv = self.parameters(p)
+        uv = self._off_poles(self.parameters(p))
         _, du, dv, _, _, _ = self.at(uv[:, 0], uv[:, 1])
         n = np.cross(du, dv)
         return np.asarray((n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)).reshape(*shape, 3))
@@ -268,11 +306,14 @@ class BSplineSurface:
         at, du, dv, _, _, _ = self.at(uv[:, 0], uv[:, 1])
         away = p - at
         size = np.linalg.norm(away, axis=1)
+        at_pole = np.flatnonzero(np.linalg.norm(np.cross(du, dv), axis=1) == 0.0)
         side = np.sign((away * np.cross(du, dv)).sum(axis=1))
+        if len(at_pole):
+            side[at_pole] = np.sign((away[at_pole] * self.normal(p[at_pole])).sum(axis=1))
         return np.asarray((size * np.where(side == 0.0, 1.0, side)).reshape(shape))
 
     def bend(self, points: Floats) -> Floats:
-        uv = self.parameters(np.asarray(points))
+        uv = self._off_poles(self.parameters(np.asarray(points)))
         _, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
         n = np.cross(du, dv)
         n = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
@@ -305,6 +346,9 @@ class BSplineSurface:
         )
 
     def chart(self, outlines: Outlines) -> Chart:
+        met, winding = touched(self, self.poles(), outlines)
+        if met:
+            return pole_chart(self, met, winding)
         low, high = self.range
         middle = self._grid()[0]
         _, du, dv, *_ = self.at(middle[:, 0], middle[:, 1])

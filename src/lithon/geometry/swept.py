@@ -13,8 +13,9 @@ import numpy as np
 
 from lithon.arrays import Floats, unit
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, gap_between, turns, widest_gap
-from lithon.geometry.curves import TURN, Curve
+from lithon.geometry.curves import TURN, Circle, Curve
 from lithon.geometry.frames import Frame
+from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
 from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Surface
 
@@ -70,13 +71,30 @@ class _Swept:
         """Point, dt, ds, each (n,3), at parameters (n,2)."""
         raise NotImplementedError
 
+    def spot(self, uv: Floats) -> tuple[Floats, Floats, Floats]:
+        return self.at(uv)
+
+    def plain(self, swap: bool) -> Chart:
+        return SweptChart(self, 1.0, 1.0, swap, None, None, None)
+
+    def poles(self) -> list[Pole]:
+        return []
+
+    def _off_poles(self, ts: Floats) -> Floats:
+        """Parameters (n,2), those at a pole moved to where the surface has a normal."""
+        low, high = _profile_range(self.profile)
+        for pole in self.poles():
+            step = 1e-3 * (high - low)
+            ts[:, 0] = np.where(np.abs(ts[:, 0] - pole.value) < 1e-3 * step, pole.value + pole.inward * step, ts[:, 0])
+        return ts
+
     def _flat_points(self, points: Floats) -> tuple[tuple[int, ...], Floats]:
         points = np.asarray(points, dtype=float)
         return points.shape[:-1], points.reshape(-1, 3)
 
     def normal(self, points: Floats) -> Floats:
         shape, p = self._flat_points(points)
-        _, dt, ds = self.at(self.parameters(p))
+        _, dt, ds = self.at(self._off_poles(self.parameters(p)))
         return unit(np.cross(dt, ds)).reshape(*shape, 3)
 
     def project(self, points: Floats) -> Floats:
@@ -92,8 +110,8 @@ class _Swept:
 
     def bend(self, points: Floats) -> Floats:
         """From how the normal turns over a small step along the profile and across it."""
-        on = self.project(points)
-        ts = self.parameters(on)
+        ts = self._off_poles(self.parameters(self.project(points)))
+        on = self.at(ts)[0]
         out = np.zeros(len(on))
         for k in (0, 1):
             h = np.zeros((1, 2))
@@ -116,6 +134,9 @@ class _Swept:
         return bool(np.abs(other.signed_distance(mine)).max() <= tolerance)
 
     def _chart(self, outlines: Outlines, sweep_period: float | None, stretch: float) -> Chart:
+        met, winding = touched(self, self.poles(), outlines)
+        if met:
+            return pole_chart(self, met, winding)
         low, high = _profile_range(self.profile)
         profile_period = high - low if self.profile.period is not None else None
         params = [self.parameters(p) for p in outlines]
@@ -189,6 +210,21 @@ class Revolution(_Swept):
     @staticmethod
     def of(profile: Curve, origin: object, axis: object) -> Revolution:
         return Revolution(profile, Frame.of(origin, axis))
+
+    def poles(self) -> list[Pole]:
+        """Ends of the profile on the axis."""
+        if "poles" not in self._kept:
+            low, high = _profile_range(self.profile)
+            t_closed = self.profile.period is not None
+            self._kept["poles"] = poles_of(self, np.array([low, 0.0]), np.array([high, TURN]), (t_closed, True))
+        found: list[Pole] = self._kept["poles"]
+        return found
+
+    def ring_between(self, pole: Pole) -> Circle:
+        """The ring half way along the profile."""
+        low, high = _profile_range(self.profile)
+        r, z = self._half(np.array([0.5 * (low + high)]))[0]
+        return Circle.about(self.frame.shifted(z * self.frame.z), float(r))
 
     def _half(self, t: Floats) -> Floats:
         p = self.frame.local(self.profile.point(t))
