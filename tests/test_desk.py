@@ -69,7 +69,7 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     click(desk, qtbot, (-3.0, -13.0, 50.0))
     assert [f.surface.kind for f in work.faces] == ["plane"] and abs(work.faces[0].surface.frame.z[1]) > 0.9
     click(desk, qtbot, (10.0, -40.0, 6.0), Qt.KeyboardModifier.ControlModifier)
-    assert len(work.faces) == 2 and "27 mm apart" in desk_words(desk)
+    assert len(work.faces) == 2 and "apart by 27 mm" in desk_words(desk)
     press(desk, qtbot, key.Key_Escape)
     assert not work.faces
     # From the Docket: next card until the weep holes, take the remedy, Enter.

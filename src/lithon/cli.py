@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,8 @@ import click
 import lithon
 from lithon.errors import LithonError, Refusal
 from lithon.exchange.intake import UNITS
+from lithon.exchange.placement import ORIGINS, UPS, Placement
+from lithon.exchange.step_read import Arrival
 from lithon.progress import Progress
 
 
@@ -56,16 +59,32 @@ def demo(out: str) -> None:
     run_example(Path(out), lambda text: click.echo(text))
 
 
+def _placed(command: Callable[..., None]) -> Callable[..., None]:
+    """Options that say how triangles are read, for files that do not."""
+    for option in (
+        click.option("--origin", type=click.Choice(list(ORIGINS)), default="as drawn", help="Where the origin is put."),
+        click.option("--up", type=click.Choice(list(UPS)), default="z", help="Axis of the file that becomes z."),
+        click.option("--scale", type=float, default=1.0, help="A factor on top of the unit."),
+        click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of a file without one (STL, OBJ, PLY)."),
+    ):
+        command = option(command)
+    return command
+
+
+def _read(file: str, unit: str | None, scale: float, up: str, origin: str) -> Arrival:
+    return lithon.read_model(file, unit, Placement(scale, up, origin).checked())
+
+
 @cli.command()
 @click.argument("file", type=click.Path())
 @click.option("--size", type=float, help="Element size in mm.")
-@click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of a file that names none (STL, OBJ, PLY).")
+@_placed
 @click.option("--html", type=click.Path(), help="Also write a page with pictures.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def survey(file: str, size: float | None, unit: str | None, html: str | None, as_json: bool) -> None:
+def survey(file: str, size: float | None, html: str | None, as_json: bool, **place: Any) -> None:
     """What is in a file, and what stands in the way of a mesh."""
     _positive(size)
-    arrival = lithon.read_model(file, unit)
+    arrival = _read(file, **place)
     for note in arrival.notes:
         click.echo(f"note: {note}", err=True)
     if arrival.unit is not None:
@@ -94,12 +113,12 @@ def survey(file: str, size: float | None, unit: str | None, html: str | None, as
 @click.option("--elements", type=click.Choice(["tet", "hex", "auto"]), default="auto", show_default=True)
 @click.option("--order", type=click.Choice(["1", "2"]), default="1", show_default=True)
 @click.option("--out", type=click.Path(), required=True, help="The VTU file to write.")
-@click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of a file that names none (STL, OBJ, PLY).")
+@_placed
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: bool, unit: str | None) -> None:
+def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: bool, **place: Any) -> None:
     """Mesh a file."""
     _positive(size)
-    model = lithon.read_model(file, unit).model
+    model = _read(file, **place).model
     facts: dict[str, Any] = {
         "nodes": 0,
         "elements": {},

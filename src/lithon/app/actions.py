@@ -103,6 +103,15 @@ ACTIONS: tuple[Action, ...] = (
     Action("cut", "Cut away, at the chosen plane", "U", "Look", lambda d: d.toggle_cut(), _open),
     Action("alone", "Only the chosen body", "O", "Look", lambda d: d.isolate(), _open),
     Action("hide", "Hide the chosen body", "H", "Look", lambda d: d.hide_body(), _has_faces),
+    Action(
+        "aside",
+        "Set the chosen body aside",
+        "D",
+        "Look",
+        lambda d: d.set_aside(),
+        _has_faces,
+        tip="the body leaves the model; what it touched on the others becomes a named face",
+    ),
     Action("question", "Ask a question", "/", "Look", lambda d: d.question.begin(), _open),
     Action("sheet", "This sheet", "?", "Look", lambda d: d.toggle_sheet()),
 )

@@ -45,7 +45,7 @@ from lithon.exchange.step_write import save_atomically, write_step
 from lithon.exchange.vtu import write_vtu
 from lithon.project.files import SUFFIX
 from lithon.project.report import report_html
-from lithon.project.steps import bond_step, clear_step
+from lithon.project.steps import aside_step, bond_step, clear_step
 from lithon.samples import SAMPLES
 
 
@@ -448,6 +448,16 @@ class Desk(QMainWindow):
         self.work.hidden |= {b.name for b in self.work.model.bodies if faces & set(b.faces)}
         self.work.choose()
         self._bodies_moved()
+
+    def set_aside(self) -> None:
+        """The bodies of what is chosen leave the model, for good; their contacts become named faces."""
+        faces = set(self.work.faces)
+        names = [b.name for b in self.work.model.bodies if faces & set(b.faces)]
+        if len(names) == len(self.work.model.bodies):
+            self.tell("nothing would be left: choose fewer bodies", "bad")
+            return
+        subject = names[0] if len(names) == 1 else f"{len(names)} bodies"
+        self.work.propose("aside", "Set aside", aside_step(names), subject)
 
     def _bodies_moved(self) -> None:
         self.roster.refresh()

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QGridLayout
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit
 
 from lithon.app import theme
 from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, Panel, button, label, number, restyle, row
 from lithon.app.work import STATIONS, Work
+from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.project.steps import clear_question, clear_step, drop_step, merge_step
 from lithon.survey.findings import Finding, share
 
@@ -158,6 +159,8 @@ class Docket(Panel):
         self.add(card)
         if arrival.unit is not None:
             self._unit_card(arrival.unit)
+        if not exact and not ledger.entries:
+            self._place_card(ledger.source.placement)
         for note in arrival.notes[:_NOTES]:
             self.add(Card(*theme.SEVERITY["note"][1::-1], note))
         if len(arrival.notes) > _NOTES:
@@ -185,6 +188,44 @@ class Docket(Panel):
         table.setColumnStretch(1, 1)
         card.lay.addLayout(table)
         self.add(card)
+
+    def _place_card(self, place: Placement) -> None:
+        """Scale, the axis that is up and the origin of triangles; a change reads the file again."""
+        card = Card("⌖", theme.OCHRE, "Its place can still be changed", "Until the first step is taken.")
+        table = QGridLayout()
+        table.setContentsMargins(0, 2, 0, 0)
+        table.setHorizontalSpacing(10)
+        up = QComboBox()
+        up.setObjectName("place-up")
+        up.addItems(list(UPS))
+        up.setCurrentText(place.up)
+        up.setToolTip("Which axis of the file becomes our z")
+        up.textActivated.connect(lambda text: self.work.reread(placement=replace(place, up=text)))
+        origin = QComboBox()
+        origin.setObjectName("place-origin")
+        origin.addItems(list(ORIGINS))
+        origin.setCurrentText(place.origin)
+        origin.textActivated.connect(lambda text: self.work.reread(placement=replace(place, origin=text)))
+        scale = QLineEdit(f"{place.scale:.10g}")
+        scale.setObjectName("place-scale")
+        scale.setToolTip("A factor on top of the unit; Enter takes it")
+        scale.editingFinished.connect(lambda: self._rescale(place, scale))
+        for k, (text, widget) in enumerate((("up", up), ("origin", origin), ("scale", scale))):
+            table.addWidget(label(text, "dim", wrap=False), k, 0)
+            table.addWidget(widget, k, 1)
+        table.setColumnStretch(1, 1)
+        card.lay.addLayout(table)
+        self.add(card)
+
+    def _rescale(self, place: Placement, field: QLineEdit) -> None:
+        try:
+            factor = float(field.text().replace(",", "."))
+        except ValueError:
+            self.work.told.emit(f"{field.text()!r} is no number", "bad")
+            field.setText(f"{place.scale:.10g}")
+            return
+        if factor != place.scale:
+            self.work.reread(placement=replace(place, scale=factor))
 
     def _head_carve(self) -> None:
         self.add(

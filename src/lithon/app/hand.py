@@ -227,7 +227,7 @@ class Hand:
         if edge is not None:
             self.work.choose(edges=[edge], toggle=toggle)
         else:
-            self.work.choose(faces=[face], toggle=toggle)
+            self.work.choose(faces=[face], toggle=toggle, at=place)
         self.picked.emit(face, edge)
 
     def _snapped(self, here: QPoint, place: Floats) -> Floats:

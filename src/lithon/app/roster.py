@@ -4,19 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import numpy as np
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
 from lithon.app import theme
-from lithon.app.parts import Panel, button, label, number, restyle
+from lithon.app.parts import Panel, button, label, number, restyle, row
 from lithon.app.work import Work
-from lithon.brep.measures import angle_between, face_area, volume
+from lithon.brep.measures import face_area, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Edge, Face, Model
-from lithon.geometry.rounds import Cone, Sphere, Torus
-from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.sweep import verdict
 from lithon.survey.features import feature_of
+from lithon.survey.measuring import measures, of_body, of_edge, of_face, wall
 from lithon.survey.twins import twins
 
 
@@ -135,8 +134,9 @@ class InHand(Panel):
         if not (work.faces or work.edges or work.points):
             self.add(label("Click a face or an edge. Ctrl adds and takes away.", "dim"))
             return
-        for line in in_words(work.model, work.faces, work.edges, work.points):
+        for line in in_words(work.model, work.faces, work.edges, work.points, work.digits, work.at):
             self.add(label(line))
+        self.add(self._digits())
         if len(work.faces) == 1 and work.model is not None:
             body = work.chosen_body()
             feature = feature_of(body, work.faces[0]) if body is not None else None
@@ -144,6 +144,20 @@ class InHand(Panel):
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
             if feature is not None:
                 self.add(button(f"All {feature.kind}s of this size", lambda: self._alike(feature), "quiet"))
+
+    def _digits(self) -> QWidget:
+        """How many digits measures are told to."""
+        box = QSpinBox()
+        box.setObjectName("digits")
+        box.setRange(3, 15)
+        box.setValue(self.work.digits)
+        box.setToolTip("Digits of what is measured")
+        box.valueChanged.connect(self._told_to)
+        return row(label("digits", "dim", wrap=False), box)
+
+    def _told_to(self, digits: int) -> None:
+        self.work.digits = digits
+        QTimer.singleShot(0, self.refresh)
 
     def _alike(self, feature) -> None:
         from lithon.survey.features import features
@@ -157,51 +171,34 @@ class InHand(Panel):
         self.work.choose([x for f in hits for x in f.faces])
 
 
-def in_words(model: Model | None, faces: list[Face], edges: list[Edge], points: list) -> list[str]:
-    """Kind, size and relations of what is chosen."""
+def in_words(
+    model: Model | None, faces: list[Face], edges: list[Edge], points: list, digits: int = 6, at=None
+) -> list[str]:
+    """Kind, size and relations of what is chosen, to so many digits; the wall behind `at` on a single face."""
     out: list[str] = []
     for p in points:
-        out.append("point  " + ", ".join(f"{c:.4g}" for c in p) + " mm")
+        out.append("point  " + ", ".join(f"{c:.{digits}g}" for c in p) + " mm")
     if len(faces) + len(edges) > 3:
         if faces:
-            out.append(f"{len(faces)} faces, {number(sum(face_area(f) for f in faces))} mm²")
+            out.append(f"{len(faces)} faces, {number(sum(face_area(f) for f in faces), digits)} mm²")
         if edges:
-            out.append(f"{len(edges)} edges, {number(sum(e.length for e in edges))} mm")
+            out.append(f"{len(edges)} edges, {number(sum(e.length for e in edges), digits)} mm")
         return out
     for f in faces:
-        out.append(_face_words(model, f))
+        out.append(_face_words(model, f, digits))
     for e in edges:
-        radius = f", radius {e.curve.major:.6g} mm" if e.curve.kind == "circle" else ""
-        out.append(f"{e.curve.kind}{' ring' if e.ring else ''}, {e.length:.6g} mm{radius}")
-    if len(faces) == 2:
-        out += _between(*faces)
-    if len(edges) == 2 and all(e.curve.kind == "line" for e in edges):
-        out.append(f"angle {np.degrees(angle_between(edges[0].direction(0.5), edges[1].direction(0.5))):.7g}°")
+        sizes = ", ".join(m.words(digits) for m in of_edge(e))
+        out.append(f"{e.curve.kind}{' ring' if e.ring else ''}, {sizes}")
+    if model is not None:
+        if len(faces) == 1 and not edges:
+            out += [m.words(digits) for m in of_body(model, faces[0])]
+            out += [m.words(digits) for m in wall(model, faces[0], at)] if at is not None else []
+        out += [m.words(digits) for m in measures(model, faces, edges, points)]
     return out
 
 
-def _face_words(model: Model | None, f: Face) -> str:
-    size = ""
-    if isinstance(f.surface, Cylinder | Sphere):
-        size = f", radius {f.surface.radius:.6g} mm"
-    elif isinstance(f.surface, Torus):
-        size = f", radii {f.surface.major:.6g} and {f.surface.minor:.6g} mm"
-    elif isinstance(f.surface, Cone):
-        size = f", half angle {np.degrees(f.surface.angle):.6g}°"
+def _face_words(model: Model | None, f: Face, digits: int) -> str:
     owners = model.owners(f) if model is not None else ()
     bonded = "bonded " if len(owners) > 1 else ""
-    return f"{bonded}{f.surface.kind}{size}, {face_area(f):.6g} mm²"
-
-
-def _between(a: Face, b: Face) -> list[str]:
-    if isinstance(a.surface, Plane) and isinstance(b.surface, Plane):
-        angle = angle_between(a.surface.frame.z, b.surface.frame.z)
-        angle = min(angle, np.pi - angle)
-        if angle < 1e-9:
-            return [f"parallel, {abs(float(a.surface.signed_distance(b.surface.frame.origin))):.6g} mm apart"]
-        return [f"angle {np.degrees(angle):.7g}°"]
-    both = isinstance(a.surface, Cylinder) and isinstance(b.surface, Cylinder)
-    if both and np.linalg.norm(np.cross(a.surface.frame.z, b.surface.frame.z)) < 1e-9:
-        away = a.surface.frame.local(b.surface.frame.origin)
-        return [f"parallel axes, {float(np.hypot(away[0], away[1])):.6g} mm apart"]
-    return []
+    named = f" “{f.label}”" if f.label else ""
+    return f"{bonded}{f.surface.kind}{named}, " + ", ".join(m.words(digits) for m in of_face(f))

@@ -14,9 +14,11 @@ from typing import Any
 from PySide6.QtCore import QObject, QSocketNotifier, QTimer, Signal
 
 from lithon.app.recovery import forget, kept_aside
+from lithon.arrays import Floats
 from lithon.brep.patches import Change, change
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
+from lithon.exchange.placement import Placement
 from lithon.mesh.mesh import Mesh
 from lithon.project.files import SUFFIX, load_project, save_project
 from lithon.project.fingerprints import resolve
@@ -79,6 +81,9 @@ class Work(QObject):
         self.faces: list[Face] = []
         self.edges: list[Edge] = []
         self.points: list[tuple[float, float, float]] = []
+        #: Where on the chosen face the last click was, and to how many digits measures are told.
+        self.at: Floats | None = None
+        self.digits = 6
         self.hidden: set[str] = set()
         self.findings: list[Finding] = []
         self.findings_ready = False
@@ -200,15 +205,16 @@ class Work(QObject):
                 f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {len(ledger.model.faces())} faces, in mm", "good"
             )
 
-    def reread(self, unit: str) -> None:
-        """Read the source again in another unit; not once steps have been taken on it."""
+    def reread(self, unit: str | None = None, placement: Placement | None = None) -> None:
+        """Read the source again in another unit or place; not once steps have been taken on it."""
         if self.ledger is None or self.path is None:
             return
         if self.ledger.entries:
-            self.told.emit("the unit is settled once a step is taken: undo the steps first", "bad")
+            self.told.emit("unit and place are settled once a step is taken: undo the steps first", "bad")
             return
+        source = self.ledger.source
         try:
-            self.ledger = Ledger.of(replace(self.ledger.source, unit=unit))
+            self.ledger = Ledger.of(replace(source, unit=unit or source.unit, placement=placement or source.placement))
         except LithonError as error:
             self.told.emit(str(error), "bad")
             return
@@ -217,7 +223,7 @@ class Work(QObject):
         self._model_moved()
         self.size_changed.emit(self.ledger.size)
         self.opened.emit()
-        self.told.emit(f"read again in {unit}", "good")
+        self.told.emit(f"read again in {unit}" if unit else "read again in its new place", "good")
 
     def save(self, path: Path | None = None) -> bool:
         """Save the project. Returns whether a file was written; without a path and a name, it was not."""
@@ -334,8 +340,11 @@ class Work(QObject):
         self.faces, self.edges, self.points = [], [], []
         self.selection_changed.emit()
 
-    def choose(self, faces: Sequence[Face] = (), edges: Sequence[Edge] = (), toggle: bool = False) -> None:
-        """Choose faces and edges; with `toggle`, those already chosen are let go."""
+    def choose(
+        self, faces: Sequence[Face] = (), edges: Sequence[Edge] = (), toggle: bool = False, at: Floats | None = None
+    ) -> None:
+        """Choose faces and edges; with `toggle`, those already chosen are let go. `at` is where a face was clicked."""
+        self.at = at
         if toggle:
             for item in faces:
                 self.faces.remove(item) if item in self.faces else self.faces.append(item)

@@ -48,8 +48,7 @@ def bond(
         progress.tell(i / len(names), f"looking at {first}")
         for second in names[i + 1 :]:
             a, b = (next(x for x in out.bodies if x.name == n) for n in (first, second))
-            near = 20.0 * tolerance
-            if _near(a, b, near) and (_opposed(a, b, near) or _near(a, b, -near)):
+            if _may_touch(a, b, 20.0 * tolerance):
                 out, found = _share_pair(out, a, b, tolerance)
                 contacts += found
     if not any(c.verdict == "shared" for c in contacts):
@@ -62,6 +61,15 @@ def bond(
             )
         raise Refusal("no two of these bodies touch", remedy="a gap tolerance above the distance between them")
     return out, contacts
+
+
+def touching(model: Model, a: Body, b: Body) -> Model:
+    """The model with what two of its bodies have in common shared; itself where they do not lie on each other."""
+    return _share_pair(model, a, b, model.tolerance)[0] if _may_touch(a, b, 20.0 * model.tolerance) else model
+
+
+def _may_touch(a: Body, b: Body, near: float) -> bool:
+    return _near(a, b, near) and (_opposed(a, b, near) or _near(a, b, -near))
 
 
 def _near(a: Body, b: Body, tolerance: float) -> bool:

@@ -15,6 +15,7 @@ from lithon.errors import BadFile
 from lithon.exchange.iges_read import parse_iges
 from lithon.exchange.iges_records import looks_like_iges
 from lithon.exchange.obj import read_obj
+from lithon.exchange.placement import Placement
 from lithon.exchange.ply import read_ply
 from lithon.exchange.step_read import Arrival, parse_step
 from lithon.exchange.stl import read_stl
@@ -24,6 +25,7 @@ from lithon.exchange.threemf import read_3mf
 SUFFIXES = (".step", ".stp", ".p21", ".igs", ".iges", ".stl", ".obj", ".ply", ".3mf")
 #: Millimetres in the units that a file without one may mean.
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "inch": 25.4, "foot": 304.8, "micron": 1e-3}
+_AS_DRAWN = Placement()
 _SAID = re.compile(
     rb"\bunits?\b\s*[:=]?\s*(mm|cm|m|in|inch|inches|foot|feet|ft|microns?|mill?imet\w+|centimet\w+|met(?:er|re)s?)\b",
     re.I,
@@ -40,18 +42,19 @@ class UnitChoice:
     boxes: dict[str, tuple[float, float, float]] = field(default_factory=dict)
 
 
-def read_model(path: str | Path, unit: str | None = None) -> Arrival:
+def read_model(path: str | Path, unit: str | None = None, placement: Placement = _AS_DRAWN) -> Arrival:
     """Read a file of any kind. Raises BadFile with one clear message when nothing usable is in it."""
     path = Path(path)
     try:
         data = path.read_bytes()
     except OSError as error:
         raise BadFile(f"{path.name} cannot be opened: {error.strerror or error}") from error
-    return parse_model(data, path.name, unit)
+    return parse_model(data, path.name, unit, placement)
 
 
-def parse_model(data: bytes, name: str, unit: str | None = None) -> Arrival:
-    """Read the bytes of a file that has this name; `unit` is one of UNITS, for files that name none.
+def parse_model(data: bytes, name: str, unit: str | None = None, placement: Placement = _AS_DRAWN) -> Arrival:
+    """Read the bytes of a file that has this name; `unit` is one of UNITS, for files that name none, `placement`
+    is how triangles are put in place.
 
     Raises BadFile.
     """
@@ -67,7 +70,7 @@ def parse_model(data: bytes, name: str, unit: str | None = None) -> Arrival:
         return parse_iges(data.decode("latin-1"), stem)
     if kind == "3mf":
         parts, notes = read_3mf(data, stem)
-        return _arrived(parts, notes, None)
+        return _arrived(placement.checked().applied(parts), notes, None)
     readers: dict[str, Callable[[bytes, str], tuple[list[Triangles], list[str]]]] = {
         "stl": read_stl, "obj": read_obj, "ply": read_ply,
     }  # fmt: skip
@@ -76,7 +79,7 @@ def parse_model(data: bytes, name: str, unit: str | None = None) -> Arrival:
     scale = UNITS[choice.unit]
     if scale != 1.0:
         parts = [Triangles(scale * p.points, p.corners, p.name, p.colour) for p in parts]
-    return _arrived(parts, notes, choice)
+    return _arrived(placement.checked().applied(parts), notes, choice)
 
 
 def _arrived(parts: list[Triangles], notes: list[str], choice: UnitChoice | None) -> Arrival:

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from lithon.errors import BadFile
+from lithon.exchange.placement import Placement
 from lithon.exchange.step_write import save_atomically
 from lithon.progress import SILENT, Progress
 from lithon.project.ledger import Entry, Ledger, Source
@@ -24,6 +25,7 @@ def save_project(ledger: Ledger, path: str | Path) -> None:
         "lithon project": 1,
         "source": ledger.source.name,
         "unit": ledger.source.unit,
+        "placement": ledger.source.placement.as_json(),
         "size": ledger.size,
         "position": ledger.position,
         "entries": [{"step": e.step, "words": e.outcome.words, "on": e.on} for e in ledger.entries],
@@ -53,7 +55,8 @@ def load_project(path: str | Path, progress: Progress = SILENT) -> tuple[Ledger,
         if state["lithon project"] != 1:
             raise BadFile(f"{path.name} was written by a newer Lithon")
         unit = state.get("unit")
-        ledger = Ledger.of(Source(str(state["source"]), data, None if unit is None else str(unit)))
+        placement = Placement.from_json(state.get("placement"))
+        ledger = Ledger.of(Source(str(state["source"]), data, None if unit is None else str(unit), placement))
         ledger.size = float(state["size"])
         for k, entry in enumerate(state["entries"]):
             if not isinstance(entry["step"], dict):

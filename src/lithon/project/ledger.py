@@ -10,6 +10,7 @@ from typing import Any
 from lithon.brep.topology import Model
 from lithon.errors import BadFile, LithonError
 from lithon.exchange.intake import parse_model
+from lithon.exchange.placement import Placement
 from lithon.exchange.step_read import Arrival
 from lithon.progress import SILENT, Progress
 from lithon.project.steps import Outcome, Step, run_step
@@ -28,11 +29,13 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """The file that the work started from, kept as it was read; `unit` where one was chosen for it."""
+    """The file that the work started from, kept as it was read; `unit` where one was chosen for it, `placement` how
+    its triangles are put in place."""
 
     name: str
     data: bytes
     unit: str | None = None
+    placement: Placement = field(default_factory=Placement)
 
 
 @dataclass(slots=True)
@@ -46,18 +49,18 @@ class Ledger:
     position: int = 0
 
     @staticmethod
-    def open(path: str | Path, unit: str | None = None) -> Ledger:
+    def open(path: str | Path, unit: str | None = None, placement: Placement | None = None) -> Ledger:
         """Start from a STEP file or triangles; `unit` for files that name none. Raises BadFile."""
         path = Path(path)
         try:
             data = path.read_bytes()
         except OSError as error:
             raise BadFile(f"{path.name} cannot be opened: {error.strerror or error}") from error
-        return Ledger.of(Source(path.name, data, unit))
+        return Ledger.of(Source(path.name, data, unit, placement or Placement()))
 
     @staticmethod
     def of(source: Source) -> Ledger:
-        arrival = parse_model(source.data, source.name, source.unit)
+        arrival = parse_model(source.data, source.name, source.unit, source.placement)
         return Ledger(source, arrival, default_size(arrival.model))
 
     @property

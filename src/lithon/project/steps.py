@@ -14,6 +14,7 @@ import numpy as np
 
 from lithon.arrange.boolean import Operation, combine
 from lithon.arrays import frozen, unit
+from lithon.bond.aside import set_aside
 from lithon.bond.share import bond
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Face, Model
@@ -92,6 +93,11 @@ def drop_step(model: Model, faces: Sequence[Face]) -> Step:
     if whole and all(any(f in b.faces for b in model.bodies if b.name in whole) for f in faces):
         return {"do": "drop", "bodies": whole}
     return {"do": "drop", "select": {"faces": [fingerprint(model, f) for f in faces]}}
+
+
+def aside_step(bodies: Sequence[str], labels: bool = True) -> Step:
+    """Set bodies aside; what they touched on the others becomes a named face."""
+    return {"do": "aside", "bodies": list(bodies), "labels": labels}
 
 
 def merge_step(model: Model, faces: Sequence[Face]) -> Step:
@@ -268,6 +274,19 @@ def _drop(model: Model, step: Step, progress: Progress) -> Outcome:
     return _outcome(model, out, words)
 
 
+def _aside(model: Model, step: Step, progress: Progress) -> Outcome:
+    names = {str(name) for name in step["bodies"]}
+    missing = names - {b.name for b in model.bodies}
+    if missing:
+        raise Unresolved(f"no body is called {', '.join(sorted(missing))}")
+    gone = [b for b in model.bodies if b.name in names]
+    out, labels = set_aside(model, gone, bool(step.get("labels", True)), progress)
+    details = [{"label": x.name, "body": x.body, "faces": x.faces, "area_mm2": x.area} for x in labels]
+    who = gone[0].name if len(gone) == 1 else f"{len(gone)} bodies"
+    words = f"set {who} aside" + (f", {len(labels)} contact{'s' if len(labels) > 1 else ''} named" if labels else "")
+    return _outcome(model, out, words, details=details)
+
+
 def _merge(model: Model, step: Step, progress: Progress) -> Outcome:
     faces = selected_faces(model, step["select"])
     out = model
@@ -293,4 +312,5 @@ _VERBS: dict[str, Callable[[Model, Step, Progress], Outcome]] = {
     "keep": _keep,
     "drop": _drop,
     "merge": _merge,
+    "aside": _aside,
 }
