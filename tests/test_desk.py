@@ -6,7 +6,8 @@ import signal
 import numpy as np
 import pytest
 
-from lithon.brep.measures import volume
+import lithon
+from lithon.brep.measures import box, face_area, volume
 from lithon.samples import ANCHOR
 
 pytestmark = pytest.mark.usefixtures("display")
@@ -515,3 +516,72 @@ def test_a_dirty_part_is_told_card_by_card(desk, qtbot, tmp_path):
     kinds = [g.first.kind for g in desk.docket.groups]
     assert "hidden sheet" not in kinds and "open boundary" in kinds
     assert len(desk.work.model.faces()) == before - 1 and len(desk.work.ledger.entries) == 1
+
+
+def test_a_body_is_set_aside_and_its_contacts_get_names(desk, qtbot, tmp_path):
+    from PySide6.QtCore import Qt
+
+    from lithon.samples import paddle_frame
+
+    path = tmp_path / "frame.step"
+    lithon.write_step(paddle_frame(), path)
+    desk.open(path)
+    settled(desk, qtbot)
+    work = desk.work
+    bolt = next(b for b in work.model.bodies if b.name == "bolt 1")
+    work.choose(bolt.faces[:1])
+    qtbot.keyClick(desk, Qt.Key.Key_D)
+    qtbot.waitUntil(lambda: work.proposal is not None and work.proposal.state == "ready", timeout=60000)
+    qtbot.keyClick(desk, Qt.Key.Key_Return)
+    settled(desk, qtbot)
+    assert len(work.model.bodies) == 17 and not any(b.name == "bolt 1" for b in work.model.bodies)
+    named = [f for f in work.model.faces() if f.label == "contact bolt 1"]
+    assert {work.model.owners(f)[0].name for f in named} == {"lower plate", "upper plate"}
+    work.choose(named[:1])
+    assert "“contact bolt 1”" in desk_words(desk)
+    qtbot.keyClick(desk, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert len(work.model.bodies) == 18
+
+
+def test_triangles_are_turned_and_scaled_before_work_begins(desk, qtbot, tmp_path, anchor):
+    from PySide6.QtWidgets import QLineEdit, QPushButton
+
+    path = tmp_path / "anchor.stl"
+    lithon.write_triangles(anchor, path)
+    desk.open(path)
+    settled(desk, qtbot)
+    work = desk.work
+    work.go("Intake")
+    before = box(work.model.bodies[0])
+    up = next(b for b in desk.docket.findChildren(QPushButton) if b.objectName() == "choice")
+    next(a for a in up.menu().actions() if a.text() == "y").trigger()
+    settled(desk, qtbot)
+    after = box(work.model.bodies[0])
+    assert np.allclose((after[1] - after[0])[[0, 2, 1]], before[1] - before[0], atol=1e-4)
+    field = next(x for x in desk.docket.findChildren(QLineEdit) if x.objectName() == "place-scale")
+    field.setText("0.5")
+    field.editingFinished.emit()
+    settled(desk, qtbot)
+    assert np.allclose(np.ptp(box(work.model.bodies[0]), axis=0), 0.5 * (after[1] - after[0]), atol=1e-4)
+    field = next(x for x in desk.docket.findChildren(QLineEdit) if x.objectName() == "place-scale")
+    field.setText("a lot")
+    field.editingFinished.emit()
+    assert work.ledger.source.placement.scale == 0.5
+
+
+def test_measures_are_told_to_as_many_digits_as_asked(opened, qtbot):
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QLabel, QPushButton
+
+    desk, work = opened, opened.work
+    bore = next(f for f in work.model.faces() if f.surface.kind == "cylinder" and len(f.loops) == 2)
+    ring = bore.loops[0][0].edge
+    work.choose([bore], at=np.asarray(ring.at(0.2) + 0.5 * (bore.loops[1][0].edge.at(0.2) - ring.at(0.2))))
+    for _ in range(5):
+        more = next(b for b in desk.in_hand.findChildren(QPushButton) if b.text() == "+")
+        qtbot.mouseClick(more, Qt.MouseButton.LeftButton)
+        qtbot.wait(20)
+    assert work.digits == 11
+    told = [x.text() for x in desk.in_hand.findChildren(QLabel)]
+    exact = face_area(bore)
+    assert any(f"{exact:.11g} mm²" in text for text in told)

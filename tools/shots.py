@@ -232,9 +232,17 @@ def the_gudgeon_scan(camera: Camera) -> None:
 
 
 def the_twins(camera: Camera) -> None:
+    desk, work = camera.desk, camera.desk.work
     opened(camera, "paddle-frame")
     lens(camera, "gaps")
     camera.shot("twins")
+    body = next(b for b in work.model.bodies if b.name.startswith("bolt"))
+    work.choose(body.faces[:1])
+    desk.set_aside()
+    camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
+    camera.shot("set-aside")
+    work.drop()
+    work.choose()
 
 
 if __name__ == "__main__":

@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit
+from PySide6.QtWidgets import QGridLayout, QLineEdit
 
 from lithon.app import theme
 from lithon.app.histogram import Histogram
-from lithon.app.parts import Card, Panel, button, label, number, restyle, row
+from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row
 from lithon.app.work import STATIONS, Work
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.project.steps import clear_question, clear_step, drop_step, merge_step
@@ -59,10 +59,11 @@ def grouped(findings: list[Finding]) -> list[Group]:
 
 
 def _short(length: float) -> str:
-    """Three digits, and no exponent where a person would write none."""
+    """Two or three digits, and no exponent where a person would write none."""
     if length >= 1e4:
         return f"{length / 1e3:.3g}k"
-    return f"{float(f'{length:.3g}'):g}" if length >= 1e-3 or length == 0.0 else f"{length:.0e}"
+    digits = 3 if length >= 1.0 else 2
+    return f"{float(f'{length:.{digits}g}'):g}" if length >= 1e-3 or length == 0.0 else f"{length:.0e}"
 
 
 class Docket(Panel):
@@ -191,21 +192,22 @@ class Docket(Panel):
 
     def _place_card(self, place: Placement) -> None:
         """Scale, the axis that is up and the origin of triangles; a change reads the file again."""
-        card = Card("⌖", theme.OCHRE, "Its place can still be changed", "Until the first step is taken.")
+        card = Card("○", theme.INK2, "Its place can still be changed", "Until the first step is taken.")
         table = QGridLayout()
         table.setContentsMargins(0, 2, 0, 0)
         table.setHorizontalSpacing(10)
-        up = QComboBox()
-        up.setObjectName("place-up")
-        up.addItems(list(UPS))
-        up.setCurrentText(place.up)
-        up.setToolTip("Which axis of the file becomes our z")
-        up.textActivated.connect(lambda text: self.work.reread(placement=replace(place, up=text)))
-        origin = QComboBox()
-        origin.setObjectName("place-origin")
-        origin.addItems(list(ORIGINS))
-        origin.setCurrentText(place.origin)
-        origin.textActivated.connect(lambda text: self.work.reread(placement=replace(place, origin=text)))
+        up = choice(
+            place.up,
+            list(UPS),
+            lambda text: self.work.reread(placement=replace(place, up=text)),
+            "Which axis of the file becomes our z",
+        )
+        origin = choice(
+            place.origin,
+            list(ORIGINS),
+            lambda text: self.work.reread(placement=replace(place, origin=text)),
+            "Where the origin is put",
+        )
         scale = QLineEdit(f"{place.scale:.10g}")
         scale.setObjectName("place-scale")
         scale.setToolTip("A factor on top of the unit; Enter takes it")

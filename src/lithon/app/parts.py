@@ -5,7 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from lithon.app import theme
 
@@ -44,6 +54,16 @@ def button(text: str, pressed: Callable[[], object], name: str = "", tip: str = 
     out.setToolTip(tip)
     out.setFocusPolicy(Qt.FocusPolicy.NoFocus)
     out.clicked.connect(lambda: pressed())
+    return out
+
+
+def choice(current: str, options: list[str], taken: Callable[[str], object], tip: str = "") -> QPushButton:
+    """A button that shows what is chosen and offers the rest."""
+    out = button(f"{current}  ▾", lambda: None, "choice", tip)
+    menu = QMenu(out)
+    for option in options:
+        menu.addAction(option, lambda o=option: taken(o))
+    out.setMenu(menu)
     return out
 
 

@@ -87,7 +87,8 @@ class ProposalPanel(QFrame):
             else:
                 lines.append(("elements", "counting…"))
         for contact in p.outcome.details[:4]:
-            lines.append((contact["verdict"], f"{number(contact['area_mm2'])} mm²"))
+            named = f" on {contact['body']}" if "label" in contact else ""
+            lines.append((contact.get("verdict") or contact["label"], f"{number(contact['area_mm2'])} mm²{named}"))
         for k, (name, value) in enumerate(lines):
             grid.addWidget(label(name, "dim", wrap=False), k, 0)
             grid.addWidget(label(value, wrap=False), k, 1)

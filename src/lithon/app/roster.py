@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from lithon.app import theme
 from lithon.app.parts import Panel, button, label, number, restyle, row
@@ -147,16 +147,12 @@ class InHand(Panel):
 
     def _digits(self) -> QWidget:
         """How many digits measures are told to."""
-        box = QSpinBox()
-        box.setObjectName("digits")
-        box.setRange(3, 15)
-        box.setValue(self.work.digits)
-        box.setToolTip("Digits of what is measured")
-        box.valueChanged.connect(self._told_to)
-        return row(label("digits", "dim", wrap=False), box)
+        fewer = button("−", lambda: self._told_to(-1), "quiet", "Fewer digits")
+        more = button("+", lambda: self._told_to(1), "quiet", "More digits")
+        return row(label(f"{self.work.digits} digits", "dim", wrap=False), fewer, more)
 
-    def _told_to(self, digits: int) -> None:
-        self.work.digits = digits
+    def _told_to(self, change: int) -> None:
+        self.work.digits = min(max(self.work.digits + change, 3), 15)
         QTimer.singleShot(0, self.refresh)
 
     def _alike(self, feature) -> None:

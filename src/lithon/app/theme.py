@@ -70,6 +70,8 @@ QPushButton#chip[undone="true"] {{ color: #A9A294; border-style: dashed; }}
 QPushButton#chip[off="true"] {{ color: #A9A294; text-decoration: line-through; }}
 QPushButton#chip[trouble="true"] {{ color: {MADDER}; border-color: {MADDER}; }}
 QPushButton#toggle:checked {{ background: {INK}; color: {PANEL}; border-color: {INK}; }}
+QPushButton#choice {{ background: {RAISED}; text-align: left; padding: 3px 6px; }}
+QPushButton::menu-indicator {{ width: 0; }}
 QLineEdit, QDoubleSpinBox {{ background: {RAISED}; border: 1px solid {HAIR}; border-radius: 3px; padding: 3px 6px;
     selection-background-color: {VERDIGRIS}; }}
 QLineEdit:focus, QDoubleSpinBox:focus {{ border-color: {VERDIGRIS}; }}
