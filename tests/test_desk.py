@@ -326,9 +326,25 @@ def test_the_ledger_switches_a_step_off_and_the_offset_follows_its_number(opened
     settled(desk, qtbot)
     assert desk.roster.column.count() == 2
     desk.ledger_bar.buttons[0].click()
-    assert len(work.model.bodies) == 1 and not work.ledger.entries[0].on
+    qtbot.waitUntil(lambda: len(work.model.bodies) == 1, timeout=20000)
+    assert not work.ledger.entries[0].on
     desk.ledger_bar.buttons[0].click()
-    assert len(work.model.bodies) == 2
+    qtbot.waitUntil(lambda: len(work.model.bodies) == 2, timeout=20000)
+    # The step is changed in its place: the same cut, further in; nonsense is said and nothing changes.
+    thickness = [np.ptp(box(b), axis=0).min() for b in work.model.bodies]
+    assert [a.text() for a in desk.ledger_bar.menu(0).actions()] == ["Switch off", "Change…"]
+    desk.ledger_bar.change(0)
+    form = desk.ledger_bar.form
+    ((path, line),) = form.lines
+    assert path == ("plane", "by") and float(line.text()) == -10.0
+    line.setText("deep")
+    qtbot.keyClick(line, Qt.Key.Key_Return)
+    assert form.isVisible() and "deep" in form.said.text()
+    line.setText("-14")
+    qtbot.keyClick(line, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: work.ledger.entries[0].step["plane"]["by"] == -14.0, timeout=20000)
+    assert not form.isVisible() and len(work.model.bodies) == 2
+    assert [np.ptp(box(b), axis=0).min() for b in work.model.bodies] != thickness
 
 
 def test_boxes_chains_and_what_is_hidden(desk, qtbot, tmp_path):

@@ -12,6 +12,7 @@ import lithon
 from lithon.brep.measures import volume
 from lithon.errors import BadFile, Cancelled, LithonError, Unresolved
 from lithon.project.ledger import Ledger, Source
+from lithon.project.steps import clear_question, plane_at, split_step
 from lithon.project.wire import Wire
 from lithon.project.worker import WorkerHandle
 from lithon.samples import ANCHOR, Anchor, collar_anchor
@@ -203,3 +204,37 @@ def test_the_worker_works_stops_and_may_die(anchor):
                 worker.receive()
     finally:
         worker.close()
+
+
+def test_a_step_is_changed_in_its_place_and_what_follows_runs_again(anchor, tmp_path):
+    from lithon.project.editing import parts_of_step, with_part
+
+    text = lithon.step_text(anchor).encode()
+    ledger = Ledger.of(Source("anchor.step", text))
+    ledger.take(clear_question("holes where diameter < 3 mm"))
+    ledger.take(split_step(plane_at((5.0, 0.0, 0.0), (1.0, 0.0, 0.0))))
+    sizes = sorted(volume(b) for b in ledger.model.bodies)
+    (question,) = parts_of_step(ledger.entries[0].step)
+    assert (question.name, question.text) == ("question", "holes where diameter < 3 mm")
+    names = {p.name: p.path for p in parts_of_step(ledger.entries[1].step)}
+    moved = with_part(ledger.entries[1].step, names["through"], "9; 0; 0")
+    assert ledger.entries[1].step["plane"]["origin"][0] == 5.0  # the old one is as it was
+    assert ledger.change(1, moved) == []
+    assert sorted(volume(b) for b in ledger.model.bodies) != sizes
+    assert sum(volume(b) for b in ledger.model.bodies) == pytest.approx(sum(sizes), rel=1e-12)
+    assert ledger.change(1, with_part(moved, names["through"], "5 0 0")) == []
+    assert sorted(volume(b) for b in ledger.model.bodies) == pytest.approx(sizes, rel=1e-12)
+    # A question that finds nothing is told, and the step after it still runs.
+    nothing = with_part(ledger.entries[0].step, ("select", "question"), "holes where diameter < 0.1 mm")
+    (trouble,) = ledger.change(0, nothing)
+    assert "finds nothing" in trouble and len(ledger.model.bodies) == 2
+    for path, text in (
+        (("select", "question"), "all the holes"),
+        (("plane", "by"), "far"),
+        (("gap",), "-1"),
+        (("solution",), "0"),
+        (("plane", "origin"), "1 2"),
+        (("do",), "clear"),
+    ):
+        with pytest.raises(LithonError):
+            with_part({"do": "x", "select": {}, "plane": {}}, path, text)

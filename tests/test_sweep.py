@@ -123,3 +123,39 @@ def test_what_cannot_be_swept_says_why():
     with pytest.raises(Refusal, match="cone face breaks it"):
         sweep_of(pocket)
     assert verdict(pocket)[0] == "tetrahedra" and volume(pocket) > 0
+
+
+def tower(x0, x1, y0, y1):
+    """A smaller block on a larger one, flush with some of its sides."""
+    low = prism(rectangle(0, 0, 24, 16), 8, F, "low")
+    top = Frame.of(F.origin + 8 * F.z, F.z, F.x)
+    return Model.of([low, prism(rectangle(x0, y0, x1, y1), 6, top, "high")])
+
+
+@pytest.mark.parametrize("box", [(6, 15, 0, 16), (0, 9, 0, 16), (5, 24, 4, 11), (0, 7, 0, 9)])
+def test_blocks_flush_with_each_others_sides(box):
+    """The upper block's corners lie on edges of the lower one: those are divided alike at both ends of a wall."""
+    model, contacts = bond(tower(*box))
+    assert [c.verdict for c in contacts] == ["shared"]
+    mesh = lithon.mesh(model, lithon.SizeRules(2.5), "hex")
+    good(mesh, 1e-12)
+    exact = 24 * 16 * 8 + (box[1] - box[0]) * (box[3] - box[2]) * 6
+    assert hex_volumes(mesh.points, mesh.elements).sum() == pytest.approx(exact, rel=1e-9)
+    assert mesh.faces == model.faces() and mesh.bodies == model.bodies
+    (shared,) = model.shared()
+    assert len(mesh.face_nodes(shared)) > 4
+
+
+def test_half_a_ring_on_a_pipe():
+    """The rims of the pipe are parted on one side only."""
+    ring = prism(Round((0, 0), 9), 10, F, "pipe")
+    top = Frame.of(F.origin + 10 * F.z, F.z, F.x)
+    ring = sink(ring, face_toward(ring, F.z), top, Round((0, 0), 5), 10, face_toward(ring, -F.z))
+    cap = prism(Round((0, 0), 9), 4, top, "cap")
+    far = Frame.of(top.origin + 4 * F.z, F.z, F.x)
+    cap = sink(cap, face_toward(cap, F.z, far.origin), far, Round((0, 0), 5), 4, face_toward(cap, -F.z))
+    halves = split(Model.of([cap]), [cap], Plane.of(F.origin, F.x)).bodies
+    model, _ = bond(Model.of([ring, halves[0]]))
+    mesh = lithon.mesh(model, lithon.SizeRules(2.0), "hex")
+    good(mesh, 0.02)
+    assert {verdict(b)[0] for b in model.bodies} <= {"swept", "mapped"}

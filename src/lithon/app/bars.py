@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QRectF, QSize, QStringListModel, Qt, Signal
+from PySide6.QtCore import QPoint, QRectF, QSize, QStringListModel, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import (
     QCompleter,
@@ -12,16 +12,19 @@ from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QLineEdit,
+    QMenu,
     QPushButton,
     QScrollArea,
     QSizePolicy,
+    QVBoxLayout,
     QWidget,
 )
 
 from lithon.app import theme
-from lithon.app.parts import button, label, number, restyle, signed, title
+from lithon.app.parts import button, label, number, restyle, row, signed, title
 from lithon.app.work import STATIONS, Work
 from lithon.errors import LithonError
+from lithon.project.editing import parts_of_step, with_part
 from lithon.project.questions import Answer, ask, next_words
 
 
@@ -108,7 +111,8 @@ class SizeField(QDoubleSpinBox):
 
 
 class LedgerBar(QFrame):
-    """Each step a chip. Pointing at one tells what it changed; a click switches it off or on."""
+    """Each step a chip. Pointing at one tells what it changed; a click switches it off or on, a right click offers
+    to change it."""
 
     def __init__(self, work: Work):
         super().__init__()
@@ -156,6 +160,8 @@ class LedgerBar(QFrame):
             chip = button(words, lambda k=k: self.work.switch(k), "chip", self._tip(entry))
             restyle(chip, undone=k >= ledger.position, off=not entry.on, trouble=bool(entry.trouble))
             chip.setEnabled(k < ledger.position)
+            chip.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+            chip.customContextMenuRequested.connect(lambda at, k=k, c=chip: self.menu(k).exec(c.mapToGlobal(at)))
             self.chips.addWidget(chip)
             self.buttons.append(chip)
         self.chips.addStretch(1)
@@ -170,8 +176,65 @@ class LedgerBar(QFrame):
         o = entry.outcome
         return (
             f"{o.words}\nfaces {o.faces_change:+d}, volume {signed(o.volume_change)} mm³\n"
-            f"click to switch {'off' if entry.on else 'on'}"
+            f"click to switch {'off' if entry.on else 'on'}; right click to change it"
         )
+
+    def menu(self, k: int) -> QMenu:
+        """What can be done with a step."""
+        entry = self.work.ledger.entries[k]
+        out = QMenu(self)
+        out.addAction("Switch off" if entry.on else "Switch on", lambda: self.work.switch(k))
+        if parts_of_step(entry.step):
+            out.addAction("Change…", lambda: self.change(k))
+        return out
+
+    def change(self, k: int) -> None:
+        """A small form over the chip with what can be changed in the step; Enter takes it, Esc lets go."""
+        self.form = StepForm(self.work, k)
+        self.form.adjustSize()
+        corner = self.buttons[k].mapToGlobal(QPoint(0, 0))
+        self.form.move(corner.x(), corner.y() - self.form.height() - 6)
+        self.form.show()
+        self.form.lines[0][1].setFocus()
+
+
+class StepForm(QFrame):
+    """The parts of a recorded step that can be changed, each on a line."""
+
+    def __init__(self, work: Work, k: int):
+        super().__init__(None, Qt.WindowType.Popup)
+        self.setObjectName("card")
+        self.setFont(theme.font(9.5))
+        self.work, self.k = work, k
+        self.entry = work.ledger.entries[k]
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 10, 12, 10)
+        column.addWidget(label(f"Change: {self.entry.outcome.words}", wrap=False))
+        self.lines: list[tuple[tuple[str, ...], QLineEdit]] = []
+        for part in parts_of_step(self.entry.step):
+            line = QLineEdit(part.text)
+            line.setMinimumWidth(260)
+            line.returnPressed.connect(self.take)
+            self.lines.append((part.path, line))
+            column.addWidget(row(label(part.name, "dim", wrap=False), line, stretch=False))
+        self.said = label("")
+        self.said.hide()
+        column.addWidget(self.said)
+        column.addWidget(row(button("Change it  (Enter)", self.take, "main"), button("Let go  (Esc)", self.close)))
+
+    def take(self) -> None:
+        step = self.entry.step
+        try:
+            for path, line in self.lines:
+                step = with_part(step, path, line.text())
+        except LithonError as error:
+            self.said.setText(error.what)
+            self.said.show()
+            self.adjustSize()
+            return
+        self.close()
+        if step != self.entry.step:
+            self.work.change(self.k, step)
 
 
 class QuestionLine(QFrame):

@@ -22,7 +22,7 @@ from lithon.exchange.placement import Placement
 from lithon.mesh.mesh import Mesh
 from lithon.project.files import SUFFIX, load_project, save_project
 from lithon.project.fingerprints import resolve
-from lithon.project.ledger import Ledger
+from lithon.project.ledger import Entry, Ledger
 from lithon.project.steps import Outcome, Step, keep_step
 from lithon.project.worker import WorkerHandle
 from lithon.survey.findings import Finding
@@ -499,9 +499,29 @@ class Work(QObject):
             self._model_moved()
 
     def switch(self, index: int) -> None:
+        """Switch a step off or on; what follows is run again in the worker."""
         if self.ledger is not None:
-            self.drop()
-            troubles = self.ledger.switch(index)
+            entry = self.ledger.entries[index]
+            self._run_again(index, replace(entry, on=not entry.on))
+
+    def change(self, index: int, step: Step) -> None:
+        """Put another step in the place of a recorded one; what follows is run again in the worker."""
+        if self.ledger is not None:
+            self._run_again(index, replace(self.ledger.entries[index], step=step, on=True))
+
+    def _run_again(self, index: int, first: Entry) -> None:
+        ledger = self.ledger
+        assert ledger is not None
+        self.drop()
+        was = list(ledger.entries)
+
+        def done(entries: list[Entry]) -> None:
+            if self.ledger is not ledger or any(a is not b for a, b in zip(ledger.entries, was, strict=False)):
+                return  # something else was done in the meantime
+            troubles = ledger.adopt(index, entries)
             self._model_moved()
             for text in troubles:
                 self.told.emit(text, "bad")
+
+        self.told.emit("running the steps again…", "plain")
+        self.job("replay", ledger.before(index), [first, *was[index + 1 :]], done=done)

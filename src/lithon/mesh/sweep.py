@@ -14,6 +14,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.area import off_edge
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex
 from lithon.errors import Refusal, spot
@@ -25,6 +26,7 @@ from lithon.mesh.mesh import Mesh
 from lithon.mesh.quads import face_middle, four_sided, mapped, paved
 from lithon.mesh.quality import Quality
 from lithon.mesh.sizing import SizeRules
+from lithon.mesh.walls import WallEdges, matched, wall_edges
 from lithon.progress import SILENT, Progress
 
 
@@ -64,6 +66,11 @@ class Sweep:
     walls: tuple[Face, ...]
     motion: Motion
 
+    def end_edges(self) -> tuple[set[Edge], set[Edge]]:
+        """The edges of the source and those of the target."""
+        low, high = ({e for u in uses for e in u.face.edges()} for uses in (self.source, self.target))
+        return low, high
+
 
 def sweep_of(body: Body) -> Sweep:
     """How to sweep a body. Raises Refusal naming the face that stands in the way."""
@@ -73,7 +80,8 @@ def sweep_of(body: Body) -> Sweep:
     for motion, source, target in (*_along_lines(planes), *_around_axes(body, planes)):
         ends = {u.face for u in (*source, *target)}
         walls = [f for f in body.faces if f not in ends]
-        bad = [f for f in walls if not _slides(f, motion) or not _wall_shaped(f)]
+        low, high = ({e for u in uses for e in u.face.edges()} for uses in (source, target))
+        bad = [f for f in walls if not _slides(f, motion) or wall_edges(f, low, high) is None]
         if bad:
             blocked.append((len(bad), bad[0]))
             continue
@@ -159,11 +167,6 @@ def _slides(face: Face, m: Motion) -> bool:
     return isinstance(s, Cylinder | Cone | Torus) and on_axis and abs(float(s.frame.z @ m.way)) > 1.0 - 1e-9
 
 
-def _wall_shaped(face: Face) -> bool:
-    ring = len(face.loops) == 2 and all(len(loop) == 1 and loop[0].edge.ring for loop in face.loops)
-    return ring or (len(face.loops) == 1 and len(face.loops[0]) == 4)
-
-
 # ---- meshing
 
 
@@ -198,9 +201,10 @@ class _Hexer:
         for sweep in self.sweeps:
             posts: list[Edge] = []
             for wall in sweep.walls:
-                low, high, sides = wall_edges(wall, sweep)
-                self.same(low.edge, high.edge)
-                posts += [c.edge for c in sides]
+                found = _edges_of(wall, sweep)
+                for low in found.low:
+                    self.same(low.edge, _above(low.edge, found, sweep).edge)
+                posts += [c.edge for c in found.posts]
             for post in posts[1:]:
                 self.same(posts[0], post)
             for use in (*sweep.source, *sweep.target):
@@ -252,6 +256,17 @@ class _Hexer:
         ids_array = self.on_edge[edge]
         return ids_array, np.array([self.points[k] for k in ids_array])
 
+    def chain(self, coedges: list[Coedge], closed: bool) -> tuple[Ints, Floats]:
+        """Nodes (n,) and points (n,3) along edges that follow each other; a closed chain's first is not repeated."""
+        ids: list[int] = []
+        for c in coedges:
+            own = self.edge(c.edge)[0]
+            own = own if c.forward else own[::-1]
+            ids += own.tolist() if not ids else own[1:].tolist()
+        if closed and len(ids) > 1 and ids[0] == ids[-1]:
+            ids.pop()
+        return np.array(ids, dtype=np.int64), np.array([self.points[k] for k in ids])
+
     def face(self, face: Face) -> tuple[Ints, Ints]:
         """Inner nodes (n,) and quads (m,4) of an end face, made on first asking."""
         if face not in self.on_face:
@@ -281,9 +296,9 @@ class _Hexer:
 
     def _layers(self, s: Sweep, base: Ints) -> int:
         for wall in s.walls:
-            sides = wall_edges(wall, s)[2]
-            if sides:
-                return self.counts[sides[0].edge]
+            posts = _edges_of(wall, s).posts
+            if posts:
+                return self.counts[posts[0].edge]
         travel = s.motion.length(np.array([self.points[k] for k in np.unique(base)]))
         return max(1, round(travel / self.rules.size))
 
@@ -346,9 +361,9 @@ class _Hexer:
 
     def _wall(self, s: Sweep, wall: Face, column: list[dict[int, int]], layers: int) -> None:
         """The grid of a wall: rows along its lower edge, columns along the motion."""
-        low, high, sides = wall_edges(wall, s)
-        ids, points = self.edge(low.edge)
-        top_ids, top_points = self.edge(high.edge)
+        found = _edges_of(wall, s)
+        ids, points = self.chain(found.low, found.around)
+        top_ids, top_points = self.chain(found.high, found.around)
         moved = s.motion.at(points, 1.0)
         off, hit = cKDTree(top_points).query(moved)
         if off.max() > 1e-3 * self.rules.size:
@@ -356,7 +371,7 @@ class _Hexer:
         grid = np.empty((layers + 1, len(ids)), dtype=np.int64)
         grid[0], grid[layers] = ids, top_ids[hit]
         posts: dict[int, Ints] = {}
-        for c in sides:
+        for c in found.posts:
             post, _ = self.edge(c.edge)
             run = post if int(post[0]) in set(ids.tolist()) else post[::-1]
             posts[int(run[0])] = run
@@ -386,27 +401,40 @@ class _Hexer:
         for k in range(layers + 1):
             column[k].update(zip(ids.tolist(), grid[k].tolist(), strict=True))
         if known is None:
-            cols = np.concatenate([grid, grid[:, :1]], axis=1) if low.edge.ring else grid
+            cols = np.concatenate([grid, grid[:, :1]], axis=1) if found.around else grid
             quads = np.stack([cols[:-1, :-1], cols[:-1, 1:], cols[1:, 1:], cols[1:, :-1]], axis=-1).reshape(-1, 4)
             self.on_face[wall] = np.array(fresh, dtype=np.int64), quads
+
+
+def _above(edge: Edge, wall: WallEdges, s: Sweep) -> Coedge:
+    """The edge of a wall's target end that lies over one of its source end."""
+    at = s.motion.at(edge.at(0.5)[None], 1.0)
+    return min(wall.high, key=lambda c: float(off_edge(c.edge, at)[0]))
 
 
 def _through(table: dict[int, int], quads: Ints) -> Ints:
     return np.array([[table[int(k)] for k in q] for q in quads], dtype=np.int64)
 
 
-def wall_edges(wall: Face, s: Sweep) -> tuple[Coedge, Coedge, list[Coedge]]:
-    """The coedges of a wall on the source and on the target, and those between."""
-    source = {e for u in s.source for e in u.face.edges()}
-    target = {e for u in s.target for e in u.face.edges()}
-    every = [c for loop in wall.loops for c in loop]
-    low, high = [c for c in every if c.edge in source], [c for c in every if c.edge in target]
-    if len(low) != 1 or len(high) != 1:
+def _edges_of(wall: Face, s: Sweep) -> WallEdges:
+    found = wall_edges(wall, *s.end_edges())
+    if found is None:
         raise Refusal(
             f"a wall of {s.body.name} does not reach from its source to its target",
             where=spot(face_middle(wall)), remedy="carve it there", entities=(wall,),
         )  # fmt: skip
-    return low[0], high[0], [c for c in every if c is not low[0] and c is not high[0]]
+    return found
+
+
+def _corners_matched(model: Model) -> tuple[Model, list[Sweep]]:
+    """The model with its edges cut until both ends of every wall have the same corners, and how its bodies sweep."""
+    sweeps = [sweep_of(body) for body in model.bodies]
+    for _ in range(2 + len(model.bodies)):  # a cut may go on from body to body
+        model, more = matched(model, sweeps, model.tolerance)
+        if not more:
+            break
+        sweeps = [sweep_of(body) for body in model.bodies]
+    return model, sweeps
 
 
 def hexahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -> Mesh:
@@ -416,7 +444,9 @@ def hexahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT)
     """
     if not np.isfinite(rules.size) or rules.size <= 0.0:
         raise Refusal("the element size must be a positive length")
-    hexer = _Hexer(model, rules, [sweep_of(body) for body in model.bodies])
+    whole = model
+    model, sweeps = _corners_matched(whole)
+    hexer = _Hexer(model, rules, sweeps)
     hexer.assign()
     elements, owner = [], []
     for k, s in enumerate(_in_order(hexer.sweeps)):
@@ -429,7 +459,8 @@ def hexahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT)
     quads = [_facing(f, hexer.on_face[f][1], points) for f in faces]
     mesh = Mesh(
         points, hexes, np.concatenate(owner), np.concatenate(quads),
-        np.repeat(np.arange(len(faces)), [len(q) for q in quads]), model.bodies, faces, Quality.of(points, hexes),
+        np.repeat(np.arange(len(faces)), [len(q) for q in quads]), whole.bodies, whole.faces(),
+        Quality.of(points, hexes),
     )  # fmt: skip
     worst = int(mesh.quality.scaled_jacobian.argmin())
     if mesh.quality.scaled_jacobian[worst] <= 0.0:
@@ -462,8 +493,6 @@ def verdict(body: Body) -> tuple[str, str]:
     """'mapped', 'swept' or 'tetrahedra', and the reason in words."""
     try:
         s = sweep_of(body)
-        for wall in s.walls:
-            wall_edges(wall, s)
     except Refusal as refusal:
         return "tetrahedra", refusal.what
     way = "around its axis" if s.motion.turning else f"over {s.motion.amount:.4g} mm"

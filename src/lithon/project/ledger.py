@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from lithon.brep.topology import Model
-from lithon.errors import BadFile, LithonError
+from lithon.errors import BadFile, Cancelled, LithonError
 from lithon.exchange.intake import parse_model
 from lithon.exchange.placement import Placement
 from lithon.exchange.step_read import Arrival
@@ -101,25 +102,23 @@ class Ledger:
 
     def replay(self, start: int = 0, progress: Progress = SILENT) -> list[str]:
         """Run the entries again from `start`; those that fail stay, marked, without effect."""
-        troubles = []
-        for k in range(start, len(self.entries)):
-            entry = self.entries[k]
-            model = self.before(k)
-            if not entry.on:
-                self.entries[k] = replace(entry, outcome=Outcome(model, entry.outcome.words, 0, 0.0), trouble="")
-                continue
-            try:
-                self.entries[k] = replace(entry, outcome=run_step(model, entry.step, progress), trouble="")
-            except LithonError as error:
-                troubles.append(f"step {k + 1}, {entry.outcome.words}: {error}")
-                self.entries[k] = replace(
-                    entry, outcome=Outcome(model, entry.outcome.words, 0, 0.0), trouble=str(error)
-                )
-        return troubles
+        return self.adopt(start, replayed(self.before(start), self.entries[start:], progress))
+
+    def adopt(self, start: int, entries: list[Entry]) -> list[str]:
+        """Take the entries from `start` on as they were run again elsewhere; what went wrong, in words."""
+        self.entries[start:] = entries
+        return [
+            f"step {start + k + 1}, {e.outcome.words}: {e.trouble}" for k, e in enumerate(entries) if e.on and e.trouble
+        ]
 
     def switch(self, index: int, progress: Progress = SILENT) -> list[str]:
         """Switch an entry off or on and replay what follows."""
         self.entries[index] = replace(self.entries[index], on=not self.entries[index].on)
+        return self.replay(index, progress)
+
+    def change(self, index: int, step: Step, progress: Progress = SILENT) -> list[str]:
+        """Put another step in the place of an entry's and replay what follows."""
+        self.entries[index] = replace(self.entries[index], step=step)
         return self.replay(index, progress)
 
     # ---- the recipe
@@ -132,6 +131,25 @@ class Ledger:
             "size": self.size,
             "steps": [e.step for e in self.entries[: self.position] if e.on],
         }
+
+
+def replayed(model: Model, entries: Sequence[Entry], progress: Progress = SILENT) -> list[Entry]:
+    """The entries run again, one after the other, from this model on. One that is off or fails has no effect."""
+    out: list[Entry] = []
+    for k, entry in enumerate(entries):
+        progress.tell(k / max(1, len(entries)), entry.outcome.words)
+        idle = Outcome(model, entry.outcome.words, 0, 0.0)
+        if not entry.on:
+            out.append(replace(entry, outcome=idle, trouble=""))
+            continue
+        try:
+            out.append(replace(entry, outcome=run_step(model, entry.step, progress), trouble=""))
+        except Cancelled:
+            raise
+        except LithonError as error:
+            out.append(replace(entry, outcome=idle, trouble=str(error)))
+        model = out[-1].outcome.model
+    return out
 
 
 def load_recipe(text: str) -> dict[str, Any]:

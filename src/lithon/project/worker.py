@@ -18,6 +18,7 @@ from lithon.mesh.make import mesh
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.sizing import SizeRules
 from lithon.progress import Progress
+from lithon.project.ledger import Entry, replayed
 from lithon.project.steps import Outcome, Step, run_step
 from lithon.project.wire import Wire
 from lithon.survey.findings import Finding, findings
@@ -45,6 +46,10 @@ def _marks(progress: Progress, model: Model, lens: str) -> list[Mark]:
     return marks(model, lens)
 
 
+def _replay(progress: Progress, model: Model, entries: list[Entry]) -> list[Entry]:
+    return replayed(model, entries, progress)
+
+
 def _forecast(progress: Progress, model: Model, size: float) -> Forecast:
     return forecast(model, size)
 
@@ -60,6 +65,7 @@ def _rest(progress: Progress, seconds: float) -> str:
 
 JOBS: dict[str, Callable[..., Any]] = {
     "step": _step,
+    "replay": _replay,
     "mesh": _mesh,
     "survey": _survey,
     "glance": _glance,
