@@ -25,7 +25,7 @@ class Wrapped(QLabel):
 
     def resizeEvent(self, event) -> None:
         super().resizeEvent(event)
-        if self.wordWrap():
+        if self.wordWrap() and event.size().width() != event.oldSize().width():
             self.setMinimumHeight(max(0, self.heightForWidth(self.width())))
 
     def setText(self, text: str) -> None:
@@ -111,6 +111,12 @@ class Panel(QFrame):
             area = QScrollArea()
             area.setWidgetResizable(True)
             area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+            # Always there, unseen where there is nothing to scroll: a bar that comes and goes changes the width, with
+            # it the height of wrapped texts, and with that whether the bar is needed, without end.
+            area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOn)
+            bar = area.verticalScrollBar()
+            bar.rangeChanged.connect(lambda low, high: bar.setEnabled(high > low))
+            bar.setEnabled(False)
             area.setWidget(inside)
             area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
             self.area = area

@@ -80,6 +80,7 @@ QProgressBar {{ background: {HAIR}; border: none; border-radius: 2px; max-height
 QProgressBar::chunk {{ background: {VERDIGRIS}; border-radius: 2px; }}
 QScrollBar:vertical {{ background: transparent; width: 8px; }}
 QScrollBar::handle:vertical {{ background: {HAIR}; border-radius: 4px; min-height: 24px; }}
+QScrollBar::handle:vertical:disabled {{ background: transparent; }}
 QScrollBar::add-line, QScrollBar::sub-line,
 QScrollBar::add-page, QScrollBar::sub-page {{ height: 0; background: none; }}
 QMenu {{ background: {RAISED}; border: 1px solid {HAIR}; }}

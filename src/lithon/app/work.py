@@ -11,8 +11,9 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QObject, QSocketNotifier, QTimer, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
+from lithon.app.lane import BESIDE, Job, Lane
 from lithon.app.recovery import forget, kept_aside
 from lithon.arrays import Floats
 from lithon.brep.patches import Change, change
@@ -50,14 +51,6 @@ class Proposal:
     options: dict[str, Any] = field(default_factory=dict)
 
 
-@dataclass(slots=True)
-class _Job:
-    name: str
-    done: Callable[[Any], None]
-    failed: Callable[[LithonError], None]
-    progress: Callable[[float, str], None]
-
-
 class Work(QObject):
     opened = Signal()
     model_changed = Signal()
@@ -90,23 +83,16 @@ class Work(QObject):
         self.proposal: Proposal | None = None
         self.mesh: Mesh | None = None
         self.forecast: Forecast | None = None
-        self._jobs: dict[int, _Job] = {}
-        self._worker: WorkerHandle | None = None
-        self._notifier: QSocketNotifier | None = None
+        self._fore, self._back = Lane(self), Lane(self)
         self._turn = 0
         self._soon = QTimer(self, singleShot=True, interval=1500)
         self._soon.timeout.connect(self._autosave)
-        self._patience = QTimer(self, singleShot=True, interval=4000)
-        self._patience.timeout.connect(self._restart)
 
     # ---- the worker
 
-    def _ensure_worker(self) -> WorkerHandle:
-        if self._worker is None:
-            self._worker = WorkerHandle()
-            self._notifier = QSocketNotifier(self._worker.connection.fileno(), QSocketNotifier.Type.Read, self)
-            self._notifier.activated.connect(self._answers)
-        return self._worker
+    @property
+    def _worker(self) -> WorkerHandle | None:
+        return self._fore.worker
 
     def job(
         self,
@@ -118,57 +104,17 @@ class Work(QObject):
     ) -> int:
         """Run a job in the worker; the callbacks come later, in this thread."""
         fail = failed if failed is not None else (lambda error: self.told.emit(str(error), "bad"))
-        number = self._ensure_worker().submit(name, *args)
-        self._jobs[number] = _Job(name, done, fail, progress if progress is not None else (lambda share, what: None))
-        return number
-
-    def _answers(self) -> None:
-        worker = self._worker
-        if worker is None:
-            return
-        try:
-            while worker.connection.poll():
-                kind, number, *rest = worker.receive()
-                job = self._jobs.get(number)
-                if kind == "progress":
-                    if job is not None:
-                        job.progress(*rest)
-                    continue
-                self._jobs.pop(number, None)
-                self._patience.stop()
-                if job is not None:
-                    (job.done if kind == "done" else job.failed)(rest[0])
-        except (EOFError, OSError):
-            self._restart(crashed=True)
-
-    def _restart(self, crashed: bool = False) -> None:
-        """A worker that died, or does not stop when asked, is replaced; nothing is lost but its job."""
-        lost, self._jobs = list(self._jobs.values()), {}
-        self.close()
-        error: LithonError = (
-            LithonError(
-                "the worker process ended unexpectedly", remedy="the model is unchanged; try again or save first"
-            )
-            if crashed
-            else Cancelled()
-        )
-        for job in lost:
-            job.failed(error)
+        lane = self._back if name in BESIDE else self._fore
+        return lane.submit(Job(name, done, fail, progress or (lambda share, what: None)), *args)
 
     def close(self) -> None:
-        if self._notifier is not None:
-            self._notifier.setEnabled(False)
-            self._notifier = None
-        if self._worker is not None:
-            self._worker.close()
-            self._worker = None
+        self._fore.close()
+        self._back.close()
         self._soon.stop()
 
     def stop(self) -> None:
-        """Ask the running job to stop; if it does not within four seconds, the worker is replaced."""
-        if self._worker is not None and self._jobs:
-            self._worker.cancel()
-            self._patience.start()
+        """Ask the running job to stop."""
+        self._fore.stop()
 
     # ---- opening and saving
 
@@ -307,6 +253,7 @@ class Work(QObject):
                 self.forecast = result
                 self.forecast_changed.emit()
 
+        self.job("warm", model, done=lambda result: None, failed=lambda error: None)
         self.job("glance", model, size, done=seen)
         self.job("survey", model, size, done=found)
         self.job("forecast", model, size, done=foreseen)

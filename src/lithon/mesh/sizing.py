@@ -59,12 +59,16 @@ class SizeField:
     def at(self, points: Floats) -> Floats:
         """Sizes (n,) at points (n,3)."""
         out = np.full(len(points), float(self.rules.size))
-        for tree, sizes in self._classes:
-            reach = (self.rules.size - float(sizes.min())) / self.rules.growth
-            distance, index = tree.query(points, eps=0.05, distance_upper_bound=reach)
-            hit = np.isfinite(distance)
-            found = sizes[index[hit]] + self.rules.growth * distance[hit]
-            out[hit] = np.minimum(out[hit], found)
+        for tree, sizes in self._classes:  # the smallest first: where they rule, larger ones need not be asked
+            least = float(sizes.min())
+            open_ = np.flatnonzero(out > least)
+            if not len(open_):
+                break
+            reach = (float(out[open_].max()) - least) / self.rules.growth
+            distance, index = tree.query(points[open_], eps=0.05, distance_upper_bound=reach)
+            near = np.isfinite(distance)
+            hit = open_[near]
+            out[hit] = np.minimum(out[hit], sizes[index[near]] + self.rules.growth * distance[near])
         return out
 
 
@@ -140,7 +144,11 @@ def _curved_facets(surface: Facets, turn: float, rules: SizeRules) -> tuple[Floa
 
 def _thinned(points: Floats, spacing: float) -> Floats:
     """One point of each cube of this side that holds any."""
-    _, first = np.unique(np.round(points / spacing).astype(np.int64), axis=0, return_index=True)
+    cell = np.round((points - points.min(axis=0)) / spacing).astype(np.int64)
+    span = cell.max(axis=0) + 1
+    if float(np.prod(span.astype(float))) > 2.0**62:
+        return points
+    _, first = np.unique((cell[:, 0] * span[1] + cell[:, 1]) * span[2] + cell[:, 2], return_index=True)
     return points[first]
 
 

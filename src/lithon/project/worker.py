@@ -13,6 +13,7 @@ from multiprocessing.connection import Connection
 from typing import Any
 
 from lithon.brep.topology import Model
+from lithon.brep.validate import flaws
 from lithon.errors import LithonError
 from lithon.mesh.make import mesh
 from lithon.mesh.mesh import Mesh
@@ -46,6 +47,13 @@ def _marks(progress: Progress, model: Model, lens: str) -> list[Mark]:
     return marks(model, lens)
 
 
+def _warm(progress: Progress, model: Model) -> None:
+    """Look at every face once, so that the first step does not wait for it."""
+    for body in model.bodies:
+        flaws(body, model.tolerance)
+        progress.tell(0.0, "looking at the solid")
+
+
 def _replay(progress: Progress, model: Model, entries: list[Entry]) -> list[Entry]:
     return replayed(model, entries, progress)
 
@@ -66,6 +74,7 @@ def _rest(progress: Progress, seconds: float) -> str:
 JOBS: dict[str, Callable[..., Any]] = {
     "step": _step,
     "replay": _replay,
+    "warm": _warm,
     "mesh": _mesh,
     "survey": _survey,
     "glance": _glance,

@@ -1,0 +1,93 @@
+"""A lane of work: one worker process, the jobs under way in it, and their callbacks in the window's thread.
+
+The desk has two. What the engineer waits for (steps, meshes) has one to itself; surveys, lenses and forecasts run
+beside it, so that a proposal never stands behind them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import QObject, QSocketNotifier, QTimer
+
+from lithon.errors import Cancelled, LithonError
+from lithon.project.worker import WorkerHandle
+
+#: Jobs that nobody waits for.
+BESIDE = frozenset({"glance", "survey", "marks", "forecast"})
+
+
+@dataclass(slots=True)
+class Job:
+    name: str
+    done: Callable[[Any], None]
+    failed: Callable[[LithonError], None]
+    progress: Callable[[float, str], None]
+
+
+class Lane(QObject):
+    def __init__(self, parent: QObject):
+        super().__init__(parent)
+        self.worker: WorkerHandle | None = None
+        self.jobs: dict[int, Job] = {}
+        self._notifier: QSocketNotifier | None = None
+        self._patience = QTimer(self, singleShot=True, interval=4000)
+        self._patience.timeout.connect(self._restart)
+
+    def submit(self, job: Job, *args: Any) -> int:
+        if self.worker is None:
+            self.worker = WorkerHandle()
+            self._notifier = QSocketNotifier(self.worker.connection.fileno(), QSocketNotifier.Type.Read, self)
+            self._notifier.activated.connect(self._answers)
+        number = self.worker.submit(job.name, *args)
+        self.jobs[number] = job
+        return number
+
+    def _answers(self) -> None:
+        worker = self.worker
+        if worker is None:
+            return
+        try:
+            while worker.connection.poll():
+                kind, number, *rest = worker.receive()
+                job = self.jobs.get(number)
+                if kind == "progress":
+                    if job is not None:
+                        job.progress(*rest)
+                    continue
+                self.jobs.pop(number, None)
+                self._patience.stop()
+                if job is not None:
+                    (job.done if kind == "done" else job.failed)(rest[0])
+        except (EOFError, OSError):
+            self._restart(crashed=True)
+
+    def _restart(self, crashed: bool = False) -> None:
+        """A worker that died, or does not stop when asked, is replaced; nothing is lost but its job."""
+        lost, self.jobs = list(self.jobs.values()), {}
+        self.close()
+        error: LithonError = (
+            LithonError(
+                "the worker process ended unexpectedly", remedy="the model is unchanged; try again or save first"
+            )
+            if crashed
+            else Cancelled()
+        )
+        for job in lost:
+            job.failed(error)
+
+    def close(self) -> None:
+        if self._notifier is not None:
+            self._notifier.setEnabled(False)
+            self._notifier = None
+        if self.worker is not None:
+            self.worker.close()
+            self.worker = None
+
+    def stop(self) -> None:
+        """Ask the running job to stop; if it does not within four seconds, the worker is replaced."""
+        if self.worker is not None and self.jobs:
+            self.worker.cancel()
+            self._patience.start()
