@@ -19,6 +19,8 @@ from lithon.survey.findings import Finding, share
 
 #: So many notes of an arrival are shown as cards.
 _NOTES = 6
+#: So many cards are laid out at once: nobody reads thousands, and laying them out takes as long as that sounds.
+_CARDS = 40
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
 #: Remedies that can be taken from a card.
 _REMEDIES = {"clear": clear_step, "drop": drop_step, "merge": merge_step}
@@ -75,6 +77,7 @@ class Docket(Panel):
         self.verbs = verbs
         self.current = 0
         self.groups: list[Group] = []
+        self.most = _CARDS
         self.cards: list[Card] = []
         work.findings_changed.connect(self.refresh)
         work.station_changed.connect(self.refresh)
@@ -108,11 +111,14 @@ class Docket(Panel):
             self.add(label("Nothing is open yet.", "dim"))
             return
         self._station_head(station)
-        for k, group in enumerate(self.groups):
+        self.most = max(_CARDS, _CARDS * (1 + self.current // _CARDS), self.most if len(self.groups) > _CARDS else 0)
+        for k, group in enumerate(self.groups[: self.most]):
             card = self._card(group)
             card.pressed = lambda k=k: self.choose(k)
             self.cards.append(card)
             self.add(card)
+        if (left := len(self.groups) - self.most) > 0:
+            self.add(row(button(f"{min(left, _CARDS)} more of {left} cards", self._more, "quiet")))
         if station in ("Survey", "Mend", "Trim"):
             if not self.work.findings_ready:
                 self.add(label("Looking at the solid…", "dim"))
@@ -120,6 +126,10 @@ class Docket(Panel):
                 self.add(label(f"Nothing stands in the way at elements of {self.work.ledger.size:g} mm.", "dim"))
         self._way_on(station)
         self._mark()
+
+    def _more(self) -> None:
+        self.most += _CARDS
+        self.refresh()
 
     def _way_on(self, station: str) -> None:
         """The next station, one press away."""
@@ -336,6 +346,8 @@ class Docket(Panel):
         if not self.groups:
             return
         self.current = k % len(self.groups)
+        if self.current >= len(self.cards):
+            self.refresh()
         self._mark()
         group = self.groups[self.current]
         self.work.choose(group.faces, group.edges)

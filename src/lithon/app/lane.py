@@ -6,6 +6,7 @@ beside it, so that a proposal never stands behind them.
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -25,6 +26,8 @@ class Job:
     done: Callable[[Any], None]
     failed: Callable[[LithonError], None]
     progress: Callable[[float, str], None]
+    #: Whether its answer is still asked for; looked at before it is sent.
+    wanted: Callable[[], bool] = lambda: True
 
 
 class Lane(QObject):
@@ -32,18 +35,29 @@ class Lane(QObject):
         super().__init__(parent)
         self.worker: WorkerHandle | None = None
         self.jobs: dict[int, Job] = {}
+        #: Jobs that wait here: a worker that is busy reads nothing, and writing to it would stop the window.
+        self.waiting: deque[tuple[Job, tuple[Any, ...]]] = deque()
         self._notifier: QSocketNotifier | None = None
         self._patience = QTimer(self, singleShot=True, interval=4000)
         self._patience.timeout.connect(self._restart)
 
-    def submit(self, job: Job, *args: Any) -> int:
+    def submit(self, job: Job, *args: Any) -> None:
+        self.waiting.append((job, args))
+        self._send()
+
+    def _send(self) -> None:
+        """Send the next job that is still wanted, once the worker has answered the last."""
+        while self.waiting and not self.jobs:
+            job, args = self.waiting.popleft()
+            if job.wanted():
+                self._to_worker(job, args)
+
+    def _to_worker(self, job: Job, args: tuple[Any, ...]) -> None:
         if self.worker is None:
             self.worker = WorkerHandle()
             self._notifier = QSocketNotifier(self.worker.connection.fileno(), QSocketNotifier.Type.Read, self)
             self._notifier.activated.connect(self._answers)
-        number = self.worker.submit(job.name, *args)
-        self.jobs[number] = job
-        return number
+        self.jobs[self.worker.submit(job.name, *args)] = job
 
     def _answers(self) -> None:
         worker = self.worker
@@ -61,12 +75,14 @@ class Lane(QObject):
                 self._patience.stop()
                 if job is not None:
                     (job.done if kind == "done" else job.failed)(rest[0])
+                self._send()
         except (EOFError, OSError):
             self._restart(crashed=True)
 
     def _restart(self, crashed: bool = False) -> None:
         """A worker that died, or does not stop when asked, is replaced; nothing is lost but its job."""
-        lost, self.jobs = list(self.jobs.values()), {}
+        lost, self.jobs = [*self.jobs.values(), *(job for job, _ in self.waiting)], {}
+        self.waiting.clear()
         self.close()
         error: LithonError = (
             LithonError(

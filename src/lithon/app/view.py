@@ -14,7 +14,7 @@ import vtkmodules.vtkRenderingOpenGL2  # noqa: E402 - registers the drawing back
 from PySide6.QtCore import QPoint, Qt, QTimer, Signal  # noqa: E402
 from PySide6.QtWidgets import QRubberBand  # noqa: E402
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor  # noqa: E402
-from vtkmodules.vtkCommonDataModel import vtkPlane  # noqa: E402
+from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData  # noqa: E402
 from vtkmodules.vtkInteractionStyle import vtkInteractorStyleUser  # noqa: E402
 from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer  # noqa: E402
 
@@ -24,7 +24,7 @@ from lithon.app.hand import Hand  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
-from lithon.brep.topology import Edge, Face  # noqa: E402
+from lithon.brep.topology import Edge, Face, Model  # noqa: E402
 from lithon.mesh.hexes import EDGES  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402
 
@@ -60,6 +60,9 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.cut_open = False
         self._layers: dict[str, list[vtkActor]] = {name: [] for name in _LAYERS}
         self._picture: scene.Picture | None = None
+        #: The model and what was hidden of it when the picture was made, and its edges as lines.
+        self._pictured: tuple[Model, set[str]] | None = None
+        self._edge_lines: vtkPolyData | None = None
         self._hover: Face | Edge | None = None
         self._lit: set[Face] = set()
         self._lit_edges: list[Edge] = []
@@ -117,14 +120,14 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             for layer in _LAYERS:
                 self._put(layer, [])
             return
-        pic = self._picture = scene.picture(model, self.work.hidden)
         self._hover = None
-        self._put(
-            "edges",
-            [scene.actor(scene.line_data(scene.edge_runs(pic.edges)), theme.INK, width=1.2, lit=False, lift=1.0)]
-            if pic.edges
-            else [],
-        )
+        # Moving to another station changes what lies on the solid, not the solid.
+        if self._picture is None or self._pictured != (model, set(self.work.hidden)):
+            pic = self._picture = scene.picture(model, self.work.hidden)
+            self._pictured = (model, set(self.work.hidden))
+            self._edge_lines = scene.line_data(scene.edge_runs(pic.edges)) if pic.edges else None
+        lines = self._edge_lines
+        self._put("edges", [scene.actor(lines, theme.INK, width=1.2, lit=False, lift=1.0)] if lines else [])
         self._draw_shared()
         self.recolour()
         self._draw_mesh()

@@ -101,11 +101,12 @@ class Work(QObject):
         done: Callable[[Any], None],
         failed: Callable[[LithonError], None] | None = None,
         progress: Callable[[float, str], None] | None = None,
-    ) -> int:
+        wanted: Callable[[], bool] = lambda: True,
+    ) -> None:
         """Run a job in the worker; the callbacks come later, in this thread."""
         fail = failed if failed is not None else (lambda error: self.told.emit(str(error), "bad"))
         lane = self._back if name in BESIDE else self._fore
-        return lane.submit(Job(name, done, fail, progress or (lambda share, what: None)), *args)
+        lane.submit(Job(name, done, fail, progress or (lambda share, what: None), wanted), *args)
 
     def close(self) -> None:
         self._fore.close()
@@ -253,10 +254,13 @@ class Work(QObject):
                 self.forecast = result
                 self.forecast_changed.emit()
 
-        self.job("warm", model, done=lambda result: None, failed=lambda error: None)
-        self.job("glance", model, size, done=seen)
-        self.job("survey", model, size, done=found)
-        self.job("forecast", model, size, done=foreseen)
+        def asked() -> bool:
+            return turn == self._turn
+
+        self.job("warm", model, done=lambda result: None, failed=lambda error: None, wanted=asked)
+        self.job("glance", model, size, done=seen, wanted=asked)
+        self.job("survey", model, size, done=found, wanted=asked)
+        self.job("forecast", model, size, done=foreseen, wanted=asked)
 
     def open_findings(self) -> list[Finding]:
         """Findings on what is not marked as kept."""
@@ -329,7 +333,10 @@ class Work(QObject):
             proposal.ghost = change(before, outcome.model)
             self.proposal_changed.emit()
             if outcome.model is not before:
-                self.job("forecast", outcome.model, size, done=priced, failed=lambda error: None)
+                self.job(
+                    "forecast", outcome.model, size, done=priced, failed=lambda error: None,
+                    wanted=lambda: self.proposal is proposal,
+                )  # fmt: skip
 
         def priced(result: Forecast) -> None:
             if self.proposal is proposal and self.forecast is not None:
@@ -341,7 +348,15 @@ class Work(QObject):
                 proposal.error, proposal.state = error, "refused"
                 self.proposal_changed.emit()
 
-        self.job("step", before, step, done=done, failed=failed, progress=lambda *p: self._progress(proposal, *p))
+        self.job(
+            "step",
+            before,
+            step,
+            done=done,
+            failed=failed,
+            progress=lambda *p: self._progress(proposal, *p),
+            wanted=lambda: self.proposal is proposal,
+        )
         self.proposal_changed.emit()
 
     def propose_mesh(self, elements: str = "tet") -> None:
