@@ -170,9 +170,6 @@ def the_cast_anchor(camera: Camera) -> None:
     camera.priced()
     camera.shot("fillet-chain")
     work.drop()
-    desk.toggle_cut()
-    camera.shot("cut-away")
-    desk.toggle_cut()
 
 
 def the_hinge_strap(camera: Camera) -> None:

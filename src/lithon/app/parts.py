@@ -59,7 +59,7 @@ def button(text: str, pressed: Callable[[], object], name: str = "", tip: str = 
 
 def choice(current: str, options: list[str], taken: Callable[[str], object], tip: str = "") -> QPushButton:
     """A button that shows what is chosen and offers the rest."""
-    out = button(f"{current}  ▾", lambda: None, "choice", tip)
+    out = button(f"  {current}  ▾", lambda: None, "choice", tip)
     menu = QMenu(out)
     for option in options:
         menu.addAction(option, lambda o=option: taken(o))
