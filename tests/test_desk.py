@@ -601,3 +601,35 @@ def test_measures_are_told_to_as_many_digits_as_asked(opened, qtbot):
     told = [x.text() for x in desk.in_hand.findChildren(QLabel)]
     exact = face_area(bore)
     assert any(f"{exact:.11g} mm²" in text for text in told)
+
+
+def test_many_cards_are_laid_out_in_parts_and_the_window_comes_to_rest(desk, qtbot, tmp_path):
+    """A plate with more kinds of holes than anybody reads: the Docket shows some, and the layout settles."""
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QApplication, QPushButton
+
+    from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+    from lithon.brep.topology import Model
+    from lithon.geometry.frames import Frame
+
+    plate = prism(rectangle(0, 0, 80, 70), 6.0)
+    up = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))
+    for k in range(50):
+        hole = Round((5 + 8 * (k % 10), 5 + 14 * (k // 10)), 0.8 + 0.02 * k)
+        plate = sink(plate, face_toward(plate, (0, 0, 1)), up, hole, 6.0, face_toward(plate, (0, 0, -1)))
+    path = tmp_path / "plate.step"
+    lithon.write_step(Model.of([plate]), path)
+    desk.open(path)
+    settled(desk, qtbot)
+    desk.work.set_size(6.0)
+    settled(desk, qtbot)
+    desk.work.go("Survey")
+    docket = desk.docket
+    assert len(docket.groups) >= 50 and len(docket.cards) == 40
+    for _ in range(5):
+        QApplication.processEvents()  # a layout that chases itself would not come back from here
+    more = next(b for b in docket.findChildren(QPushButton) if "more of" in b.text())
+    qtbot.mouseClick(more, Qt.MouseButton.LeftButton)
+    assert len(docket.cards) == min(80, len(docket.groups))
+    docket.choose(len(docket.groups) - 1)
+    assert docket.current == len(docket.groups) - 1 and len(docket.cards) == len(docket.groups)
