@@ -88,8 +88,8 @@ def sweep_of(body: Body) -> Sweep:
         if len(target) > len(source):
             source, target, motion = target, source, _back(motion)
         found.append(Sweep(body, tuple(source), tuple(target), tuple(walls), motion))
-    if found:  # a mapped source makes better elements than a paved one
-        return min(found, key=lambda s: not all(four_sided(u.face) for u in s.source))
+    if found:  # walls with one edge at either end need no cuts; a mapped source makes better elements than a paved one
+        return min(found, key=lambda s: (_uneven(s), not all(four_sided(u.face) for u in s.source)))
     if not blocked:
         raise Refusal(
             f"{body.name} has no two opposite plane ends to sweep between",
@@ -103,6 +103,13 @@ def sweep_of(body: Body) -> Sweep:
         remedy="carve it where its profile changes, or clear that face",
         entities=(face,),
     )
+
+
+def _uneven(s: Sweep) -> bool:
+    """Whether any wall has several edges at one of its ends."""
+    ends = s.end_edges()
+    found = [wall_edges(wall, *ends) for wall in s.walls]
+    return any(w is not None and len(w.low) + len(w.high) > 2 for w in found)
 
 
 def _back(m: Motion) -> Motion:
