@@ -96,11 +96,14 @@ def test_the_wall_behind_a_point(seed):
     inward = -body.outward(place, corner[None])[0]
     side = np.cross(place.loops[0][0].edge.direction(0.5), inward)
     at = corner + 0.3 * (side if place.loops[0][0].forward else -side)
-    for spot in (at, 2 * corner - at):
+    measured = 0
+    for spot in (at, 2 * corner - at):  # one of them lies on the face
         found = wall(known.model, place, spot)
         if found and found[0].value > 1e-6:
+            measured += 1
             far = spot + found[0].value * inward
             assert min(abs(float(f.surface.signed_distance(far[None])[0])) for f in body.faces) < 1e-6
+    assert measured >= 1
     pipe = revolved([Piece((4, 0)), Piece((6, 0)), Piece((6, 20)), Piece((4, 20))], Frame.of((0, 0, 0), (0, 0, 1)))
     outer = max((f for f in pipe.faces if f.surface.kind == "cylinder"), key=lambda f: f.surface.radius)
     (thick,) = wall(Model.of([pipe]), outer, np.array([6 * np.cos(0.3), 6 * np.sin(0.3), 7.7]))

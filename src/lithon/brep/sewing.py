@@ -20,35 +20,10 @@ from lithon.brep.measures import face_area, uses_volume
 from lithon.brep.proto import ProtoEdge, ProtoFaces
 from lithon.brep.shells import connected
 from lithon.brep.tessellate import face_mesh
-from lithon.brep.topology import Body, Edge, Face, FaceUse, Loop, backwards
+from lithon.brep.topology import Body, Face, FaceUse, Loop, backwards
 from lithon.errors import Refusal
 
 _SHARES = np.linspace(0.0, 1.0, 9)
-
-
-def proto_of(faces: list[Face]) -> ProtoFaces:
-    """Faces with all their edges by number, to be worked on."""
-    out = ProtoFaces()
-    vertices: dict[object, int] = {}
-    edges: dict[Edge, int] = {}
-    for k, face in enumerate(faces):
-        loops = []
-        for loop in face.loops:
-            walk = []
-            for c in loop:
-                e = c.edge
-                if e not in edges:
-                    edges[e] = len(edges)
-                    for v in (e.start, e.end):
-                        if v is not None and v not in vertices:
-                            vertices[v] = len(vertices)
-                            out.points[vertices[v]] = v.point
-                    ends = [None if v is None else vertices[v] for v in (e.start, e.end)]
-                    out.edges[edges[e]] = ProtoEdge(e.curve, e.t0, e.t1, ends[0], ends[1])
-                walk.append((edges[e], c.forward))
-            loops.append(walk)
-        out.surfaces[k], out.loops[k], out.along[k] = face.surface, loops, (face.along, face.label)
-    return out
 
 
 def sew(proto: ProtoFaces, tolerance: float) -> float:

@@ -56,13 +56,11 @@ class _Reader:
     def run(self) -> Arrival:
         self.notes += self.x.notes
         owners: dict[int, list[list[int]]] = {}
-        used: set[int] = set()
         for record in list(self.x.entities.values()):
             if record.kind == 186 and not record.blank:
                 shells = self._solid(record)
                 if any(shells):
                     owners[record.number] = shells
-                    used |= {face for shell in shells for face in shell}
         loose = [number for r in self._loose() if (number := self._trimmed(r)) is not None]
         if not self.proto.loops:
             why = f" ({'; '.join(self.notes[:3])})" if self.notes else ""
