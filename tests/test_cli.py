@@ -158,7 +158,7 @@ def test_triangles_on_the_command_line(tmp_path):
     done = run("survey", str(path), "--unit", "cm", "--size", "40", "--json")
     assert done.returncode == 0, done.stderr
     (body,) = json.loads(done.stdout)["bodies"]
-    exact = lithon.survey(collar_anchor(), 4.0)["bodies"][0]["volume_mm3"]
+    exact = lithon.survey_of(collar_anchor(), 4.0)["bodies"][0]["volume_mm3"]
     assert body["representation"] == "facets" and body["closed"]
     assert abs(body["volume_mm3"] / (1000.0 * exact) - 1.0) < 2e-3
     assert "unit: cm (as you chose)" in done.stderr

@@ -37,7 +37,13 @@ def opened(desk, qtbot, anchor_file):
 
 
 def settled(desk, qtbot) -> None:
-    qtbot.waitUntil(lambda: desk.work.findings_ready and desk.work.forecast is not None, timeout=60000)
+    work = desk.work
+    qtbot.waitUntil(lambda: not work.opening and work.findings_ready and work.forecast is not None, timeout=60000)
+
+
+def read(desk, qtbot) -> None:
+    """Wait until a file that was asked for lies on the desk, or was refused."""
+    qtbot.waitUntil(lambda: not desk.work.opening, timeout=60000)
 
 
 def ready(desk, qtbot) -> None:
@@ -235,10 +241,13 @@ def test_bad_files_leave_the_desk_as_it_was(opened, qtbot, tmp_path):
     for name, data in (("empty.step", b""), ("cut.step", b"ISO-10303-21;\nDATA;\n#1=PLANE("), ("x.lithon", b"zip")):
         (tmp_path / name).write_bytes(data)
         desk.open(tmp_path / name)
-        assert desk.banner.isVisible() and desk.banner_text.text()
+        read(desk, qtbot)
+        assert desk.notices.trouble.isVisible() and desk.notices.trouble_text.text()
         assert desk.work.model is model
+        desk.notices.hush()
     desk.open(tmp_path / "gone.step")
-    assert "No such file" in desk.banner_text.text()
+    read(desk, qtbot)
+    assert "No such file" in desk.notices.trouble_text.text()
 
 
 def test_looking(opened, qtbot):
@@ -282,7 +291,7 @@ def test_looking(opened, qtbot):
     assert not view.showing_original and len(view._picture.faces) > 40
     qtbot.mouseMove(view, view.pixel_of(np.array((55.0, -30.0, 12.0))))
     press(desk, qtbot, Qt.Key.Key_Question)
-    assert desk.sheet is not None and desk.sheet.isVisible()
+    assert desk.sheet.isVisible()
     desk.sheet.hide()
 
 
@@ -413,8 +422,9 @@ def test_unsaved_work_is_offered_again(opened, qtbot, tmp_path, monkeypatch):
     gone = kept_aside().with_name("unsaved-999999999.lithon")
     kept_aside().rename(gone)
     assert left_behind() == [gone]
-    opened._show_left_behind()
-    opened._take_up(gone)
+    opened.table._show_left_behind()
+    opened.table._take_up(gone)
+    read(opened, qtbot)
     assert len(opened.work.ledger.entries) == 1 and opened.work.saved_as is None and not left_behind()
 
 
@@ -466,7 +476,9 @@ def test_bad_triangles_leave_the_desk_as_it_was(opened, qtbot, tmp_path):
         path = tmp_path / name
         path.write_bytes(data)
         opened.open(path)
-        assert opened.work.model is before
+        read(opened, qtbot)
+        assert opened.notices.trouble.isVisible() and opened.work.model is before
+        opened.notices.hush()
 
 
 def test_twins_are_folded_and_hidden_together(desk, qtbot, tmp_path):

@@ -68,7 +68,7 @@ def test_sizes_for_the_sieve(anchor):
 
 
 def test_the_survey_as_data(anchor_file):
-    facts = lithon.survey(lithon.read_step(anchor_file).model, 4.0)
+    facts = lithon.survey_of(lithon.read_step(anchor_file).model, 4.0)
     (body,) = facts["bodies"]
     assert body["closed"] and body["faces"] == 36 and body["edges"] == 88 and body["representation"] == "exact"
     assert set(facts["findings"][0]) >= {"kind", "severity", "size_mm", "place_mm", "remedy"}

@@ -137,7 +137,7 @@ def test_blocks_flush_with_each_others_sides(box):
     """The upper block's corners lie on edges of the lower one: those are divided alike at both ends of a wall."""
     model, contacts = bond(tower(*box))
     assert [c.verdict for c in contacts] == ["shared"]
-    mesh = lithon.mesh(model, lithon.SizeRules(2.5), "hex")
+    mesh = lithon.mesh_of(model, lithon.SizeRules(2.5), "hex")
     good(mesh, 1e-12)
     exact = 24 * 16 * 8 + (box[1] - box[0]) * (box[3] - box[2]) * 6
     assert hex_volumes(mesh.points, mesh.elements).sum() == pytest.approx(exact, rel=1e-9)
@@ -156,6 +156,6 @@ def test_half_a_ring_on_a_pipe():
     cap = sink(cap, face_toward(cap, F.z, far.origin), far, Round((0, 0), 5), 4, face_toward(cap, -F.z))
     halves = split(Model.of([cap]), [cap], Plane.of(F.origin, F.x)).bodies
     model, _ = bond(Model.of([ring, halves[0]]))
-    mesh = lithon.mesh(model, lithon.SizeRules(2.0), "hex")
+    mesh = lithon.mesh_of(model, lithon.SizeRules(2.0), "hex")
     good(mesh, 0.02)
     assert {verdict(b)[0] for b in model.bodies} <= {"swept", "mapped"}

@@ -7,16 +7,18 @@ import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 import lithon
 from lithon.errors import LithonError, Refusal
-from lithon.exchange.intake import UNITS
 from lithon.exchange.placement import ORIGINS, UPS, Placement
-from lithon.exchange.step_read import Arrival
+from lithon.exchange.units import UNITS
 from lithon.progress import Progress
+
+if TYPE_CHECKING:
+    from lithon.exchange.step_read import Arrival
 
 
 class _Commands(click.Group):
@@ -91,7 +93,7 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
         x, y, z = arrival.unit.boxes[arrival.unit.unit]
         box = f"{x:.4g} x {y:.4g} x {z:.4g} mm"
         click.echo(f"unit: {arrival.unit.unit} ({arrival.unit.why}): {box}; --unit changes it", err=True)
-    facts = lithon.survey(arrival.model, size)
+    facts = lithon.survey_of(arrival.model, size)
     if html is not None:
         from lithon.app.survey_pictures import write_survey
 
@@ -128,7 +130,7 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: b
         "failures": [],
     }
     try:
-        made = lithon.mesh(model, lithon.SizeRules(size), elements, _progress())
+        made = lithon.mesh_of(model, lithon.SizeRules(size), elements, _progress())
     except Refusal as refusal:
         facts["failures"] = [{"what": refusal.what, "where": refusal.where, "remedy": refusal.remedy}]
         if as_json:
@@ -185,7 +187,7 @@ def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
             lithon.write_vtu(made, folder / f"{stem}.vtu")
 
     _write(write, out)
-    facts = lithon.survey(work.model, work.size)
+    facts = lithon.survey_of(work.model, work.size)
     facts.update(
         steps=[
             {

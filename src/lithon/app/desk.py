@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -13,13 +12,9 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
-    QFrame,
-    QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMainWindow,
-    QScrollArea,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -27,16 +22,19 @@ from PySide6.QtWidgets import (
 )
 
 from lithon.app import theme
-from lithon.app.actions import ACTIONS, HAND, Action
+from lithon.app.actions import ACTIONS, Action
 from lithon.app.bars import LedgerBar, QuestionLine, SizeField
 from lithon.app.bars import Path as StationPath
 from lithon.app.carve_bar import CarveBar
 from lithon.app.docket import Docket
-from lithon.app.parts import button, label, row, title
+from lithon.app.notices import Notices
+from lithon.app.parts import button, label, row
 from lithon.app.proposal import ProposalPanel
-from lithon.app.recovery import forget, left_behind
+from lithon.app.recovery import forget
 from lithon.app.roster import InHand, Roster
+from lithon.app.sheet import KeySheet
 from lithon.app.sieve import Sieve
+from lithon.app.table import IntakeTable
 from lithon.app.view import SolidView
 from lithon.app.work import Work
 from lithon.exchange.deliver import TRIANGLE_KINDS, write_triangles
@@ -44,19 +42,19 @@ from lithon.exchange.intake import SUFFIXES
 from lithon.exchange.step_write import save_atomically, write_step
 from lithon.exchange.vtu import write_vtu
 from lithon.project.files import SUFFIX
+from lithon.project.process import Started
 from lithon.project.report import report_html
 from lithon.project.steps import aside_step, bond_step, clear_step
-from lithon.samples import SAMPLES
 
 
 class Desk(QMainWindow):
-    def __init__(self) -> None:
+    def __init__(self, started: Started | None = None) -> None:
         super().__init__()
         self.setObjectName("desk")
         self.setWindowTitle("Lithon")
         self.setStyleSheet(theme.STYLE)
         self.setAcceptDrops(True)
-        self.work = Work(self)
+        self.work = Work(self, started)
         self.settings = QSettings("lithon", "lithon")
         self.view = SolidView(self.work)
         self.docket = Docket(self.work, self.verbs)
@@ -68,7 +66,7 @@ class Desk(QMainWindow):
         self.ledger_bar = LedgerBar(self.work)
         self.question = QuestionLine(self.work, self.view.setFocus)
         self.note = label("", wrap=False)
-        self.sheet: QFrame | None = None
+        self.sheet = KeySheet(self)
         self._lay_out()
         self._make_actions()
         self._connect()
@@ -95,13 +93,12 @@ class Desk(QMainWindow):
         middle_column = QVBoxLayout(middle)
         middle_column.setContentsMargins(0, 0, 0, 0)
         middle_column.setSpacing(4)
+        self.notices = Notices(self.work)
+        middle_column.addWidget(self.notices)
         middle_column.addWidget(self.question)
         self.stack = QStackedWidget()
-        table = QScrollArea()
-        table.setWidgetResizable(True)
-        table.setFrameShape(QFrame.Shape.NoFrame)
-        table.setWidget(self._table())
-        self.stack.addWidget(table)
+        self.table = IntakeTable(self.settings, self.open, self.ask_open)
+        self.stack.addWidget(self.table)
         self.stack.addWidget(self.view)
         middle_column.addWidget(self.stack, 1)
         right = self.right = QSplitter(Qt.Orientation.Vertical)
@@ -151,80 +148,6 @@ class Desk(QMainWindow):
         lay.addWidget(button("?", self.toggle_sheet, tip="all keys"))
         return out
 
-    def _table(self) -> QWidget:
-        """The desk with nothing open: an intake table."""
-        from lithon.app.demo import sample_file
-
-        out = QFrame()
-        out.setObjectName("panel")
-        lay = QVBoxLayout(out)
-        lay.setContentsMargins(60, 50, 60, 30)
-        lay.setSpacing(12)
-        head = label("Put a solid on the table")
-        head.setFont(theme.font(19, 400))
-        lay.addWidget(head)
-        lay.addWidget(
-            label(
-                "Drop a STEP file, triangles or a Lithon project here. It is read against the element size you want, "
-                "and what stands between it and a mesh becomes a worklist.",
-                "dim",
-            )
-        )
-        lay.addWidget(row(button("Open…", self.ask_open, "main")))
-        lay.addSpacing(18)
-        self.recovered = QVBoxLayout()
-        lay.addLayout(self.recovered)
-        lay.addWidget(title("FROM TARNHOW LOCK"))
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(14)
-        grid.setVerticalSpacing(6)
-        for k, (name, stem, make, words) in enumerate(SAMPLES):
-            grid.addWidget(button(name, lambda stem=stem, make=make: self.open(sample_file(stem, make))), k, 0)
-            grid.addWidget(label(words, "dim", False), k, 1)
-        grid.setColumnStretch(1, 1)
-        lay.addLayout(grid)
-        lay.addSpacing(18)
-        self.recent_title = title("RECENT")
-        lay.addWidget(self.recent_title)
-        self.recent = QVBoxLayout()
-        lay.addLayout(self.recent)
-        lay.addStretch(1)
-        return out
-
-    def _show_recent(self) -> None:
-        while self.recent.count():
-            item = self.recent.takeAt(0)
-            if item.widget() is not None:
-                item.widget().deleteLater()
-        files = [f for f in self.recent_files() if Path(f).exists()]
-        self.recent_title.setVisible(bool(files))
-        for f in files[:6]:
-            self.recent.addWidget(row(button(Path(f).name, lambda f=f: self.open(Path(f)), "quiet", f)))
-
-    def _show_left_behind(self) -> None:
-        """Work of a window that did not come to its end."""
-        for path in left_behind()[:3]:
-            when = time.strftime("%d %B, %H:%M", time.localtime(path.stat().st_mtime))
-            line = row(label(f"Unsaved work of {when}", wrap=False))
-            line.layout().addWidget(button("Take it up again", lambda path=path: self._take_up(path), "main"))
-            line.layout().addWidget(button("Let it go", lambda path=path, line=line: self._let_go(path, line), "quiet"))
-            line.layout().addStretch(1)
-            self.recovered.addWidget(line)
-
-    def _take_up(self, path: Path) -> None:
-        self.open(path)
-        if self.work.path == path:
-            self.work.saved_as = None  # it is saved under a name of its own
-            path.unlink(missing_ok=True)
-
-    def _let_go(self, path: Path, line: QWidget) -> None:
-        path.unlink(missing_ok=True)
-        line.hide()
-
-    def recent_files(self) -> list[str]:
-        value = self.settings.value("recent", [])
-        return [value] if isinstance(value, str) else list(value or [])
-
     # ---- actions
 
     def _make_actions(self) -> None:
@@ -263,8 +186,6 @@ class Desk(QMainWindow):
         self._hush = QTimer(self, singleShot=True, interval=9000)
         self._hush.timeout.connect(lambda: self.note.setText(""))
         QApplication.instance().installEventFilter(self)
-        self._show_recent()
-        self._show_left_behind()
 
     def eventFilter(self, watched, event) -> bool:
         """Keys that must work wherever the focus is, but not while something is typed."""
@@ -288,8 +209,10 @@ class Desk(QMainWindow):
         return False
 
     def _escape(self) -> None:
-        if self.sheet is not None and self.sheet.isVisible():
+        if self.sheet.isVisible():
             self.sheet.hide()
+        elif self.work.opening:
+            self.work.stop_opening()
         elif self.work.proposal is not None:
             self.work.drop()
         elif self.view.picking_points:
@@ -311,27 +234,13 @@ class Desk(QMainWindow):
         self.note.setToolTip(text)
         if kind == "bad":
             self._hush.stop()
-            self._banner(text)
+            self.notices.tell(text)
         else:
             self._hush.start()
 
-    def _banner(self, text: str) -> None:
-        """What went wrong, in full, over the question line's place until it is clicked away."""
-        if not hasattr(self, "banner"):
-            self.banner = QFrame()
-            self.banner.setObjectName("proposal")
-            self.banner.setProperty("state", "refused")
-            lay = QHBoxLayout(self.banner)
-            lay.setContentsMargins(12, 6, 8, 6)
-            self.banner_text = label("")
-            lay.addWidget(self.banner_text, 1)
-            lay.addWidget(button("Understood", self.banner.hide))
-            self.stack.parentWidget().layout().insertWidget(0, self.banner)
-        self.banner_text.setText(text)
-        self.banner.show()
-
-    def open(self, path: Path) -> None:
-        self.work.open(path)
+    def open(self, path: Path, then: Callable[[], None] = lambda: None, kept: bool = True) -> None:
+        """Open a file, `then` once it lies on the desk; one that is not `kept` has no name to save under."""
+        self.work.open(path, then, kept)
 
     def _opened(self) -> None:
         self.stack.setCurrentWidget(self.view)
@@ -340,11 +249,9 @@ class Desk(QMainWindow):
         name = self.work.path.name if self.work.path is not None else ""
         self.part_name.setText(name)
         self.setWindowTitle(f"{name} — Lithon")
-        if hasattr(self, "banner"):
-            self.banner.hide()
+        self.notices.hush()
         if self.work.path is not None:
-            files = [str(self.work.path.absolute()), *self.recent_files()]
-            self.settings.setValue("recent", list(dict.fromkeys(files))[:8])
+            self.table.remember(self.work.path)
         self.view.setFocus()
 
     def ask_open(self) -> None:
@@ -413,6 +320,9 @@ class Desk(QMainWindow):
         around = p.mean(axis=0) + 1.5 * self.work.ledger.size * np.vstack([np.eye(3), -np.eye(3)])
         self.view.fit(np.vstack([p, around]))
 
+    def toggle_sheet(self) -> None:
+        self.sheet.toggle()
+
     def toggle_inside(self) -> None:
         self.view.cut_open = not self.view.cut_open
         self.view._draw_mesh()
@@ -466,46 +376,6 @@ class Desk(QMainWindow):
     def _station_moved(self) -> None:
         if self.work.station != "Carve":
             self.view.picking_points = False
-
-    # ---- the sheet of keys
-
-    def toggle_sheet(self) -> None:
-        if self.sheet is not None and self.sheet.isVisible():
-            self.sheet.hide()
-            return
-        if self.sheet is None:
-            self.sheet = self._sheet()
-        self.sheet.adjustSize()
-        corner = self.mapToGlobal(self.rect().center()) - self.sheet.rect().center()
-        self.sheet.move(corner)
-        self.sheet.show()
-
-    def _sheet(self) -> QFrame:
-        out = QFrame(self, Qt.WindowType.Popup)
-        out.setObjectName("card")
-        out.setStyleSheet(theme.STYLE)
-        grid = QGridLayout(out)
-        grid.setContentsMargins(22, 16, 22, 18)
-        grid.setHorizontalSpacing(14)
-        grid.setVerticalSpacing(3)
-        groups: dict[str, list[tuple[str, str]]] = {}
-        for a in ACTIONS:
-            if a.key:
-                groups.setdefault(a.group, []).append((a.key, a.title))
-        groups["Hand and keys"] = list(HAND)
-        columns = [["File", "Docket"], ["Trim", "Carve", "Bond", "Prove", "Look"], ["Hand and keys"]]
-        for c, names in enumerate(columns):
-            r = 0
-            for name in names:
-                grid.addWidget(title(name.upper()), r, 2 * c, 1, 2)
-                r += 1
-                for key, words in groups.get(name, []):
-                    k = QLabel(key)
-                    k.setFont(theme.font(9.5, 600))
-                    grid.addWidget(k, r, 2 * c)
-                    grid.addWidget(label(words, wrap=False), r, 2 * c + 1)
-                    r += 1
-        return out
 
     # ---- the window's own
 

@@ -14,6 +14,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QSocketNotifier, QTimer
 
 from lithon.errors import Cancelled, LithonError
+from lithon.project.process import Started
 from lithon.project.worker import WorkerHandle
 
 #: Jobs that nobody waits for.
@@ -31,9 +32,10 @@ class Job:
 
 
 class Lane(QObject):
-    def __init__(self, parent: QObject):
+    def __init__(self, parent: QObject, started: Started | None = None):
         super().__init__(parent)
         self.worker: WorkerHandle | None = None
+        self._started = started
         self.jobs: dict[int, Job] = {}
         #: Jobs that wait here: a worker that is busy reads nothing, and writing to it would stop the window.
         self.waiting: deque[tuple[Job, tuple[Any, ...]]] = deque()
@@ -54,7 +56,7 @@ class Lane(QObject):
 
     def _to_worker(self, job: Job, args: tuple[Any, ...]) -> None:
         if self.worker is None:
-            self.worker = WorkerHandle()
+            self.worker, self._started = WorkerHandle(self._started), None
             self._notifier = QSocketNotifier(self.worker.connection.fileno(), QSocketNotifier.Type.Read, self)
             self._notifier.activated.connect(self._answers)
         self.jobs[self.worker.submit(job.name, *args)] = job
@@ -98,6 +100,9 @@ class Lane(QObject):
         if self._notifier is not None:
             self._notifier.setEnabled(False)
             self._notifier = None
+        if self._started is not None:
+            self._started.process.kill()
+            self._started = None
         if self.worker is not None:
             self.worker.close()
             self.worker = None

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, field
 
 import numpy as np
 import shapely
@@ -14,10 +15,15 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 from lithon.app import theme
 from lithon.arrays import Floats, Ints
 from lithon.brep.patches import flat_shape
+from lithon.brep.shells import closed
 from lithon.brep.tessellate import FaceMesh, edge_points, face_mesh
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
+from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.facets import Facets
+
+
+_BESIDE = ThreadPoolExecutor(1, "lithon-picking")
 
 
 @dataclass(slots=True)
@@ -34,14 +40,27 @@ class Picture:
     edges: list[Edge]
     edge_points: Floats
     edge_of: Ints
-    _tree: BoxTree | None = None
+    #: Whether all that is shown are closed solids, so that nobody sees a face from behind.
+    closed: bool
+    diagonal: float = field(init=False)
+    #: The colours of the faces (n,4) as they lie there, untouched, and the row of each.
+    colours: Ints = field(init=False)
+    row: dict[Face, int] = field(init=False)
+    _tree: Future[BoxTree] | None = None
+
+    def __post_init__(self) -> None:
+        self.diagonal = float(np.linalg.norm(np.ptp(self.points, axis=0))) if len(self.points) else 1.0
+        stones = np.array([(*theme.rgb(colour), 1.0) for _, colour in theme.STONES])
+        self.colours = 255.0 * stones[np.array(self.stone, dtype=np.int64)]
+        self.row = {face: k for k, face in enumerate(self.faces)}
+        if len(self.triangles):
+            self._tree = _BESIDE.submit(BoxTree.of, self.points, self.triangles)
 
     @property
     def tree(self) -> BoxTree:
-        """For picking; made on first asking."""
-        if self._tree is None:
-            self._tree = BoxTree.of(self.points, self.triangles)
-        return self._tree
+        """For picking; made in another thread meanwhile."""
+        assert self._tree is not None
+        return self._tree.result()
 
 
 def picture(model: Model, hidden: set[str]) -> Picture:
@@ -57,7 +76,10 @@ def picture(model: Model, hidden: set[str]) -> Picture:
             if use.face in seen:
                 continue
             seen.add(use.face)
-            mesh = face_mesh(use.face)
+            try:
+                mesh = face_mesh(use.face)
+            except Refusal:
+                continue  # its outline is tangled: the Docket says so, its edges are drawn
             points.append(mesh.points)
             normals.append(_normals(use, mesh))
             corners = mesh.triangles if use.forward else mesh.triangles[:, ::-1]
@@ -79,6 +101,7 @@ def picture(model: Model, hidden: set[str]) -> Picture:
         edges,
         np.concatenate(runs) if runs else empty,
         np.repeat(np.arange(len(runs)), [len(r) for r in runs]) if runs else np.zeros(0, dtype=np.int64),
+        all(closed(b) for _, b in shown),
     )
 
 

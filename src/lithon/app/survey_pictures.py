@@ -29,7 +29,7 @@ def write_survey(name: str, arrival: Arrival, size: float, path: Path) -> None:
         for finding in worst:
             picture_of_finding(model, finding, at)
             pictures.append((at.read_bytes(), finding.text))
-    facts = lithon.survey(model, size)
+    facts = lithon.survey_of(model, size)
     unit = arrival.unit.unit if arrival.unit is not None else ""
     page = survey_html(name, facts, lithon.forecast(model, size), arrival.notes, unit, pictures)
     save_atomically(path, page.encode("utf-8"))

@@ -5,6 +5,8 @@ Left hand picks, right drag turns, middle drag pans, the wheel zooms at the curs
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 import vtkmodules.qt
 
@@ -24,10 +26,13 @@ from lithon.app.hand import Hand  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
+from lithon.brep.patches import Change  # noqa: E402
 from lithon.brep.topology import Edge, Face, Model  # noqa: E402
 from lithon.mesh.hexes import EDGES  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402
 
+#: Above so many triangles drawing is kept cheap.
+_MANY = 100_000
 _LAYERS = ("body", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points")
 
 
@@ -71,6 +76,9 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._screen = None
         self._last: QPoint | None = None
         self._focus: set[Face] | None = None
+        #: Whether colours or marks have changed since they were last drawn, and the ghost that is drawn.
+        self._stale = False
+        self._ghost: Change | None = None
         self._drawn = QTimer(self, singleShot=True, interval=15)
         self._drawn.timeout.connect(self._render_now)
         work.model_changed.connect(self.rebuild)
@@ -87,6 +95,9 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             self._drawn.start()
 
     def _render_now(self) -> None:
+        if self._stale:
+            self._repaint()
+            self._drawn.stop()
         if self.isVisible():
             self.GetRenderWindow().Render()
 
@@ -102,10 +113,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
 
     @property
     def diagonal(self) -> float:
-        if self._picture is None or not len(self._picture.points):
-            return 1.0
-        p = self._picture.points
-        return float(np.linalg.norm(p.max(axis=0) - p.min(axis=0)))
+        return self._picture.diagonal if self._picture is not None else 1.0
 
     def shown_model(self):
         ledger = self.work.ledger
@@ -126,12 +134,18 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             pic = self._picture = scene.picture(model, self.work.hidden)
             self._pictured = (model, set(self.work.hidden))
             self._edge_lines = scene.line_data(scene.edge_runs(pic.edges)) if pic.edges else None
+            self._smooth_out(len(pic.triangles) > _MANY)
         lines = self._edge_lines
         self._put("edges", [scene.actor(lines, theme.INK, width=1.2, lit=False, lift=1.0)] if lines else [])
         self._draw_shared()
         self.recolour()
         self._draw_mesh()
         self._draw_proposal()
+
+    def _smooth_out(self, many: bool) -> None:
+        """Soften edges of the picture: sample by sample, or afterwards where there is much to draw."""
+        self.GetRenderWindow().SetMultiSamples(0 if many else 4)
+        self.renderer.SetUseFXAA(many)
 
     def _draw_shared(self) -> None:
         model = self.shown_model()
@@ -156,32 +170,40 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
     def _paint(self) -> Ints:
         """Red, green, blue, alpha of every face (n,4), from what is chosen, lit, hovered, going."""
         work, pic = self.work, self._picture
-        chosen = set(work.faces)
+
+        def rows(faces: Iterable[object]) -> Ints:
+            return np.array([pic.row[f] for f in faces if f in pic.row], dtype=np.int64)
+
+        chosen, lit = rows(work.faces), rows(self._lit)
         ghost = work.proposal.ghost if work.proposal is not None else None
-        gone = set(ghost.gone) if ghost is not None else set()
-        glass = self._see_through() or (ghost is not None and work.proposal.kind == "carve")
-        table = np.empty((len(pic.faces), 4), dtype=np.uint8)
-        for k, face in enumerate(pic.faces):
-            base = np.array(theme.rgb(theme.STONES[pic.stone[k]][1]))
-            alpha = 255
-            if face in self._lit:
-                base = 0.25 * base + 0.75 * np.array(theme.rgb(theme.OCHRE))
-            if face in chosen:
-                base = 0.2 * base + 0.8 * np.array(theme.rgb(theme.VERDIGRIS))
-            if face is self._hover:
-                base = 0.72 * base + 0.28
-            if (glass and face not in chosen) or face in gone:
-                alpha = 85
-            if self.wire and face not in chosen and face not in self._lit:
-                alpha = 14
-            if self._focus is not None and face not in self._focus and face not in chosen:
-                alpha = min(alpha, 60)
-            table[k, :3] = np.clip(255 * base, 0, 255)
-            table[k, 3] = alpha
-        return table
+        table = pic.colours.copy()
+        for some, colour, share in ((lit, theme.OCHRE, 0.75), (chosen, theme.VERDIGRIS, 0.8)):
+            table[some, :3] = (1.0 - share) * table[some, :3] + share * 255.0 * np.array(theme.rgb(colour))
+        hovered = rows([self._hover])
+        table[hovered, :3] = 0.72 * table[hovered, :3] + 0.28 * 255.0
+        faint, spared = np.full(len(table), 255.0), np.zeros(len(table), dtype=bool)
+        spared[chosen] = True
+        if self._see_through() or (ghost is not None and work.proposal.kind == "carve"):
+            faint[~spared] = 85.0
+        faint[rows(ghost.gone if ghost is not None else ())] = 85.0
+        if self._focus is not None:
+            faded = ~spared
+            faded[rows(self._focus)] = False
+            faint[faded] = np.minimum(faint[faded], 60.0)
+        if self.wire:
+            spared[lit] = True
+            faint[~spared] = 14.0
+        table[:, 3] = faint
+        return np.clip(table, 0, 255).astype(np.uint8)
 
     def recolour(self) -> None:
-        """Draw the faces in their present colours, the see-through ones apart; overlays for edges."""
+        """Draw the faces in their present colours, soon: several requests in one turn become one."""
+        self._stale = True
+        self.redraw()
+
+    def _repaint(self) -> None:
+        """The faces in their present colours, the see-through ones apart; overlays for edges."""
+        self._stale = False
         pic, work = self._picture, self.work
         if pic is None:
             return
@@ -192,9 +214,10 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             if rows.any():
                 data = scene.surface_data(pic.points, pic.triangles[rows], pic.normals)
                 bodies.append(scene.painted(data, table[pic.owner[rows]], see_through))
-        if self.cut_plane is not None and bodies:
+        if self.cut_plane is not None or (pic.closed and len(pic.triangles) > _MANY):
             for a in bodies:
                 a.GetProperty().BackfaceCullingOn()
+        if self.cut_plane is not None and bodies:
             data = scene.surface_data(pic.points, pic.triangles)
             bodies.append(scene.section_fill(data, theme.SECTION))
         for a in bodies:
@@ -249,11 +272,14 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
 
     def _draw_proposal(self) -> None:
         p = self.work.proposal
-        if p is None or p.ghost is None or self._picture is None:
+        ghost = p.ghost if p is not None else None
+        if ghost is not None and ghost is self._ghost:
+            return
+        self._ghost = ghost
+        self.recolour()
+        if ghost is None or self._picture is None:
             self._put("ghost", [])
             self._put("gone", [])
-            if self._picture is not None:
-                self.recolour()
             return
         actors = []
         if len(p.ghost.triangles):
@@ -275,7 +301,6 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             "gone",
             [scene.actor(scene.line_data(dashes), theme.MADDER, width=2.0, lit=False, lift=3.5)] if dashes else [],
         )
-        self.recolour()
 
     def _draw_mesh(self) -> None:
         mesh = self.work.mesh

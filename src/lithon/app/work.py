@@ -21,9 +21,10 @@ from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
 from lithon.exchange.placement import Placement
 from lithon.mesh.mesh import Mesh
-from lithon.project.files import SUFFIX, load_project, save_project
+from lithon.project.files import SUFFIX, save_project
 from lithon.project.fingerprints import resolve
 from lithon.project.ledger import Entry, Ledger
+from lithon.project.process import Started
 from lithon.project.steps import Outcome, Step, keep_step
 from lithon.project.worker import WorkerHandle
 from lithon.survey.findings import Finding
@@ -53,6 +54,7 @@ class Proposal:
 
 class Work(QObject):
     opened = Signal()
+    opening_changed = Signal()
     model_changed = Signal()
     size_changed = Signal(float)
     size_dragged = Signal(float)
@@ -65,9 +67,11 @@ class Work(QObject):
     show_faces = Signal(list)
     told = Signal(str, str)  # text, kind: plain, good, bad
 
-    def __init__(self, parent: QObject | None = None):
+    def __init__(self, parent: QObject | None = None, started: Started | None = None):
         super().__init__(parent)
         self.ledger: Ledger | None = None
+        #: The name of the file that is being read.
+        self.opening = ""
         self.path: Path | None = None
         self.saved_as: Path | None = None
         self.station = "Intake"
@@ -83,8 +87,8 @@ class Work(QObject):
         self.proposal: Proposal | None = None
         self.mesh: Mesh | None = None
         self.forecast: Forecast | None = None
-        self._fore, self._back = Lane(self), Lane(self)
-        self._turn = 0
+        self._fore, self._back = Lane(self, started), Lane(self)
+        self._turn = self._loading = 0
         self._soon = QTimer(self, singleShot=True, interval=1500)
         self._soon.timeout.connect(self._autosave)
 
@@ -123,34 +127,65 @@ class Work(QObject):
     def model(self) -> Model | None:
         return self.ledger.model if self.ledger is not None else None
 
-    def open(self, path: Path) -> None:
-        """Open a STEP file or a project. On an error what was open stays open."""
-        troubles: list[str] = []
-        try:
-            if path.suffix.lower() == SUFFIX:
-                ledger, troubles = load_project(path)
-            else:
-                ledger = Ledger.open(path)
-        except LithonError as error:
-            self.told.emit(str(error), "bad")
-            return
-        self.ledger, self.path = ledger, path
-        self.saved_as = path if path.suffix.lower() == SUFFIX else None
+    def open(self, path: Path, then: Callable[[], None] = lambda: None, kept: bool = True) -> None:
+        """Open a solid or a project; it is read in the worker. On an error what was open stays open."""
+
+        def read(answer: tuple[Ledger, list[str]]) -> None:
+            ledger, troubles = answer
+            self.path = path
+            self.saved_as = path if kept and path.suffix.lower() == SUFFIX else None
+            self.hidden.clear()
+            self.station = "Survey"
+            self._adopt(ledger)
+            then()
+            for text in (*troubles, *ledger.arrival.notes):
+                self.told.emit(text, "bad")
+            if not troubles:
+                bodies = len(ledger.model.bodies)
+                self.told.emit(
+                    f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {len(ledger.model.faces())} faces, in mm", "good"
+                )
+
+        self._load(path.name, "open", path, read)
+
+    def _load(self, name: str, job: str, argument: Any, read: Callable[[Any], None]) -> None:
+        """Have the worker read something; nothing else is under way meanwhile, and the last asked for counts."""
         self.drop()
-        self.hidden.clear()
+        if self.opening or self.proposal is not None:
+            self.stop()
+        self._loading += 1
+        turn = self._loading
+        self._now_opening(name)
+
+        def done(answer: Any) -> None:
+            if turn == self._loading:
+                self._now_opening("")
+                read(answer)
+
+        def failed(error: LithonError) -> None:
+            if turn == self._loading:
+                self._now_opening("")
+                self.told.emit(str(error), "plain" if isinstance(error, Cancelled) else "bad")
+
+        self.job(job, argument, done=done, failed=failed, wanted=lambda: turn == self._loading)
+
+    def _now_opening(self, name: str) -> None:
+        self.opening = name
+        self.opening_changed.emit()
+
+    def stop_opening(self) -> None:
+        if self.opening:
+            self.stop()
+
+    def _adopt(self, ledger: Ledger) -> None:
+        """Put another ledger on the desk."""
+        self.ledger = ledger
+        self.drop()
         self._clear_selection()
         self.opened.emit()
-        self.station = "Survey"
         self.station_changed.emit()
         self._model_moved()
         self.size_changed.emit(ledger.size)
-        for text in (*troubles, *ledger.arrival.notes):
-            self.told.emit(text, "bad")
-        if not troubles:
-            bodies = len(ledger.model.bodies)
-            self.told.emit(
-                f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {len(ledger.model.faces())} faces, in mm", "good"
-            )
 
     def reread(self, unit: str | None = None, placement: Placement | None = None) -> None:
         """Read the source again in another unit or place; not once steps have been taken on it."""
@@ -160,17 +195,13 @@ class Work(QObject):
             self.told.emit("unit and place are settled once a step is taken: undo the steps first", "bad")
             return
         source = self.ledger.source
-        try:
-            self.ledger = Ledger.of(replace(source, unit=unit or source.unit, placement=placement or source.placement))
-        except LithonError as error:
-            self.told.emit(str(error), "bad")
-            return
-        self.drop()
-        self._clear_selection()
-        self._model_moved()
-        self.size_changed.emit(self.ledger.size)
-        self.opened.emit()
-        self.told.emit(f"read again in {unit}" if unit else "read again in its new place", "good")
+
+        def read(ledger: Ledger) -> None:
+            self._adopt(ledger)
+            self.told.emit(f"read again in {unit}" if unit else "read again in its new place", "good")
+
+        again = replace(source, unit=unit or source.unit, placement=placement or source.placement)
+        self._load(source.name, "reread", again, read)
 
     def save(self, path: Path | None = None) -> bool:
         """Save the project. Returns whether a file was written; without a path and a name, it was not."""

@@ -104,6 +104,27 @@ def divide_all(edges: Iterable[Edge]) -> None:
         _edges[edge] = _named(edge, points)
 
 
+def known_edges(edges: Iterable[Edge]) -> dict[Edge, Ints]:
+    """The keys along those of the edges that have been divided."""
+    return {edge: _edges[edge][0] for edge in edges if edge in _edges}
+
+
+def known_faces(faces: Iterable[Face]) -> list[tuple[Face, FaceMesh]]:
+    """Those of the faces whose triangles have been made, with them."""
+    return [(face, _faces[face]) for face in faces if face in _faces]
+
+
+def take_edge(edge: Edge, points: Floats) -> Ints:
+    """Take over how an edge was divided elsewhere, points (n,3) as `edge_points` gives them; its keys (n,) here."""
+    _edges[edge] = _named(edge, np.vstack([points, points[:1]]) if edge.ring else points)
+    return _edges[edge][0]
+
+
+def take_face(face: Face, mesh: FaceMesh) -> None:
+    """Take over triangles that were made elsewhere on the very points of the face's edges."""
+    _faces.setdefault(face, mesh)
+
+
 def carry_mesh(
     edges: dict[Edge, Edge], vertices: dict[Vertex, Vertex], faces: dict[Face, Face], motion: Floats
 ) -> None:

@@ -20,11 +20,10 @@ from lithon.exchange.ply import read_ply
 from lithon.exchange.step_read import Arrival, parse_step
 from lithon.exchange.stl import read_stl
 from lithon.exchange.threemf import read_3mf
+from lithon.exchange.units import UNITS
 
 #: Suffixes that are read, for file dialogs and the desktop.
 SUFFIXES = (".step", ".stp", ".p21", ".igs", ".iges", ".stl", ".obj", ".ply", ".3mf")
-#: Millimetres in the units that a file without one may mean.
-UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "inch": 25.4, "foot": 304.8, "micron": 1e-3}
 _AS_DRAWN = Placement()
 _SAID = re.compile(
     rb"\bunits?\b\s*[:=]?\s*(mm|cm|m|in|inch|inches|foot|feet|ft|microns?|mill?imet\w+|centimet\w+|met(?:er|re)s?)\b",

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.faceted import Triangles
 from lithon.errors import BadFile
+
+if TYPE_CHECKING:
+    from lithon.brep.faceted import Triangles
 
 #: Which axis of the file becomes z, and how its axes turn into ours: rows are the new x, y and z.
 UPS: dict[str, tuple[tuple[int, int, int], ...]] = {

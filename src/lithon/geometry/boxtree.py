@@ -64,7 +64,7 @@ class BoxTree:
         return np.stack([self.order[found[:, 0]], other.order[found[:, 1]]], axis=1)
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _built(corners: Floats) -> tuple[Ints, Floats, Floats, Ints, Ints]:
     m = len(corners)
     order = np.arange(m)

@@ -11,7 +11,7 @@ from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.progress import SILENT, Progress
 
 
-def mesh(model: Model, rules: SizeRules, elements: str = "auto", progress: Progress = SILENT) -> Mesh:
+def mesh_of(model: Model, rules: SizeRules, elements: str = "auto", progress: Progress = SILENT) -> Mesh:
     """elements: 'tet', 'hex' or 'auto', which takes tetrahedra where a body cannot be swept.
 
     Raises Refusal naming what stands in the way, and where.

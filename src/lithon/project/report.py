@@ -10,7 +10,7 @@ from jinja2 import Environment
 
 from lithon.mesh.mesh import Mesh
 from lithon.project.ledger import Ledger
-from lithon.survey.report import survey
+from lithon.survey.report import survey_of
 
 STYLE = """body { font: 15px/1.5 "DejaVu Sans", sans-serif; background: #ece7df; color: #25231f; max-width: 60rem;
        margin: 2rem auto; padding: 0 1rem; }
@@ -66,7 +66,7 @@ smallest dihedral angle {{ "%.1f"|format(mesh.smallest) }}°, worst scaled Jacob
 
 def report_html(ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tuple[str, str]] = ()) -> str:
     """The page; pictures are (file name, caption)."""
-    facts = survey(ledger.model, ledger.size)
+    facts = survey_of(ledger.model, ledger.size)
     page = Environment(autoescape=True).from_string(_PAGE)
     return page.render(
         name=ledger.source.name,

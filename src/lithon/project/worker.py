@@ -4,22 +4,25 @@ loses nothing. Jobs are plain functions of plain arguments; see `JOBS`."""
 from __future__ import annotations
 
 import signal
-import subprocess
 import sys
 import time
 from collections.abc import Callable
-from multiprocessing import Pipe
 from multiprocessing.connection import Connection
+from pathlib import Path
 from typing import Any
 
+from lithon.brep.tessellate import divide_all
 from lithon.brep.topology import Model
+from lithon.brep.travel import make_ready
 from lithon.brep.validate import flaws
 from lithon.errors import LithonError
-from lithon.mesh.make import mesh
+from lithon.mesh.make import mesh_of
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.sizing import SizeRules
 from lithon.progress import Progress
-from lithon.project.ledger import Entry, replayed
+from lithon.project.ledger import Entry, Ledger, Source, replayed
+from lithon.project.opening import opened
+from lithon.project.process import Started, start
 from lithon.project.steps import Outcome, Step, run_step
 from lithon.project.wire import Wire
 from lithon.survey.findings import Finding, findings
@@ -27,12 +30,34 @@ from lithon.survey.forecast import Forecast, forecast
 from lithon.survey.sizes import Mark, marks
 
 
+def _drawn(*models: Model) -> None:
+    """Make all triangles that a window will ask for; they go along with the answer."""
+    for model in models:
+        divide_all(model.edges())
+        make_ready(model.faces())
+
+
+def _open(progress: Progress, path: Path) -> tuple[Ledger, list[str]]:
+    ledger, troubles = opened(path, progress)
+    progress.tell(0.9, "drawing")
+    _drawn(ledger.base, ledger.model)
+    return ledger, troubles
+
+
+def _reread(progress: Progress, source: Source) -> Ledger:
+    ledger = Ledger.of(source)
+    _drawn(ledger.base)
+    return ledger
+
+
 def _step(progress: Progress, model: Model, step: Step) -> Outcome:
-    return run_step(model, step, progress)
+    outcome = run_step(model, step, progress)
+    _drawn(outcome.model)
+    return outcome
 
 
 def _mesh(progress: Progress, model: Model, size: float, elements: str = "tet") -> Mesh:
-    return mesh(model, SizeRules(size), elements, progress)
+    return mesh_of(model, SizeRules(size), elements, progress)
 
 
 def _survey(progress: Progress, model: Model, size: float) -> list[Finding]:
@@ -55,7 +80,9 @@ def _warm(progress: Progress, model: Model) -> None:
 
 
 def _replay(progress: Progress, model: Model, entries: list[Entry]) -> list[Entry]:
-    return replayed(model, entries, progress)
+    out = replayed(model, entries, progress)
+    _drawn(*(entry.outcome.model for entry in out[-1:]))
+    return out
 
 
 def _forecast(progress: Progress, model: Model, size: float) -> Forecast:
@@ -72,6 +99,8 @@ def _rest(progress: Progress, seconds: float) -> str:
 
 
 JOBS: dict[str, Callable[..., Any]] = {
+    "open": _open,
+    "reread": _reread,
     "step": _step,
     "replay": _replay,
     "warm": _warm,
@@ -131,16 +160,10 @@ def serve(connection: Connection) -> None:
 class WorkerHandle:
     """The near end: starts the process, sends jobs, reads answers. After a crash make another one."""
 
-    def __init__(self) -> None:
+    def __init__(self, started: Started | None = None) -> None:
         self._numbers = 0
-        near, far = Pipe()
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", "lithon.project.worker", str(far.fileno())],
-            pass_fds=(far.fileno(),),
-            preexec_fn=lambda: signal.signal(signal.SIGUSR1, signal.SIG_IGN),  # until it listens itself
-        )
-        far.close()
-        self.connection = near
+        started = started or start()
+        self.process, self.connection = started.process, started.connection
         self.wire = Wire()
 
     def submit(self, name: str, *args: Any) -> int:

@@ -46,7 +46,7 @@ def body_facts(body: Body, tolerance: float) -> dict[str, Any]:
     }
 
 
-def survey(model: Model, size: float | None = None) -> dict[str, Any]:
+def survey_of(model: Model, size: float | None = None) -> dict[str, Any]:
     """Facts of each body and the findings at an element size (default: a sensible one)."""
     used = size if size is not None else default_size(model)
     return {

@@ -1,0 +1,45 @@
+# What `import lithon` offers; each name is imported when it is first used.
+
+from .errors import BadFile as BadFile
+from .errors import Cancelled as Cancelled
+from .errors import LithonError as LithonError
+from .errors import Refusal as Refusal
+from .errors import Unresolved as Unresolved
+from .exchange.deliver import write_triangles as write_triangles
+from .exchange.intake import parse_model as parse_model
+from .exchange.intake import read_model as read_model
+from .exchange.step_read import parse_step as parse_step
+from .exchange.step_read import read_step as read_step
+from .exchange.step_write import step_text as step_text
+from .exchange.step_write import write_step as write_step
+from .exchange.vtu import write_vtu as write_vtu
+from .mesh.make import mesh_of as mesh_of
+from .mesh.mesh import Mesh as Mesh
+from .mesh.second_order import quadratic as quadratic
+from .mesh.sizing import SizeRules as SizeRules
+from .mesh.sweep import hexahedral_mesh as hexahedral_mesh
+from .mesh.tetrahedra import tetrahedral_mesh as tetrahedral_mesh
+from .project.files import load_project as load_project
+from .project.files import save_project as save_project
+from .project.ledger import Ledger as Ledger
+from .project.ledger import load_recipe as load_recipe
+from .project.ledger import run_recipe as run_recipe
+from .project.opening import open as open
+from .project.questions import ask as ask
+from .project.steps import bond_step as bond_step
+from .project.steps import clear_question as clear_question
+from .project.steps import clear_step as clear_step
+from .project.steps import combine_step as combine_step
+from .project.steps import face_extended as face_extended
+from .project.steps import keep_step as keep_step
+from .project.steps import plane_at as plane_at
+from .project.steps import plane_midway as plane_midway
+from .project.steps import plane_offset as plane_offset
+from .project.steps import plane_through as plane_through
+from .project.steps import split_step as split_step
+from .survey.features import features as features
+from .survey.findings import findings as findings
+from .survey.forecast import forecast as forecast
+from .survey.report import survey_of as survey_of
+
+__version__: str
