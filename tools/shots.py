@@ -14,6 +14,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
 from PySide6.QtGui import QMouseEvent
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from lithon.app import theme
@@ -40,8 +41,7 @@ class Camera:
     def until(self, test: Callable[[], object], seconds: float = 60.0) -> None:
         end = time.monotonic() + seconds
         while time.monotonic() < end and not test():
-            self.app.processEvents()
-            time.sleep(0.005)
+            QTest.qWait(5)
 
     def settle(self) -> None:
         work = self.desk.work

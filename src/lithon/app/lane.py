@@ -18,7 +18,7 @@ from lithon.project.process import Started
 from lithon.project.worker import WorkerHandle
 
 #: Jobs that nobody waits for.
-BESIDE = frozenset({"glance", "survey", "marks", "forecast"})
+BESIDE = frozenset({"glance", "survey", "standings", "marks", "forecast"})
 
 
 @dataclass(slots=True)

@@ -10,13 +10,10 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 from lithon.app import theme
 from lithon.app.parts import Panel, button, label, number, restyle, row
 from lithon.app.work import Work
-from lithon.brep.measures import face_area, volume
-from lithon.brep.shells import closed
+from lithon.brep.measures import face_area
 from lithon.brep.topology import Body, Edge, Face, Model
-from lithon.mesh.sweep import verdict
 from lithon.survey.features import feature_of
 from lithon.survey.measuring import measures, of_body, of_edge, of_face, wall
-from lithon.survey.twins import twins
 
 
 class Roster(Panel):
@@ -27,6 +24,7 @@ class Roster(Panel):
         self.unfolded: set[int] = set()
         work.model_changed.connect(self.refresh)
         work.findings_changed.connect(self.refresh)
+        work.standings_changed.connect(self.refresh)
 
     def refresh(self) -> None:
         self.clear()
@@ -37,7 +35,8 @@ class Roster(Panel):
         stopped = {f.body for f in self.work.findings if f.severity == "stops"}
         order = {body: k for k, body in enumerate(model.bodies)}
         above: tuple[str, ...] = ()
-        for group in twins(model):
+        groups = self.work.standings.groups if self.work.standings is not None else [[b] for b in model.bodies]
+        for group in groups:
             path = group[0].path[:-1]
             if path != above and path:
                 self.add(label(" › ".join(path), "dim"))
@@ -60,11 +59,11 @@ class Roster(Panel):
         head.addWidget(button("fold" if open_ else "unfold", lambda: self._unfold(first), "quiet"))
         hidden = all(b.name in self.work.hidden for b in group)
         head.addWidget(button("show" if hidden else "hide", lambda: self._toggle(*group), "quiet"))
-        kind, reason = ("■ blocked", "it must be mended first") if blocked else verdict(first)
+        kind, reason, filled = self._standing(first, blocked)
         words = label(f"{kind} · {len(first.uses)} faces each", "dim")
         words.setToolTip(f"{len(group)} congruent bodies. {reason}")
         lay.addWidget(words)
-        lay.addWidget(label(f"{_filled(first)} each", "dim"))
+        lay.addWidget(label(f"{filled} each", "dim"))
         restyle(out)
         return out
 
@@ -86,13 +85,22 @@ class Roster(Panel):
         out, lay = self._frame(k, body.name)
         hidden = body.name in self.work.hidden
         lay.itemAt(0).layout().addWidget(button("show" if hidden else "hide", lambda: self._toggle(body), "quiet"))
-        kind, reason = ("■ blocked", "it must be mended first") if blocked else verdict(body)
+        kind, reason, filled = self._standing(body, blocked)
         words = label(f"{kind} · {len(body.uses)} faces", "dim")
         words.setToolTip(reason)
         lay.addWidget(words)
-        lay.addWidget(label(_filled(body), "dim"))
+        lay.addWidget(label(filled, "dim"))
         restyle(out)
         return out
+
+    def _standing(self, body: Body, blocked: bool) -> tuple[str, str, str]:
+        """How it can be meshed, why, and what it encloses, as far as that is known by now."""
+        known = self.work.standing(body)
+        kind, reason, filled = "…", "still being looked at", "…"
+        if known is not None:
+            kind, reason = known.kind, known.reason
+            filled = f"{number(known.volume)} mm³" if known.volume is not None else "an open skin"
+        return ("■ blocked", "it must be mended first", filled) if blocked else (kind, reason, filled)
 
     def _unfold(self, first: Body) -> None:
         self.unfolded ^= {first.uid}
@@ -106,11 +114,6 @@ class Roster(Panel):
             self.work.hidden |= names
         self.refresh()
         self.redraw()
-
-
-def _filled(body: Body) -> str:
-    """The volume in words; an open skin encloses none."""
-    return f"{number(volume(body))} mm³" if closed(body) else "an open skin"
 
 
 def _stem(name: str) -> str:

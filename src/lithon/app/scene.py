@@ -22,7 +22,6 @@ from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.facets import Facets
 
-
 _BESIDE = ThreadPoolExecutor(1, "lithon-picking")
 
 

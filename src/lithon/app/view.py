@@ -273,7 +273,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
     def _draw_proposal(self) -> None:
         p = self.work.proposal
         ghost = p.ghost if p is not None else None
-        if ghost is not None and ghost is self._ghost:
+        if ghost is self._ghost:
             return
         self._ghost = ghost
         self.recolour()

@@ -29,6 +29,7 @@ from lithon.project.steps import Outcome, Step, keep_step
 from lithon.project.worker import WorkerHandle
 from lithon.survey.findings import Finding
 from lithon.survey.forecast import Forecast
+from lithon.survey.standing import Standing, Standings
 
 STATIONS = ("Intake", "Survey", "Mend", "Trim", "Carve", "Bond", "Prove", "Deliver")
 
@@ -60,6 +61,7 @@ class Work(QObject):
     size_dragged = Signal(float)
     selection_changed = Signal()
     findings_changed = Signal()
+    standings_changed = Signal()
     proposal_changed = Signal()
     mesh_changed = Signal()
     station_changed = Signal()
@@ -87,6 +89,7 @@ class Work(QObject):
         self.proposal: Proposal | None = None
         self.mesh: Mesh | None = None
         self.forecast: Forecast | None = None
+        self.standings: Standings | None = None
         self._fore, self._back = Lane(self, started), Lane(self)
         self._turn = self._loading = 0
         self._soon = QTimer(self, singleShot=True, interval=1500)
@@ -243,7 +246,7 @@ class Work(QObject):
 
     def _model_moved(self) -> None:
         self._soon.start()
-        self.mesh = None
+        self.mesh = self.standings = None
         self._clear_selection()
         self.model_changed.emit()
         self.mesh_changed.emit()
@@ -285,13 +288,24 @@ class Work(QObject):
                 self.forecast = result
                 self.forecast_changed.emit()
 
+        def stood(result: Standings) -> None:
+            if turn == self._turn:
+                self.standings = result
+                self.standings_changed.emit()
+
         def asked() -> bool:
             return turn == self._turn
 
         self.job("warm", model, done=lambda result: None, failed=lambda error: None, wanted=asked)
         self.job("glance", model, size, done=seen, wanted=asked)
+        if self.standings is None:
+            self.job("standings", model, done=stood, wanted=asked)
         self.job("survey", model, size, done=found, wanted=asked)
         self.job("forecast", model, size, done=foreseen, wanted=asked)
+
+    def standing(self, body: Body) -> Standing | None:
+        """How a body can be meshed, once that is known."""
+        return self.standings.of.get(body) if self.standings is not None else None
 
     def open_findings(self) -> list[Finding]:
         """Findings on what is not marked as kept."""

@@ -14,12 +14,15 @@ Identity is what `is` says; `uid` carries identity across processes.
 from __future__ import annotations
 
 import uuid
+from collections import Counter
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats, frozen
+from lithon.geometry.batch import CurveBatch, spread
 from lithon.geometry.curves import Curve
 from lithon.geometry.facets import Facets
 from lithon.geometry.surfaces import Surface
@@ -126,9 +129,15 @@ class Face:
         """What it covers more than the face that it was: one face for each inner loop dropped."""
         if self.before is None:
             return ()
+        if self in _plugs:
+            return _plugs[self]
         kept = {tuple((c.edge.uid, c.forward) for c in loop) for loop in self.loops}
         gone = [x for x in self.before.loops if tuple((c.edge.uid, c.forward) for c in x) not in kept]
-        return tuple(replace(self, loops=(backwards(loop),), uid=new_uid(), before=None) for loop in gone)
+        made = (replace(self, loops=(backwards(loop),), uid=new_uid(), before=None) for loop in gone)
+        return _plugs.setdefault(self, tuple(made))
+
+
+_plugs: WeakKeyDictionary[Face, tuple[Face, ...]] = WeakKeyDictionary()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -200,7 +209,8 @@ class Model:
 
     def shared(self) -> tuple[Face, ...]:
         """Faces that bound two bodies: the bonded contacts."""
-        return tuple(face for face in self.faces() if len(self.owners(face)) > 1)
+        count = Counter(face for body in self.bodies for face in set(body.faces))
+        return tuple(face for face in self.faces() if count[face] > 1)
 
     def replaced(self, old: Body, new: Iterable[Body]) -> Model:
         """With one body replaced by others at its place; all else is the same object."""
@@ -212,20 +222,30 @@ class Model:
 
 def rough_box(bodies: Iterable[Body]) -> Floats:
     """Box (2,3) of points sampled on every edge and of triangles; exact enough to set a scale."""
-    bodies = tuple(bodies)
-    edges = dict.fromkeys(edge for body in bodies for edge in body.edges())
-    points = [edge.curve.point(np.linspace(edge.t0, edge.t1, 17)) for edge in edges]
-    for face in dict.fromkeys(face for body in bodies for face in body.faces):
+    boxes = [_body_box(body) for body in bodies if body.uses]
+    return np.stack([np.min(boxes, axis=0)[0], np.max(boxes, axis=0)[1]]) if boxes else np.zeros((2, 3))
+
+
+_boxes: WeakKeyDictionary[Body, Floats] = WeakKeyDictionary()
+
+
+def _body_box(body: Body) -> Floats:
+    if body in _boxes:
+        return _boxes[body]
+    points: list[Floats] = []
+    edges = body.edges()
+    if edges:
+        row, t = spread(np.array([e.t0 for e in edges]), np.array([e.t1 for e in edges]), 17)
+        points.append(CurveBatch.of([e.curve for e in edges]).points(row, t))
+    for face in dict.fromkeys(body.faces):
         if isinstance(face.surface, Facets):
             points.append(face.surface.points)
         elif not face.loops:  # a whole sphere or torus
             reach = np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1]])
             origin = face.surface.frame.origin
             points.append(face.surface.project(origin + 1e3 * (1.0 + np.abs(origin).max()) * reach))
-    if not points:
-        return np.zeros((2, 3))
     every = np.concatenate(points)
-    return np.stack([every.min(axis=0), every.max(axis=0)])
+    return _boxes.setdefault(body, np.stack([every.min(axis=0), every.max(axis=0)]))
 
 
 def vertex_at(point: object) -> Vertex:

@@ -31,8 +31,9 @@ class Luggage:
 
 
 def luggage(faces: Collection[Face]) -> Luggage | None:
-    """What is known of the triangles of these faces. Facets are triangles themselves and need none."""
-    known = [(f, m) for f, m in known_faces(faces) if not isinstance(f.surface, Facets)]
+    """What is known of the triangles of these faces. Facets are triangles themselves, and what was closed over
+    has those of the face that it was."""
+    known = [(f, m) for f, m in known_faces(faces) if f.before is None and not isinstance(f.surface, Facets)]
     if not known:
         return None
     edges = tuple(dict.fromkeys(e for f, _ in known for e in f.edges()))

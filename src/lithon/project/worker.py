@@ -28,6 +28,7 @@ from lithon.project.wire import Wire
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
 from lithon.survey.sizes import Mark, marks
+from lithon.survey.standing import Standings, standings
 
 
 def _drawn(*models: Model) -> None:
@@ -68,6 +69,10 @@ def _glance(progress: Progress, model: Model, size: float) -> list[Finding]:
     return findings(model, size, thorough=False)
 
 
+def _standings(progress: Progress, model: Model) -> Standings:
+    return standings(model)
+
+
 def _marks(progress: Progress, model: Model, lens: str) -> list[Mark]:
     return marks(model, lens)
 
@@ -106,6 +111,7 @@ JOBS: dict[str, Callable[..., Any]] = {
     "warm": _warm,
     "mesh": _mesh,
     "survey": _survey,
+    "standings": _standings,
     "glance": _glance,
     "marks": _marks,
     "forecast": _forecast,
