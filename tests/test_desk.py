@@ -13,8 +13,41 @@ from lithon.samples import ANCHOR
 pytestmark = pytest.mark.usefixtures("display")
 
 
+@pytest.fixture(scope="module")
+def workers():
+    """Worker processes go on from test to test where they are idle and well: starting one takes seconds."""
+    import lithon.app.lane as lane
+
+    idle = []
+
+    class Lent(lane.WorkerHandle):
+        under_way = 0
+
+        def submit(self, name, *args):
+            self.under_way += 1
+            return super().submit(name, *args)
+
+        def receive(self):
+            message = super().receive()
+            self.under_way -= message[0] != "progress"
+            return message
+
+        def close(self):
+            if self.under_way or self.process.poll() is not None:
+                super().close()
+            else:
+                idle.append(self)
+
+    own = lane.WorkerHandle
+    lane.WorkerHandle = lambda started=None: idle.pop() if idle and started is None else Lent(started)
+    yield
+    lane.WorkerHandle = own
+    for worker in idle:
+        own.close(worker)
+
+
 @pytest.fixture
-def desk(display, qtbot, tmp_path):
+def desk(display, qtbot, tmp_path, workers):
     from PySide6.QtCore import QSettings
 
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))

@@ -13,9 +13,11 @@ from lithon.carve.split import split
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
+from lithon.mesh.hexahedra import plan_of, verdict
 from lithon.mesh.hexes import EDGES, hex_scaled_jacobian, hex_volumes
 from lithon.mesh.mesh import Mesh
-from lithon.mesh.sweep import sweep_of, verdict
+from lithon.mesh.sweep import sweep_of
+from lithon.mesh.turns import Sides, Turn
 
 F = Frame.of((1.0, 2.0, 3.0), (1.0, 1.0, 2.0), (1.0, 0.0, 0.0))
 
@@ -159,3 +161,75 @@ def test_half_a_ring_on_a_pipe():
     mesh = lithon.mesh_of(model, lithon.SizeRules(2.0), "hex")
     good(mesh, 0.02)
     assert {verdict(b)[0] for b in model.bodies} <= {"swept", "mapped"}
+
+
+def ring(*profile):
+    return revolved([Piece(p) if isinstance(p[0], int | float) else Piece(*p) for p in profile], F, "ring")
+
+
+def whole_torus(*radii):
+    from lithon.brep.topology import Body, Face, FaceUse
+    from lithon.geometry.rounds import Torus
+
+    uses = [FaceUse(Face(Torus.of(F.origin, F.z, 10.0, r), ()), k == 0) for k, r in enumerate(radii)]
+    return Body(tuple(uses), "torus")
+
+
+TURNED = {
+    "pipe": (pipe, "mapped"),
+    "flanged pipe": (lambda: ring((5, 0), (12, 0), (12, 3), (8, 3), (8, 20), (5, 20)), "swept"),
+    "grooved ring": (lambda: ring((5, 0), (12, 0), (12, 8), (9, 8), (9, 12), (12, 12), (12, 20), (5, 20)), "swept"),
+    "conical ring": (lambda: ring((5, 0), (12, 0), (9, 8), (6, 8)), "mapped"),
+    "rounded rim": (lambda: ring((5, 0), ((9, 0), (9, 2)), (9, 4), (5, 4)), "swept"),
+    "torus": (lambda: whole_torus(3.0), "swept"),
+    "hollow torus": (lambda: whole_torus(3.0, 1.5), "swept"),
+}
+
+
+@pytest.mark.parametrize("name", TURNED)
+def test_all_the_way_round_an_axis(name):
+    """A straight profile loses what the regular polygon loses against its circle, and nothing else."""
+    make, kind = TURNED[name]
+    body = make()
+    assert verdict(body)[0] == kind and isinstance(plan_of(body, Sides()), Turn)
+    mesh = lithon.hexahedral_mesh(Model.of([body]), lithon.SizeRules(1.2))
+    good(mesh, 0.05)
+    local = F.local(mesh.points)
+    angles = np.arctan2(local[:, 1], local[:, 0])
+    layers = len(np.unique(np.round(np.exp(1j * angles), 6)))
+    assert len(mesh.elements) % layers == 0
+    if all(e.curve.kind == "circle" for e in body.edges()) and name not in ("rounded rim", "torus", "hollow torus"):
+        assert mesh.volume_ratio == pytest.approx(layers / (2 * np.pi) * np.sin(2 * np.pi / layers), rel=1e-9)
+
+
+def test_rings_beside_what_is_swept_along():
+    """A pin in a pipe, a wider ring and a plate on it: whoever is meshed first, the contacts match."""
+    on_top = Frame.of(F.origin + 20 * F.z, F.z, F.y)
+    cases = [
+        [prism(Round((0, 0), 5), 20, F, "pin"), pipe()],
+        [prism(Round((0, 0), 5), 9, F, "short pin"), pipe()],
+        [pipe(), revolved([Piece((5, 0)), Piece((12, 0)), Piece((12, 4)), Piece((5, 4))], on_top, "wide")],
+        [pipe(), prism(rectangle(-20, -20, 20, 20), 5, on_top, "plate")],
+    ]
+    for bodies in cases:
+        model, contacts = bond(Model.of(bodies))[:2]
+        assert [c.verdict for c in contacts] == ["shared"]
+        good(lithon.hexahedral_mesh(model, lithon.SizeRules(1.5)), 0.02)
+
+
+def test_a_profile_that_reaches_its_axis_is_carved_first():
+    shaft = ring((0, 0), (8, 0), (8, 5), (4, 5), (4, 12), (0, 12))
+    with pytest.raises(Refusal, match="reaches the axis") as refusal:
+        lithon.hexahedral_mesh(Model.of([shaft]), lithon.SizeRules(1.5))
+    assert "carve out the core" in refusal.value.remedy and refusal.value.entities
+    core = prism(Round((0, 0), 3), 12, F, "core")
+    from lithon.arrange.boolean import combine
+
+    (sleeve,) = combine(shaft, core, "subtract", 1e-6)
+    model = Model.of([sleeve, core])
+    assert len(model.shared()) == 1  # what was cut keeps the face of what cut it
+    with pytest.raises(Refusal, match="shared already"):
+        bond(model)
+    mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(1.5))
+    good(mesh, 0.02)
+    assert sum(volume(b) for b in mesh.bodies) == pytest.approx(volume(shaft), rel=1e-12)

@@ -13,11 +13,11 @@ from .exchange.step_read import read_step as read_step
 from .exchange.step_write import step_text as step_text
 from .exchange.step_write import write_step as write_step
 from .exchange.vtu import write_vtu as write_vtu
+from .mesh.hexahedra import hexahedral_mesh as hexahedral_mesh
 from .mesh.make import mesh_of as mesh_of
 from .mesh.mesh import Mesh as Mesh
 from .mesh.second_order import quadratic as quadratic
 from .mesh.sizing import SizeRules as SizeRules
-from .mesh.sweep import hexahedral_mesh as hexahedral_mesh
 from .mesh.tetrahedra import tetrahedral_mesh as tetrahedral_mesh
 from .project.files import load_project as load_project
 from .project.files import save_project as save_project

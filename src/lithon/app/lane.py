@@ -15,6 +15,7 @@ from PySide6.QtCore import QObject, QSocketNotifier, QTimer
 
 from lithon.errors import Cancelled, LithonError
 from lithon.project.process import Started
+from lithon.project.wire import Parcel
 from lithon.project.worker import WorkerHandle
 
 #: Jobs that nobody waits for.
@@ -56,10 +57,27 @@ class Lane(QObject):
 
     def _to_worker(self, job: Job, args: tuple[Any, ...]) -> None:
         if self.worker is None:
-            self.worker, self._started = WorkerHandle(self._started), None
-            self._notifier = QSocketNotifier(self.worker.connection.fileno(), QSocketNotifier.Type.Read, self)
-            self._notifier.activated.connect(self._answers)
+            self._begin()
         self.jobs[self.worker.submit(job.name, *args)] = job
+
+    def learn(self, parcel: Parcel) -> None:
+        """Start afresh with what another worker answered: nobody waits any more for what was under way, and it need
+        not be packed again."""
+        self.jobs.clear()
+        self.waiting.clear()
+        self.close()
+        self._begin()
+        self.worker.learn(parcel)
+
+    @property
+    def parcel(self) -> Parcel:
+        """The last answer as it came."""
+        return self.worker.wire.last
+
+    def _begin(self) -> None:
+        self.worker, self._started = WorkerHandle(self._started), None
+        self._notifier = QSocketNotifier(self.worker.connection.fileno(), QSocketNotifier.Type.Read, self)
+        self._notifier.activated.connect(self._answers)
 
     def _answers(self) -> None:
         worker = self.worker

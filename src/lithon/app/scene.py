@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from weakref import WeakKeyDictionary
 
 import numpy as np
 import shapely
@@ -104,7 +105,18 @@ def picture(model: Model, hidden: set[str]) -> Picture:
     )
 
 
+#: What does not change: normals for shading as each body uses a face, and edges as closed runs.
+_shades: WeakKeyDictionary[FaceUse, Floats] = WeakKeyDictionary()
+_runs: WeakKeyDictionary[Edge, Floats] = WeakKeyDictionary()
+
+
 def _normals(use: FaceUse, mesh: FaceMesh) -> Floats:
+    if use not in _shades:
+        _shades[use] = _shaded(use, mesh)
+    return _shades[use]
+
+
+def _shaded(use: FaceUse, mesh: FaceMesh) -> Floats:
     """Normals (n,3) for shading: those of the surface, or the mean of the triangles around."""
     if not isinstance(use.face.surface, Facets):
         return use.outward(mesh.points)
@@ -117,8 +129,10 @@ def _normals(use: FaceUse, mesh: FaceMesh) -> Floats:
 
 
 def _closed(edge: Edge) -> Floats:
-    points = edge_points(edge)[1]
-    return np.vstack([points, points[:1]]) if edge.ring else points
+    if edge not in _runs:
+        points = edge_points(edge)[1]
+        _runs[edge] = np.vstack([points, points[:1]]) if edge.ring else points
+    return _runs[edge]
 
 
 def surface_data(points: Floats, triangles: Ints, normals: Floats | None = None) -> vtkPolyData:

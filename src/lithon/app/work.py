@@ -163,6 +163,7 @@ class Work(QObject):
         def done(answer: Any) -> None:
             if turn == self._loading:
                 self._now_opening("")
+                self._back.learn(self._fore.parcel)
                 read(answer)
 
         def failed(error: LithonError) -> None:

@@ -59,6 +59,8 @@ def bond(
                 where=spot(over[0].place),
                 remedy="subtract one from the other first",
             )
+        if any({b.name for b in out.owners(f)} <= set(names) for f in out.shared()):
+            raise Refusal("all that these bodies have in common is shared already")
         raise Refusal("no two of these bodies touch", remedy="a gap tolerance above the distance between them")
     return out, contacts
 

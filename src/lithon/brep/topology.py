@@ -140,7 +140,7 @@ class Face:
 _plugs: WeakKeyDictionary[Face, tuple[Face, ...]] = WeakKeyDictionary()
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class FaceUse:
     """A face as a body uses it."""
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
-import meshio
 import numpy as np
 
 from lithon.exchange.step_write import save_atomically
@@ -14,6 +13,8 @@ from lithon.mesh.mesh import Mesh
 
 def write_vtu(mesh: Mesh, path: str | Path) -> None:
     """Write atomically. Cell data: body (index), scaled_jacobian, smallest_dihedral_degrees."""
+    import meshio  # only here: it takes as long to load as a part to read
+
     kind = {4: "tetra", 10: "tetra10", 8: "hexahedron", 20: "hexahedron20"}[mesh.elements.shape[1]]
     out = meshio.Mesh(
         mesh.points,

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
+from lithon.mesh.hexahedra import hexahedral_mesh
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.sizing import SizeRules
-from lithon.mesh.sweep import hexahedral_mesh
 from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.progress import SILENT, Progress
 

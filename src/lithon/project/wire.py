@@ -10,14 +10,28 @@ import dataclasses
 import io
 import pickle
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
+import numpy as np
+
+from lithon.arrays import Floats
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.brep.travel import luggage, unpack
 
 _KINDS = (Vertex, Edge, Face, Body)
+_FEW = 64  # numbers
 Entity = Vertex | Edge | Face | Body
+
+
+@dataclass(frozen=True, slots=True)
+class Parcel:
+    """A message as it came, what was new in it, and whether it can be read by somebody who knows nothing yet."""
+
+    data: bytes
+    fresh: dict[int, Entity]
+    whole: bool
 
 
 class Wire:
@@ -25,6 +39,8 @@ class Wire:
 
     def __init__(self) -> None:
         self.known: dict[int, Entity] = {}
+        #: The last message that was unpacked.
+        self.last = Parcel(b"", {}, False)
 
     def pack(self, message: Any) -> bytes:
         fresh: dict[int, Entity] = {}
@@ -40,7 +56,8 @@ class Wire:
     def unpack(self, data: bytes) -> Any:
         unpacker = _Unpacker(io.BytesIO(data), self.known)
         message, fresh, load = unpacker.load(), unpacker.load(), unpacker.load()
-        self.known.update({entity.uid: entity for entity in fresh})
+        self.last = Parcel(data, {entity.uid: entity for entity in fresh}, not unpacker.asked)
+        self.known.update(self.last.fresh)
         if load is not None:
             unpack(load)
         return message
@@ -59,16 +76,24 @@ class _Packer(pickle.Pickler):
         return None
 
     def reducer_override(self, obj: Any) -> Any:
-        values = _values(type(obj))
-        return NotImplemented if values is None else (_rebuilt, (type(obj), values(obj)))
+        if type(obj) is np.ndarray:
+            # Points and directions, by the ten thousand: numpy's own way takes several calls for each.
+            if obj.size <= _FEW and obj.dtype == np.float64 and not obj.flags.writeable:
+                return _frozen, (obj.tobytes(), obj.shape)
+            return NotImplemented
+        kind: type = type(obj)
+        values = _values(kind)
+        return NotImplemented if values is None else (_rebuilt, (kind, values(obj)))
 
 
 class _Unpacker(pickle.Unpickler):
     def __init__(self, file: io.BytesIO, known: dict[int, Entity]):
         super().__init__(file)
         self._known = known
+        self.asked = 0
 
     def persistent_load(self, uid: Any) -> Entity:
+        self.asked += 1
         return self._known[uid]
 
 
@@ -94,8 +119,12 @@ def _setters(kind: type) -> list[Callable[[Any, Any], None]]:
     return [getattr(kind, name).__set__ for name in _names(kind) or ()]
 
 
+def _frozen(data: bytes, shape: tuple[int, ...]) -> Floats:
+    return np.frombuffer(data).reshape(shape)  # of bytes: nobody can write to it
+
+
 def _rebuilt(kind: type, values: tuple[Any, ...]) -> Any:
-    out = object.__new__(kind)
+    out: Any = object.__new__(kind)
     for put, value in zip(_setters(kind), values, strict=True):
         put(out, value)
     return out

@@ -24,7 +24,7 @@ from lithon.project.ledger import Entry, Ledger, Source, replayed
 from lithon.project.opening import opened
 from lithon.project.process import Started, start
 from lithon.project.steps import Outcome, Step, run_step
-from lithon.project.wire import Wire
+from lithon.project.wire import Parcel, Wire
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
 from lithon.survey.sizes import Mark, marks
@@ -136,6 +136,8 @@ def serve(connection: Connection) -> None:
             number, name, args = wire.unpack(connection.recv_bytes())
         except (EOFError, OSError):
             return
+        if number == "done":
+            continue  # another worker's answer: what is in it is known now
         current = number
         stop.clear()
 
@@ -177,6 +179,12 @@ class WorkerHandle:
         self._numbers += 1
         self.connection.send_bytes(self.wire.pack((self._numbers, name, args)))
         return self._numbers
+
+    def learn(self, parcel: Parcel) -> None:
+        """Pass on what came from another worker as it came, if it can be understood here."""
+        if parcel.whole:
+            self.connection.send_bytes(parcel.data)
+            self.wire.known.update(parcel.fresh)
 
     def receive(self) -> Any:
         """The next message. Raises EOFError when the process is gone."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from lithon.brep.measures import volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
-from lithon.mesh.sweep import verdict
+from lithon.mesh.hexahedra import verdict
 from lithon.survey.twins import twins
 
 

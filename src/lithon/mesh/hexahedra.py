@@ -1,0 +1,128 @@
+"""Hexahedra of a whole model: how each body is swept, in which order, and the mesh of all."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.measures import volume
+from lithon.brep.topology import Body, Face, Model
+from lithon.errors import Refusal, spot
+from lithon.mesh.around import carried_around
+from lithon.mesh.hexer import Hexer
+from lithon.mesh.mesh import Mesh
+from lithon.mesh.quads import four_sided
+from lithon.mesh.quality import Quality
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.sweep import Sweep, sweep_of
+from lithon.mesh.turns import Sides, Turn, turn_of
+from lithon.mesh.walls import matched
+from lithon.progress import SILENT, Progress
+
+
+def plan_of(body: Body, known: Sides, along: bool = False) -> Sweep | Turn:
+    """How to sweep a body. All the way round an axis where its profile can be mapped or nothing else is possible;
+    where `along`, only if nothing else is possible. Raises Refusal naming the face that stands in the way."""
+    try:
+        line = sweep_of(body)
+    except Refusal as refusal:
+        try:
+            return turn_of(body, known)
+        except Refusal as other:
+            raise (other if "axis" in other.what and other.remedy else refusal) from None
+    if along or all(four_sided(u.face) for u in line.source):
+        return line
+    try:
+        turn = turn_of(body, known)
+    except Refusal:
+        return line
+    return turn if four_sided(turn.profile) else line
+
+
+def hexahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -> Mesh:
+    """Sweep all bodies of a model; bonded faces match node for node.
+
+    Raises Refusal naming the body, the face and the place where one is not a single profile.
+    """
+    if not np.isfinite(rules.size) or rules.size <= 0.0:
+        raise Refusal("the element size must be a positive length")
+    try:
+        return _swept(model, rules, progress, along=False)
+    except Refusal:
+        # A pipe between plates may have to follow them rather than be the better mesh by itself.
+        return _swept(model, rules, progress, along=True)
+
+
+def _swept(whole: Model, rules: SizeRules, progress: Progress, along: bool) -> Mesh:
+    model, plans, known = _corners_matched(whole, along)
+    hexer = Hexer(model, rules, plans, known)
+    hexer.assign()
+    elements, owner = [], []
+    for k, plan in enumerate(_in_order(plans)):
+        progress.tell(k / len(plans), f"sweeping {plan.body.name}")
+        made = carried_around(hexer, plan) if isinstance(plan, Turn) else hexer.sweep(plan)
+        elements.append(made)
+        owner.append(np.full(len(made), model.bodies.index(plan.body), dtype=np.int64))
+    points, hexes = np.array(hexer.points), np.concatenate(elements)
+    faces = model.faces()
+    quads = [_facing(f, hexer.on_face[f][1], points) for f in faces]
+    mesh = Mesh(
+        points, hexes, np.concatenate(owner), np.concatenate(quads),
+        np.repeat(np.arange(len(faces)), [len(q) for q in quads]), whole.bodies, whole.faces(),
+        Quality.of(points, hexes),
+    )  # fmt: skip
+    worst = int(mesh.quality.scaled_jacobian.argmin())
+    if mesh.quality.scaled_jacobian[worst] <= 0.0:
+        raise Refusal("a swept element would be folded", where=spot(points[hexes[worst]].mean(axis=0)),
+                      remedy="a smaller element size")  # fmt: skip
+    return mesh
+
+
+def _corners_matched(model: Model, along: bool) -> tuple[Model, list[Sweep | Turn], Sides]:
+    """The model with its edges cut until both ends of every wall have the same corners, and how its bodies sweep."""
+    known = Sides()
+    plans = [plan_of(body, known, along) for body in model.bodies]
+    for _ in range(2 + len(model.bodies)):  # a cut may go on from body to body
+        model, more = matched(model, [plan for plan in plans if isinstance(plan, Sweep)], model.tolerance)
+        if not more:
+            break
+        known = Sides()
+        plans = [plan_of(body, known, along) for body in model.bodies]
+    return model, plans, known
+
+
+def _in_order(plans: list[Sweep | Turn]) -> list[Sweep | Turn]:
+    """Bodies turned around an axis first: their neighbours take over what they make. Then bodies whose source is
+    another's target come after it."""
+    out: list[Sweep | Turn] = [plan for plan in plans if isinstance(plan, Turn)]
+    left = [plan for plan in plans if isinstance(plan, Sweep)]
+    while left:
+        ends = {u.face for s in left for u in s.target}
+        free = [s for s in left if not any(u.face in ends for u in s.source)] or left[:1]
+        out.append(free[0])
+        left.remove(free[0])
+    return out
+
+
+def _facing(face: Face, quads: Ints, points: Floats) -> Ints:
+    """Quads turned counter-clockwise about the face's normal."""
+    v = points[quads]
+    cross = np.cross(v[:, 2] - v[:, 0], v[:, 3] - v[:, 1])
+    if float((cross * face.normal(v.mean(axis=1))).sum()) < 0.0:
+        return quads[:, ::-1]
+    return quads
+
+
+def verdict(body: Body) -> tuple[str, str]:
+    """'mapped', 'swept' or 'tetrahedra', and the reason in words."""
+    try:
+        plan = plan_of(body, Sides())
+    except Refusal as refusal:
+        return "tetrahedra", refusal.what
+    if isinstance(plan, Turn):
+        way, ends = "all the way round its axis", [plan.profile]
+    else:
+        way = "around its axis" if plan.motion.turning else f"over {plan.motion.amount:.4g} mm"
+        ends = [u.face for u in plan.source]
+    kind = "mapped" if all(four_sided(face) for face in ends) else "swept"
+    return kind, f"one profile {way}, {volume(body):.4g} mm³"
