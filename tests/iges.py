@@ -150,7 +150,7 @@ class Writer:
             else:
                 self.add(143, [0, surface, len(bounds), *bounds])
 
-    def solid(self, body: Body) -> None:
+    def solid(self, body: Body) -> int:
         """As type 186, edges and vertices in lists."""
         corners: dict[tuple, int] = {}
 
@@ -185,4 +185,4 @@ class Writer:
                 ids.append(self.add(508, [len(uses), *(v for n, f in uses for v in (0, edges, n, int(f), 0))], 1))
             faces += [self.add(510, [surface, len(ids), 1, *ids], 1), int(use.face.along == use.forward)]
         shell = self.add(514, [len(faces) // 2, *faces], 1)
-        self.add(186, [shell, 1, 0])
+        return self.add(186, [shell, 1, 0])

@@ -146,9 +146,115 @@ def test_what_cannot_be_read_is_named_and_the_rest_arrives():
     body, _ = bored_block()
     w = Writer()
     w.trimmed(body)
-    w.add(144, [w.add(112, [3, 1, 3, 1]), 1, 0, w.add(142, [0, 1, 0, 1, 2])])
+    w.add(144, [w.add(125, [3, 1, 3, 1]), 1, 0, w.add(142, [0, 1, 0, 1, 2])])
     model, notes = read(w)
-    assert len(model.bodies) == 1 and any("type 112" in n for n in notes)
+    assert len(model.bodies) == 1 and any("type 125" in n for n in notes)
+
+
+def test_conics_that_are_no_ellipses():
+    """Every point of the arc is on the conic, whichever way it lies."""
+    from lithon.exchange.iges_polynomial import conic_arc
+
+    parabola = np.array([[1.0, 0, 0], [0, 0, -2.0], [0, -2.0, 0]])  # x^2 = 4 y
+    hyperbola = np.diag([1 / 9, -1 / 4, -1.0])  # x = 3 cosh t, y = 2 sinh t
+    branch = np.array([[3 * np.cosh(t), 2 * np.sinh(t)] for t in (-0.7, 1.3)])
+    for form, ends in ((parabola, np.array([[-2.0, 1.0], [4.0, 4.0]])), (hyperbola, branch)):
+        p = conic_arc(form, ends).point(np.linspace(0, 1, 40))
+        flat = np.column_stack([p[:, :2], np.ones(40)])
+        assert np.abs(np.einsum("ni,ij,nj->n", flat, form, flat)).max() < 1e-12
+        assert p[0, :2] == pytest.approx(ends[0]) and p[-1, :2] == pytest.approx(ends[1])
+    with pytest.raises(BadFile, match="two branches"):
+        conic_arc(hyperbola, branch * [[1, 1], [-1, 1]])
+    w = Writer()
+    number = w.add(104, [0.0, 0.0, 1.0, -4.0, 0.0, 0.0, 5.0, 1.0, -2.0, 4.0, 4.0], 3)  # y^2 = 4 x
+    (arc,) = geometry_of(w).curve(number)
+    p = arc.points(20)
+    assert np.abs(p[:, 1] ** 2 - 4 * p[:, 0]).max() < 1e-12 and np.ptp(p[:, 2]) < 1e-12
+    assert p[0] == pytest.approx([1, -2, 5]) and p[-1] == pytest.approx([4, 4, 5])
+
+
+def geometry_of(w: Writer):
+    from lithon.exchange.iges_geometry import IgesGeometry
+    from lithon.exchange.iges_records import read_records
+
+    return IgesGeometry(read_records(w.text()))
+
+
+def test_curves_and_surfaces_by_their_polynomials():
+    """Against the polynomials themselves, with breaks that are not even."""
+    rng = np.random.default_rng(5)
+    breaks, v = np.array([0.0, 0.5, 2.0, 2.7]), np.array([1.0, 1.4, 3.0])
+    x = np.poly1d([0.3, -1.0, 2.0, 1.0])  # one cubic in pieces is the same curve
+    y, z = np.poly1d([-0.2, 0.1, 1.0, 0.0]), np.poly1d([1.0, 0.0, 0.0, 4.0])
+    pieces = [[p.deriv(k)(t) / [1, 1, 2, 6][k] for p in (x, y, z) for k in range(4)] for t in breaks[:-1]]
+    w = Writer()
+    n = w.add(112, [3, 2, 3, 3, *breaks.tolist(), *np.ravel(pieces).tolist(), *[0.0] * 12])
+    (part,) = geometry_of(w).curve(n)
+    t = np.linspace(0, 2.7, 50)
+    assert part.curve.point(t) == pytest.approx(np.column_stack([x(t), y(t), z(t)]), abs=1e-12)
+    c = rng.normal(size=(3, 4, 4))  # one bicubic: coefficient of u^s v^t
+
+    def shifted(k, u0, v0):
+        """Coefficients of the same polynomial about (u0, v0), v's powers first."""
+        out = np.zeros((4, 4))
+        from math import comb
+
+        for s in range(4):
+            for q in range(4):
+                for i in range(s + 1):
+                    for j in range(q + 1):
+                        out[j, i] += c[k, s, q] * comb(s, i) * comb(q, j) * u0 ** (s - i) * v0 ** (q - j)
+        return out
+
+    for spare in (False, True):
+        values = []
+        for u0 in (*breaks[:-1], *([9.0] if spare else [])):
+            for v0 in (*v[:-1], *([9.0] if spare else [])):
+                values += [a for k in range(3) for a in shifted(k, u0, v0).ravel()]
+        w = Writer()
+        n = w.add(114, [3, 1, 3, 2, *breaks.tolist(), *v.tolist(), *(float(a) for a in values)])
+        surface = geometry_of(w).surface(n)
+        at = np.column_stack([rng.uniform(0, 2.7, 40), rng.uniform(1, 3, 40)])
+        true = [[np.polynomial.polynomial.polyval2d(a, b, c[k]) for k in range(3)] for a, b in at]
+        assert surface.at(at[:, 0], at[:, 1])[0] == pytest.approx(np.array(true), rel=1e-9, abs=1e-9)
+
+
+def test_definitions_stand_where_their_instances_are():
+    """A block twice in a frame that is there twice: four blocks, with names and paths; another by itself."""
+    body, _ = bored_block()
+    w = Writer()
+    solid = w.solid(body)
+    block = w.add(308, [0, "5Hblock", 1, solid], status=20000)
+    inner = [w.add(408, [block, float(x), 0.0, 0.0, 1.0], status=10000) for x in (0, 100)]
+    frame = w.add(308, [1, "5Hframe", 2, *inner], status=20000)
+    quarter = w.add(124, [0.0, -1.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0])
+    w.add(408, [frame, 0.0, 0.0, 0.0])
+    w.add(408, [frame, 0.0, 0.0, 500.0, 1.0], matrix=quarter)
+    w.add(408, [block, 0.0, 0.0, 0.0, 2.0])
+    model, notes = read(w)
+    assert any("scaled by 2" in n for n in notes) and len(model.bodies) == 4
+    assert {b.path[0] for b in model.bodies} == {"frame"} and {b.name for b in model.bodies} == {
+        f"block {k}" for k in range(1, 5)
+    }
+    from lithon.brep.measures import mass_properties
+
+    mass = mass_properties(body)
+    c = mass.centroid
+    expected = [c, c + [100, 0, 0], [-c[1], c[0], c[2] + 500], [-c[1], c[0] + 100, c[2] + 500]]
+    found = [mass_properties(b) for b in model.bodies]
+    assert sorted(np.round([m.centroid for m in found], 6).tolist()) == sorted(np.round(expected, 6).tolist())
+    assert [m.volume for m in found] == pytest.approx([mass.volume] * 4)
+
+
+def test_a_solid_has_the_name_of_its_property():
+    body, _ = bored_block()
+    w = Writer()
+    solid = w.solid(body)
+    name = w.add(406, [1, "9Hguide pin"], 15)
+    kind, form, matrix, status, values = w.entities[(solid - 1) // 2]
+    w.entities[(solid - 1) // 2] = (kind, form, matrix, status, [*values, 0, 1, name])
+    model, _ = read(w)
+    assert [b.name for b in model.bodies] == ["guide pin"]
 
 
 def test_no_mutation_gets_past_the_reader():

@@ -139,3 +139,21 @@ def test_a_moved_copy_is_a_twin_and_a_mirrored_one_is_not(seed):
     mirror = np.diag([-1.0, 1.0, 1.0, 1.0])
     assert motion_between(chiral, moved(chiral, motion @ mirror)) is None
     assert motion_between(cube, moved(cube, motion @ mirror)) is not None  # a cube is its own mirror image
+
+
+@pytest.mark.parametrize("gap", [0.3, 0.9])
+def test_a_thin_slot_is_found_where_it_is_narrowest(gap):
+    """A saw cut that opens upwards; the two sides are neighbours of its floor, not of each other."""
+    from lithon.brep.build import Piece
+    from lithon.survey.sizes import marks
+    from lithon.survey.walls import slots
+
+    low, high = 15.0 - gap / 2, 15.0 + gap / 2
+    outline = [(0, 0), (30, 0), (30, 12), (high, 12), (high, 5), (low, 5), (low, 12), (0, 12)]
+    body = prism([Piece(p) for p in outline], 8.0)
+    (slot,) = [f for f in findings(Model.of([body]), 4.0) if f.kind == "thin slot"]
+    assert slot.size == pytest.approx(gap, rel=1e-9) and len(slot.faces) == 2
+    assert abs(slot.place[0] - 15.0) == pytest.approx(gap / 2) and 5.0 < slot.place[1] < 12.0
+    assert not [f for f in findings(Model.of([body]), 0.8) if f.kind == "thin slot"]  # narrower than three of these
+    assert marks(Model.of([body]), "gaps")[0].value == pytest.approx(gap, rel=1e-9)
+    assert not slots(prism(rectangle(0, 0, 30, 12), 8.0), np.inf)  # a block looks at itself nowhere

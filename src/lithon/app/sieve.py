@@ -104,7 +104,7 @@ class Axis(QWidget):
             p.setPen(QColor(theme.INK2))
             p.drawText(
                 QRectF(10, 20, self.width() - 20, base - 24),
-                Qt.AlignmentFlag.AlignCenter,
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop,  # clear of the size line
                 f"no {self.lens.noun} in this model",
             )
             return

@@ -14,16 +14,26 @@ from lithon.brep.trees import tree_of
 
 #: Samples beyond which they are thinned.
 _MOST = 150_000
-_walls: WeakKeyDictionary[Body, tuple[Floats, Floats, Ints, Ints, Floats]] = WeakKeyDictionary()
+#: Sample points, distances, face uses on both sides, cosines.
+Field = tuple[Floats, Floats, Ints, Ints, Floats]
+_walls: WeakKeyDictionary[Body, Field] = WeakKeyDictionary()
 
 
-def thickness(body: Body) -> tuple[Floats, Floats, Ints, Ints, Floats]:
+def thickness(body: Body) -> Field:
     """Sample points (n,3) on the surface, the wall behind each (n,), the face use index of the
     sample (n,) and of the wall's far side (n,), and the cosine (n,) between the two outward normals.
     About one sample per 1/60 of the diagonal; cached."""
-    hit = _walls.get(body)
-    if hit is not None:
-        return hit
+    if body not in _walls:
+        _walls[body] = _across(body, -1.0, np.inf)
+    return _walls[body]
+
+
+def clearance(body: Body, most: float) -> Field:
+    """The same, looking out of the solid for its own surface no further away than `most`."""
+    return _across(body, 1.0, most)
+
+
+def _across(body: Body, way: float, most: float) -> Field:
     points, triangles, owner = body_mesh(body)
     corners = points[triangles]
     cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
@@ -36,12 +46,9 @@ def thickness(body: Body) -> tuple[Floats, Floats, Ints, Ints, Floats]:
         cells = np.column_stack([owner[row], np.round(spots / (scale / 250.0)).astype(np.int64)])
         _, first = np.unique(cells, axis=0, return_index=True)
         spots, row = spots[first], row[first]
-    inward = -cross[row] / size[row, None]
-    which, distance = tree_of(body).first_hits(spots, inward, 1e-7 * scale)
+    which, distance = tree_of(body).first_hits(spots, way * cross[row] / size[row, None], 1e-7 * scale, most)
     far = np.where(which >= 0, owner[which], -1)
     facing = np.where(
         which >= 0, (cross[row] * cross[which]).sum(axis=1) / (size[row] * np.maximum(size[which], 1e-300)), 1.0
     )
-    made = spots, distance, owner[row], far, facing
-    _walls[body] = made
-    return made
+    return spots, distance, owner[row], far, facing

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.interpolate import make_interp_spline
 
 from lithon.arrays import Floats, frozen
 from lithon.errors import BadFile
+from lithon.exchange.iges_polynomial import conic_arc, cubic_curve, cubic_surface
 from lithon.exchange.iges_records import Record, Records
 from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
@@ -108,7 +109,18 @@ class IgesGeometry:
         return parts
 
     def _curves(self) -> dict[int, Callable[[Record], list[Stretch]]]:
-        return {100: self._arc, 104: self._conic, 106: self._path, 110: self._line, 126: self._spline}
+        return {
+            100: self._arc,
+            104: self._conic,
+            106: self._path,
+            110: self._line,
+            112: self._cubics,
+            126: self._spline,
+        }
+
+    def _cubics(self, r: Record) -> list[Stretch]:
+        curve = cubic_curve(r, self.scale)
+        return [Stretch(curve, curve.low, curve.high)]
 
     def _line(self, r: Record) -> list[Stretch]:
         a, b = self.scale * np.array(r.reals(0, 6)).reshape(2, 3)
@@ -130,8 +142,11 @@ class IgesGeometry:
         a, b, c, d, e, f, z, x1, y1, x2, y2 = r.reals(0, 11)
         s = self.scale
         quad = np.array([[a, b / 2.0], [b / 2.0, c]])
-        if np.linalg.det(quad) <= 0.0:
-            raise Unread("a parabola or hyperbola")
+        if np.linalg.det(quad) <= 1e-12 * np.trace(quad) ** 2:
+            form = np.array([[a, b / 2, d / 2], [b / 2, c, e / 2], [d / 2, e / 2, f]])
+            arc = conic_arc(form, np.array([[x1, y1], [x2, y2]]))
+            arc = replace(arc, control=frozen(s * (arc.control + [0.0, 0.0, z])))
+            return [Stretch(arc, 0.0, 1.0)]
         middle = -0.5 * np.linalg.solve(quad, [d, e])
         level = float(middle @ quad @ middle) - f
         size, axes = np.linalg.eigh(quad * np.sign(np.trace(quad)))
@@ -203,7 +218,7 @@ class IgesGeometry:
         return {
             108: self._plane, 118: self._ruled, 120: self._revolved, 122: self._tabulated, 128: self._spline_surface,
             190: self._plane_at, 192: self._cylinder, 194: self._cone, 196: self._sphere, 198: self._torus,
-            140: self._offset,
+            140: self._offset, 114: self._cubic_patches,
         }  # fmt: skip
 
     def _axis(self, r: Record, reference: int) -> Frame:
@@ -295,6 +310,9 @@ class IgesGeometry:
         return BSplineSurface(
             frozen(spread[0]), v, a.degree, 1, frozen(net), None if weights is None else frozen(weights)
         )
+
+    def _cubic_patches(self, r: Record) -> Surface:
+        return cubic_surface(r, self.scale)
 
     def _spline_surface(self, r: Record) -> Surface:
         k1, k2, m1, m2 = (r.integer(k) for k in range(4))

@@ -6,18 +6,21 @@ follows from where it lies on its surface, a face's from its neighbours, a solid
 
 from __future__ import annotations
 
+import itertools
 from collections import Counter
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.moved import moved
 from lithon.brep.proto import ProtoEdge, ProtoFaces
 from lithon.brep.sewing import righted, sew, turned_alike
 from lithon.brep.shells import closes, connected, solids
 from lithon.brep.topology import Body, Face, FaceUse, Model
 from lithon.errors import BadFile, Refusal
 from lithon.exchange.iges_geometry import IgesGeometry, Stretch, Unread, outline_of
+from lithon.exchange.iges_instances import Instances, instances, name_of
 from lithon.exchange.iges_records import Record, Records, read_records
 from lithon.exchange.step_read import Arrival, settled, told
 from lithon.geometry.splines import BSplineSurface
@@ -66,23 +69,52 @@ class _Reader:
             why = f" ({'; '.join(self.notes[:3])})" if self.notes else ""
             raise BadFile(f"the IGES file holds no solid or surface that Lithon can read{why}")
         faces = self._sewn()
+        placed = instances(self.x, self.geometry, self.notes)
         bodies: list[Body] = []
         for number, shells in owners.items():
             uses = [use for shell in shells for use in turned_alike([faces[k] for k in shell if k in faces])]
             if uses:
-                bodies.append(Body(_voids_inward(uses), self.name, colour=self._colour(self.x.get(number))))
-        left = turned_alike([faces[k] for k in loose if k in faces])
+                record = self.x.get(number)
+                name = name_of(self.x, record, 3 + 2 * record.integer(2))
+                body = Body(_voids_inward(uses), name, colour=self._colour(record))
+                bodies += self._standing(body, placed, number)
+        homes: dict[int, list[int]] = {}
+        for k in loose:
+            homes.setdefault(placed.home.get(k, 0), []).append(k)
+        for some in homes.values():
+            for body in self._from_surfaces(some, faces):
+                bodies += self._standing(body, placed, some[0])
+        unnamed = sum(not body.name for body in bodies)
+        count = itertools.count(1)
+        bodies = [
+            body if body.name else replace(body, name=self.name if unnamed == 1 else f"{self.name} {next(count)}")
+            for body in bodies
+        ]
+        return Arrival(settled(Model.of(bodies), self.notes), told(self.notes))
+
+    def _from_surfaces(self, numbers: list[int], faces: dict[int, Face]) -> list[Body]:
+        """Solids and open skins of surfaces that no solid owns."""
+        left = turned_alike([faces[k] for k in numbers if k in faces])
         closed = [use for shell in connected(left) if closes(shell) for use in shell]
         opened = [shell for shell in connected(left) if not closes(shell)]
-        colour = Counter(c for k in loose if (c := self._colour(self.x.get(k))) is not None).most_common(1)
+        colour = Counter(c for k in numbers if (c := self._colour(self.x.get(k))) is not None).most_common(1)
         shade = colour[0][0] if colour else None
-        groups = [*(solids(closed) if closed else []), *opened]
-        bodies += [Body(tuple(group), self.name, colour=shade) for group in groups]
         if opened:
             self.notes.append(f"{len(opened)} sets of surfaces do not close to a solid")
-        names = [self.name] if len(bodies) == 1 else [f"{self.name} {k + 1}" for k in range(len(bodies))]
-        bodies = [replace(body, name=own) for body, own in zip(bodies, names, strict=True)]
-        return Arrival(settled(Model.of(bodies), self.notes), told(self.notes))
+        groups = [*(solids(closed) if closed else []), *opened]
+        return [Body(tuple(group), "", colour=shade) for group in groups]
+
+    def _standing(self, body: Body, placed: Instances, number: int) -> list[Body]:
+        """A body wherever its definition stands; as it is, where it belongs to none or stands nowhere."""
+        places = placed.places.get(placed.home.get(number, 0), [])
+        if not places:
+            return [body]
+        out = []
+        for k, place in enumerate(places):
+            own = body.name or place.path[-1] or self.name
+            name = own if len(places) == 1 else f"{own} {k + 1}"
+            out.append(replace(moved(body, place.motion), name=name, path=(*place.path[:-1], name)))
+        return out
 
     def _colour(self, record: Record) -> tuple[float, float, float] | None:
         if record.colour >= 0:

@@ -41,13 +41,17 @@ class BoxTree:
         row, at = _nearest(self.corners, self.low, self.high, self.first, self.count, points)
         return self.order[row], at
 
-    def first_hits(self, origins: Floats, directions: Floats, least: float) -> tuple[Ints, Floats]:
-        """The first triangle (n,) that each ray meets further away than `least`, or -1, and how far (n,)."""
+    def first_hits(
+        self, origins: Floats, directions: Floats, least: float, most: float = np.inf
+    ) -> tuple[Ints, Floats]:
+        """The first triangle (n,) that each ray meets further away than `least` and nearer than `most`, or -1, and
+        how far (n,), infinite where there is none."""
         row, far = _first_hits(
             self.corners, self.low, self.high, self.first, self.count,
-            np.ascontiguousarray(origins, dtype=float), np.ascontiguousarray(directions, dtype=float), least,
+            np.ascontiguousarray(origins, dtype=float), np.ascontiguousarray(directions, dtype=float), least, most,
         )  # fmt: skip
-        return np.where(row >= 0, self.order[np.maximum(row, 0)], -1), far
+        hit = row >= 0
+        return np.where(hit, self.order[np.maximum(row, 0)], -1), np.where(hit, far, np.inf)
 
     def own_pairs(self, tags: Ints) -> Ints:
         """Pairs (k,2), the smaller row first, of its own triangles whose boxes meet and whose tags (m,) differ."""
@@ -224,13 +228,13 @@ def _along(t: Floats, o: Floats, d: Floats) -> float:
 @njit(cache=True)
 def _first_hits(
     corners: Floats, low: Floats, high: Floats, first: Ints, count: Ints, origins: Floats, directions: Floats,
-    least: float,
+    least: float, most: float,
 ) -> tuple[Ints, Floats]:  # fmt: skip
-    row, far = np.full(len(origins), -1, np.int64), np.full(len(origins), np.inf)
+    row, far = np.full(len(origins), -1, np.int64), np.full(len(origins), most)
     stack, near = np.empty(128, np.int64), np.empty(128)
     for n in range(len(origins)):
         o, d, top = origins[n], directions[n], 1
-        stack[0], near[0] = 0, _enters(low[0], high[0], o, d, np.inf)
+        stack[0], near[0] = 0, _enters(low[0], high[0], o, d, most)
         while top:
             top -= 1
             if near[top] >= far[n]:

@@ -20,7 +20,7 @@ from lithon.survey.disguised import disguise_cards
 from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 from lithon.survey.skin import skin_cards
-from lithon.survey.walls import walls
+from lithon.survey.walls import slots, walls
 
 _RANK = {"stops": 0, "costs": 1, "note": 2}
 
@@ -54,6 +54,7 @@ def body_findings(body: Body, size: float, tolerance: float, thorough: bool = Tr
             if card is not None:
                 out.append(card)
                 known |= set(feature.faces)
+        out += _thin_slots(body, size, known)
     out += _short_edges(body, size, known)
     out += _narrow_faces(body, size, known)
     out += corner_cards(body, size, known)
@@ -208,6 +209,25 @@ def _thin_walls(body: Body, size: float) -> list[Finding]:
             station="survey",
         )
         for wall, faces, place in walls(body, 0.8 * size)
+    ]
+
+
+def _thin_slots(body: Body, size: float, known: set[Face]) -> list[Finding]:
+    """Places where the solid's own sides come closer than a third of an element, but for small features."""
+    return [
+        Finding(
+            "thin slot",
+            "costs",
+            gap,
+            place,
+            f"slot {gap:.3g} mm wide, {share(gap, size)}",
+            "Its sides are meshed apart; what looks for contacts at this size takes them for one.",
+            "clear it: choose its faces; or keep it",
+            body,
+            faces,
+        )
+        for gap, faces, place in slots(body, 0.35 * size)
+        if not known.issuperset(faces)
     ]
 
 

@@ -11,7 +11,7 @@ from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Body, Edge, Face, Model, rough_box
 from lithon.survey.between import gaps
 from lithon.survey.features import features
-from lithon.survey.walls import walls
+from lithon.survey.walls import slots, walls
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -78,7 +78,8 @@ def _wall_marks(body: Body) -> list[Mark]:
 
 def _gap_marks(model: Model) -> list[Mark]:
     reach = 0.1 * float(np.linalg.norm(np.ptp(rough_box(model.bodies), axis=0)))
-    return [Mark(gap, faces=faces, body=body) for gap, faces, body in gaps(model, reach)]
+    within = [(gap, faces, body) for body in model.bodies for gap, faces, _ in slots(body, reach)]
+    return [Mark(gap, faces=faces, body=body) for gap, faces, body in (*within, *gaps(model, reach))]
 
 
 _MAKERS: dict[str, Callable[[Body], list[Mark]]] = {

@@ -1,4 +1,4 @@
-"""Walls: where two sides of a body stand close to each other, back to back."""
+"""Walls and slots: where two sides of a body stand close to each other, back to back or face to face."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
-from lithon.brep.thickness import thickness
+from lithon.brep.thickness import Field, clearance, thickness
 from lithon.brep.topology import Body, Face
 from lithon.survey.card import xyz
 
@@ -16,7 +16,16 @@ Wall = tuple[float, tuple[Face, Face], tuple[float, float, float]]
 def walls(body: Body, most: float) -> list[Wall]:
     """The thinnest place (mm) between each pair of faces that make a wall thinner than `most`, with the faces
     and the place. Neighbours make a corner, not a wall."""
-    where, wall, own, far, facing = thickness(body)
+    return _narrowest(body, thickness(body), most)
+
+
+def slots(body: Body, most: float) -> list[Wall]:
+    """Likewise the narrowest place between faces that look at each other across a void narrower than `most`."""
+    return _narrowest(body, clearance(body, most), most)
+
+
+def _narrowest(body: Body, field: Field, most: float) -> list[Wall]:
+    where, wall, own, far, facing = field
     rows = np.flatnonzero(np.isfinite(wall) & (wall < most) & (far >= 0) & (own != far) & (facing < -0.5))
     rows = rows[np.argsort(wall[rows], kind="stable")]
     low, high = np.minimum(own[rows], far[rows]), np.maximum(own[rows], far[rows])
