@@ -678,3 +678,53 @@ def test_many_cards_are_laid_out_in_parts_and_the_window_comes_to_rest(desk, qtb
     assert len(docket.cards) == min(80, len(docket.groups))
     docket.choose(len(docket.groups) - 1)
     assert docket.current == len(docket.groups) - 1 and len(docket.cards) == len(docket.groups)
+
+
+def test_reading_can_be_stopped_and_loses_nothing(opened, qtbot, tmp_path, anchor):
+    """While a file is read the window says so; Esc lets go of it, and what lay on the desk stays."""
+    from PySide6.QtCore import Qt
+
+    desk, work = opened, opened.work
+    before = work.model
+    assert desk.notices.isHidden()
+    work.job("rest", 30.0, done=lambda words: None, failed=lambda error: None)  # the worker has something to do
+    path = tmp_path / "other.step"
+    lithon.write_step(anchor, path)
+    desk.open(path)
+    qtbot.waitUntil(lambda: desk.notices.reading.isVisible(), timeout=10000)
+    assert "Reading other.step" in desk.notices.reading_text.text()
+    press(desk, qtbot, Qt.Key.Key_Escape)
+    read(desk, qtbot)
+    qtbot.wait(300)
+    assert work.model is before and work.path.name == "collar-anchor.step" and desk.notices.isHidden()
+    desk.open(path)
+    settled(desk, qtbot)
+    assert work.path == path and work.model is not before
+
+
+def test_the_last_file_asked_for_is_opened(opened, qtbot, tmp_path, anchor):
+    desk = opened
+    for name in ("first.step", "second.step", "third.step"):
+        lithon.write_step(anchor, tmp_path / name)
+        desk.open(tmp_path / name)
+    settled(desk, qtbot)
+    assert desk.work.path.name == "third.step"
+
+
+def test_calls_into_qt_give_back_what_they_take(display, qtbot):
+    """A binding that drops a reference to None at every call ends the process after some hours of work."""
+    import sys
+
+    from PySide6.QtCore import QTimer
+    from PySide6.QtWidgets import QApplication, QLabel
+
+    words, timer = QLabel("a"), QTimer()
+    qtbot.addWidget(words)
+    before = sys.getrefcount(None)
+    for k in range(500):
+        words.setText(str(k))
+        words.update()
+        timer.start(1000)
+        timer.stop()
+        QApplication.processEvents()
+    assert sys.getrefcount(None) > before - 400

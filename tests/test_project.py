@@ -5,6 +5,7 @@ import os
 import signal
 import time
 
+import numpy as np
 import pytest
 from conftest import PREPARATION
 
@@ -12,7 +13,7 @@ import lithon
 from lithon.brep.measures import volume
 from lithon.errors import BadFile, Cancelled, LithonError, Unresolved
 from lithon.project.ledger import Ledger, Source
-from lithon.project.steps import clear_question, plane_at, split_step
+from lithon.project.steps import clear_question, plane_at, run_step, split_step
 from lithon.project.wire import Wire
 from lithon.project.worker import WorkerHandle
 from lithon.samples import ANCHOR, Anchor, collar_anchor
@@ -164,6 +165,49 @@ def test_the_wire_keeps_identity_and_sends_differences(anchor, prepared):
     near.pack(base)
     step = near.pack(after)
     assert len(step) < 0.6 * len(first)
+
+
+def test_triangles_travel_with_their_faces(prepared):
+    """What was drawn on one side is there on the other, fits what that side has drawn itself, and closes."""
+    from lithon.brep.tessellate import body_mesh, known_faces, open_edges
+    from lithon.brep.travel import make_ready
+
+    text = lithon.step_text(prepared.base)
+    there = lithon.parse_step(text).model
+    (body,) = there.bodies
+    make_ready(there.faces())
+    near, far = Wire(), Wire()
+    data = far.pack(there)
+    here = near.unpack(data)
+    assert near.last.whole and len(known_faces(here.faces())) == len(here.faces())
+    points, triangles, _ = body_mesh(here.bodies[0])
+    assert open_edges(triangles) == 0
+    theirs = body_mesh(body)
+    assert len(triangles) == len(theirs[1])
+    assert sorted(map(tuple, np.round(points, 12))) == sorted(map(tuple, np.round(theirs[0], 12)))
+    # A step taken there: its new faces meet the old ones here node for node.
+    outcome = run_step(there, lithon.clear_question("holes where diameter <= 2.6 mm"))
+    make_ready(outcome.model.faces())
+    after = near.unpack(far.pack(outcome)).model
+    assert not near.last.whole
+    assert open_edges(body_mesh(after.bodies[0])[1]) == 0
+    assert total(after) == pytest.approx(total(outcome.model), rel=1e-12)
+    # Somebody who knows nothing can read the first message as it came.
+    other = Wire()
+    assert total(other.unpack(data)) == total(there)
+    back = other.pack(there)  # identity is what the uid says
+    assert len(back) < 0.02 * len(data)
+
+
+def test_the_package_loads_nothing_before_it_is_used():
+    import subprocess
+    import sys
+
+    code = "import lithon, sys; print(sorted(m for m in ('numpy', 'scipy', 'numba', 'PySide6') if m in sys.modules))"
+    said = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert said.strip() == "[]"
+    missing = [name for name in lithon.__all__ if not hasattr(lithon, name)]
+    assert not missing and {"open", "mesh_of", "survey_of", "SizeRules"} <= set(lithon.__all__)
 
 
 def wait(worker: WorkerHandle):

@@ -100,9 +100,8 @@ class Lane(QObject):
             self._restart(crashed=True)
 
     def _restart(self, crashed: bool = False) -> None:
-        """A worker that died, or does not stop when asked, is replaced; nothing is lost but its job."""
-        lost, self.jobs = [*self.jobs.values(), *(job for job, _ in self.waiting)], {}
-        self.waiting.clear()
+        """A worker that died, or does not stop when asked, is replaced; nothing is lost but the job under way."""
+        lost, self.jobs = list(self.jobs.values()), {}
         self.close()
         error: LithonError = (
             LithonError(
@@ -113,6 +112,7 @@ class Lane(QObject):
         )
         for job in lost:
             job.failed(error)
+        self._send()
 
     def close(self) -> None:
         if self._notifier is not None:

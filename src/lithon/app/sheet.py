@@ -49,5 +49,7 @@ class KeySheet(QFrame):
                     k = QLabel(key)
                     k.setFont(theme.font(9.5, 600))
                     grid.addWidget(k, r, 2 * c)
-                    grid.addWidget(label(words, wrap=False), r, 2 * c + 1)
+                    what = label(words, wrap=False)
+                    what.setContentsMargins(0, 0, 18, 0)  # apart from the next column's keys
+                    grid.addWidget(what, r, 2 * c + 1)
                     r += 1

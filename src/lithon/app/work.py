@@ -178,8 +178,12 @@ class Work(QObject):
         self.opening_changed.emit()
 
     def stop_opening(self) -> None:
+        """Let go of the file that is being read; whether it waits or is under way, its answer is not taken."""
         if self.opening:
+            self._loading += 1
+            self._now_opening("")
             self.stop()
+            self.told.emit("reading stopped; nothing has changed", "plain")
 
     def _adopt(self, ledger: Ledger) -> None:
         """Put another ledger on the desk."""
