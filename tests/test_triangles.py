@@ -389,3 +389,28 @@ def test_tree_answers_as_brute_force_does(seed):
         hit = (det != 0.0) & (u >= 0) & (v >= 0) & (u + v <= 1) & (far > 1e-9)
         best = far[hit].min() if hit.any() else np.inf
         assert (row[k] < 0) == np.isinf(best) and (np.isinf(best) or t[k] == pytest.approx(best, rel=1e-9))
+        limited, within = tree.first_hits(ask[k : k + 1], way[k : k + 1], 1e-9, 0.7)
+        assert (limited[0] >= 0) == (best < 0.7) and (
+            within[0] == pytest.approx(best) if best < 0.7 else np.isinf(within[0])
+        )
+
+
+@given(st.integers(0, 10_000), st.floats(0.0, 0.2))
+def test_pairs_of_boxes_are_all_found_and_each_once(seed, slack):
+    rng = np.random.default_rng(seed)
+
+    def cloud(n):
+        points = (rng.random((n, 1, 3)) + 0.15 * rng.random((n, 3, 3))).reshape(-1, 3)
+        return points[np.arange(3 * n)].reshape(n, 3, 3), BoxTree.of(points, np.arange(3 * n).reshape(n, 3))
+
+    def meet(p, q, slack):
+        low, high = (x[:, None].min(axis=2) for x in (p, -p)), (x[None].min(axis=2) for x in (q, -q))
+        (a0, a1), (b0, b1) = low, high
+        return ((a0 <= -b1 + slack) & (b0 <= -a1 + slack)).all(axis=2)
+
+    (p, one), (q, two) = cloud(70), cloud(50)
+    found = one.near_pairs(two, slack)
+    assert sorted(map(tuple, found.tolist())) == sorted(map(tuple, np.argwhere(meet(p, q, slack)).tolist()))
+    tags = rng.integers(0, 6, 70)
+    expected = [(i, j) for i, j in np.argwhere(meet(p, p, 0.0)).tolist() if i < j and tags[i] != tags[j]]
+    assert sorted(map(tuple, one.own_pairs(tags).tolist())) == sorted(expected)

@@ -55,17 +55,22 @@ class BoxTree:
 
     def own_pairs(self, tags: Ints) -> Ints:
         """Pairs (k,2), the smaller row first, of its own triangles whose boxes meet and whose tags (m,) differ."""
-        found = _own_pairs(self.low, self.high, self.first, self.count, self.corners, tags[self.order])
+        found = self._pairs(self, tags[self.order], tags[self.order], 0.0, own=True)
         pairs = self.order[found]
         return np.stack([pairs.min(axis=1), pairs.max(axis=1)], axis=1)
 
     def near_pairs(self, other: BoxTree, slack: float = 0.0) -> Ints:
         """Pairs (k,2) of triangles, one of each tree, whose boxes come within `slack`."""
-        found = _pairs(
-            self.low, self.high, self.first, self.count, self.corners,
-            other.low, other.high, other.first, other.count, other.corners, slack,
-        )  # fmt: skip
+        mine, theirs = np.zeros(len(self.order), dtype=np.int64), np.ones(len(other.order), dtype=np.int64)
+        found = self._pairs(other, mine, theirs, slack, own=False)
         return np.stack([self.order[found[:, 0]], other.order[found[:, 1]]], axis=1)
+
+    def _pairs(self, other: BoxTree, tags: Ints, their_tags: Ints, slack: float, own: bool) -> Ints:
+        """Pairs (k,2) of rows in each tree's own order."""
+        return _pairs(
+            self.low, self.high, self.first, self.count, self.corners, tags,
+            other.low, other.high, other.first, other.count, other.corners, their_tags, slack, own,
+        )  # fmt: skip
 
 
 @njit(cache=True, nogil=True)
@@ -275,10 +280,30 @@ def _triangles_apart(a: Floats, b: Floats, slack: float) -> bool:
 
 
 @njit(cache=True)
+def _tags_below(first: Ints, count: Ints, tags: Ints) -> Ints:
+    """The tag of all triangles below each node, or -1 where they differ."""
+    one = np.empty(len(first), np.int64)
+    for node in range(len(first) - 1, -1, -1):  # children come after their parents
+        if count[node]:
+            one[node] = tags[first[node]]
+            for i in range(first[node] + 1, first[node] + count[node]):
+                if tags[i] != one[node]:
+                    one[node] = -1
+        else:
+            left, right = one[first[node]], one[first[node] + 1]
+            one[node] = left if left == right else -1
+    return one
+
+
+@njit(cache=True)
 def _pairs(
-    low_a: Floats, high_a: Floats, first_a: Ints, count_a: Ints, corners_a: Floats,
-    low_b: Floats, high_b: Floats, first_b: Ints, count_b: Ints, corners_b: Floats, slack: float,
+    low_a: Floats, high_a: Floats, first_a: Ints, count_a: Ints, corners_a: Floats, tags_a: Ints,
+    low_b: Floats, high_b: Floats, first_b: Ints, count_b: Ints, corners_b: Floats, tags_b: Ints,
+    slack: float, own: bool,
 ) -> Ints:  # fmt: skip
+    """Pairs of triangles with different tags whose boxes come within `slack`; branches of one tag alone are not
+    followed into each other. `own`: both trees are one, and each pair is wanted once."""
+    one_a, one_b = _tags_below(first_a, count_a, tags_a), _tags_below(first_b, count_b, tags_b)
     out = np.empty((1024, 2), np.int64)
     found = 0
     stack = np.empty((4096, 2), np.int64)
@@ -287,12 +312,13 @@ def _pairs(
     while top:
         top -= 1
         a, b = stack[top, 0], stack[top, 1]
-        if _apart(low_a[a], high_a[a], low_b[b], high_b[b], slack):
+        same = one_a[a] >= 0 and one_a[a] == one_b[b]
+        if same or _apart(low_a[a], high_a[a], low_b[b], high_b[b], slack):
             continue
         if count_a[a] and count_b[b]:
             for i in range(first_a[a], first_a[a] + count_a[a]):
-                for j in range(first_b[b], first_b[b] + count_b[b]):
-                    if _triangles_apart(corners_a[i], corners_b[j], slack):
+                for j in range(i + 1 if own and a == b else first_b[b], first_b[b] + count_b[b]):
+                    if tags_a[i] == tags_b[j] or _triangles_apart(corners_a[i], corners_b[j], slack):
                         continue
                     if found == len(out):
                         bigger = np.empty((2 * found, 2), np.int64)
@@ -300,6 +326,13 @@ def _pairs(
                         out = bigger
                     out[found, 0], out[found, 1] = i, j
                     found += 1
+            continue
+        if own and a == b:
+            left, right = first_a[a], first_a[a] + 1
+            stack[top, 0], stack[top, 1] = left, left
+            stack[top + 1, 0], stack[top + 1, 1] = left, right
+            stack[top + 2, 0], stack[top + 2, 1] = right, right
+            top += 3
             continue
         size_a = (high_a[a] - low_a[a]).sum() if count_a[a] == 0 else -1.0
         size_b = (high_b[b] - low_b[b]).sum() if count_b[b] == 0 else -1.0
@@ -309,59 +342,5 @@ def _pairs(
         else:
             stack[top, 0], stack[top, 1] = a, first_b[b]
             stack[top + 1, 0], stack[top + 1, 1] = a, first_b[b] + 1
-        top += 2
-    return out[:found].copy()
-
-
-@njit(cache=True)
-def _own_pairs(low: Floats, high: Floats, first: Ints, count: Ints, corners: Floats, tags: Ints) -> Ints:
-    """Each pair of a tree's own triangles once; branches of one tag alone are not followed into each other."""
-    one = np.empty(len(low), np.int64)  # the tag of all triangles below a node, or -1
-    for node in range(len(low) - 1, -1, -1):  # children come after their parents
-        if count[node]:
-            one[node] = tags[first[node]]
-            for i in range(first[node] + 1, first[node] + count[node]):
-                if tags[i] != one[node]:
-                    one[node] = -1
-        else:
-            left, right = one[first[node]], one[first[node] + 1]
-            one[node] = left if left == right else -1
-    out = np.empty((1024, 2), np.int64)
-    found = 0
-    stack = np.empty((4096, 2), np.int64)
-    stack[0, 0], stack[0, 1] = 0, 0
-    top = 1
-    while top:
-        top -= 1
-        a, b = stack[top, 0], stack[top, 1]
-        if (one[a] >= 0 and one[a] == one[b]) or _apart(low[a], high[a], low[b], high[b], 0.0):
-            continue
-        if count[a] and count[b]:
-            for i in range(first[a], first[a] + count[a]):
-                for j in range(i + 1 if a == b else first[b], first[b] + count[b]):
-                    if tags[i] == tags[j] or _triangles_apart(corners[i], corners[j], 0.0):
-                        continue
-                    if found == len(out):
-                        bigger = np.empty((2 * found, 2), np.int64)
-                        bigger[:found] = out
-                        out = bigger
-                    out[found, 0], out[found, 1] = i, j
-                    found += 1
-            continue
-        if a == b:
-            left, right = first[a], first[a] + 1
-            stack[top, 0], stack[top, 1] = left, left
-            stack[top + 1, 0], stack[top + 1, 1] = left, right
-            stack[top + 2, 0], stack[top + 2, 1] = right, right
-            top += 3
-            continue
-        size_a = (high[a] - low[a]).sum() if count[a] == 0 else -1.0
-        size_b = (high[b] - low[b]).sum() if count[b] == 0 else -1.0
-        if size_a >= size_b:
-            stack[top, 0], stack[top, 1] = first[a], b
-            stack[top + 1, 0], stack[top + 1, 1] = first[a] + 1, b
-        else:
-            stack[top, 0], stack[top, 1] = a, first[b]
-            stack[top + 1, 0], stack[top + 1, 1] = a, first[b] + 1
         top += 2
     return out[:found].copy()
