@@ -697,6 +697,8 @@ def test_reading_can_be_stopped_and_loses_nothing(opened, qtbot, tmp_path, ancho
     read(desk, qtbot)
     qtbot.wait(300)
     assert work.model is before and work.path.name == "collar-anchor.step" and desk.notices.isHidden()
+    settled(desk, qtbot)  # what lies there is surveyed again, as that was broken off
+    assert work.findings and work.standings is not None
     desk.open(path)
     settled(desk, qtbot)
     assert work.path == path and work.model is not before

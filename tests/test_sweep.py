@@ -233,3 +233,19 @@ def test_a_profile_that_reaches_its_axis_is_carved_first():
     mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(1.5))
     good(mesh, 0.02)
     assert sum(volume(b) for b in mesh.bodies) == pytest.approx(volume(shaft), rel=1e-12)
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_rings_of_any_profile(seed):
+    """Random polygons around random axes: sound, conformal, and the volume of the polygon that goes round."""
+    rng = np.random.default_rng(seed)
+    n = int(rng.integers(3, 9))
+    angle = 2 * np.pi * (np.arange(n) + rng.uniform(0.0, 0.6, n)) / n
+    reach = rng.uniform(2.0, 6.0, n)
+    frame = Frame.of(rng.normal(size=3) * 10, rng.normal(size=3), rng.normal(size=3))
+    profile = [Piece((float(12 + r * np.cos(a)), float(r * np.sin(a)))) for r, a in zip(reach, angle, strict=True)]
+    mesh = lithon.hexahedral_mesh(Model.of([revolved(profile, frame, "ring")]), lithon.SizeRules(rng.uniform(0.8, 3.0)))
+    local = frame.local(mesh.points)
+    layers = len(np.unique(np.round(np.exp(1j * np.arctan2(local[:, 1], local[:, 0])), 6)))
+    assert mesh.conformal() and mesh.quality.scaled_jacobian.min() > 0.1
+    assert mesh.volume_ratio == pytest.approx(layers / (2 * np.pi) * np.sin(2 * np.pi / layers), rel=1e-9)

@@ -61,13 +61,17 @@ class Lane(QObject):
         self.jobs[self.worker.submit(job.name, *args)] = job
 
     def learn(self, parcel: Parcel) -> None:
-        """Start afresh with what another worker answered: nobody waits any more for what was under way, and it need
-        not be packed again."""
+        """Start afresh with what another worker answered, as it came, so that it need not be packed again."""
+        if self.worker is None or self.jobs or self.worker.wire.known:
+            self.renew()
+        self.worker.learn(parcel)
+
+    def renew(self) -> None:
+        """Another process that knows nothing; nobody waits any more for what was under way."""
         self.jobs.clear()
         self.waiting.clear()
         self.close()
         self._begin()
-        self.worker.learn(parcel)
 
     @property
     def parcel(self) -> Parcel:

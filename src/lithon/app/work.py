@@ -31,6 +31,7 @@ from lithon.survey.findings import Finding
 from lithon.survey.forecast import Forecast
 from lithon.survey.standing import Standing, Standings
 
+_LONG = 600  # ms: reading that takes longer is worth preparing for
 STATIONS = ("Intake", "Survey", "Mend", "Trim", "Carve", "Bond", "Prove", "Deliver")
 
 
@@ -92,6 +93,7 @@ class Work(QObject):
         self.standings: Standings | None = None
         self._fore, self._back = Lane(self, started), Lane(self)
         self._turn = self._loading = 0
+        self._renewed = False
         self._soon = QTimer(self, singleShot=True, interval=1500)
         self._soon.timeout.connect(self._autosave)
 
@@ -116,6 +118,7 @@ class Work(QObject):
         lane.submit(Job(name, done, fail, progress or (lambda share, what: None), wanted), *args)
 
     def close(self) -> None:
+        self._loading += 1  # nothing that is being read is waited for
         self._fore.close()
         self._back.close()
         self._soon.stop()
@@ -159,19 +162,35 @@ class Work(QObject):
         self._loading += 1
         turn = self._loading
         self._now_opening(name)
+        QTimer.singleShot(_LONG, lambda: self._expect(turn))
 
         def done(answer: Any) -> None:
             if turn == self._loading:
                 self._now_opening("")
+                self._renewed = False
                 self._back.learn(self._fore.parcel)
                 read(answer)
 
         def failed(error: LithonError) -> None:
             if turn == self._loading:
                 self._now_opening("")
+                self._look_again()
                 self.told.emit(str(error), "plain" if isinstance(error, Cancelled) else "bad")
 
         self.job(job, argument, done=done, failed=failed, wanted=lambda: turn == self._loading)
+
+    def _expect(self, turn: int) -> None:
+        """A file that takes its time: have a process ready that will survey it, instead of one that still looks at
+        what lies here."""
+        if self.opening and turn == self._loading:
+            self._back.renew()
+            self._renewed = True
+
+    def _look_again(self) -> None:
+        """What lies here stays: take up its survey where that was broken off."""
+        if self._renewed:
+            self._renewed = False
+            self.resurvey()
 
     def _now_opening(self, name: str) -> None:
         self.opening = name
@@ -183,6 +202,7 @@ class Work(QObject):
             self._loading += 1
             self._now_opening("")
             self.stop()
+            self._look_again()
             self.told.emit("reading stopped; nothing has changed", "plain")
 
     def _adopt(self, ledger: Ledger) -> None:
