@@ -169,7 +169,9 @@ class Body:
 
     def edges(self) -> tuple[Edge, ...]:
         """Each edge once, in a steady order."""
-        return tuple(dict.fromkeys(edge for face in self.faces for edge in face.edges()))
+        if self not in _edges_of:
+            _edges_of[self] = tuple(dict.fromkeys(edge for face in self.faces for edge in face.edges()))
+        return _edges_of[self]
 
     def vertices(self) -> tuple[Vertex, ...]:
         found = (v for edge in self.edges() for v in (edge.start, edge.end) if v is not None)
@@ -184,6 +186,9 @@ class Body:
             if use.face is face:
                 return use.outward(points)
         raise KeyError("the face does not bound this body")
+
+
+_edges_of: WeakKeyDictionary[Body, tuple[Edge, ...]] = WeakKeyDictionary()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
