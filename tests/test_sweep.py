@@ -217,6 +217,11 @@ def test_rings_beside_what_is_swept_along():
         good(lithon.hexahedral_mesh(model, lithon.SizeRules(1.5)), 0.02)
 
 
+def test_what_is_not_round_is_not_told_to_lose_its_core(anchor):
+    kind, reason = verdict(anchor.bodies[0])
+    assert kind == "tetrahedra" and "reaches the axis" not in reason
+
+
 def test_a_profile_that_reaches_its_axis_is_carved_first():
     shaft = ring((0, 0), (8, 0), (8, 5), (4, 5), (4, 12), (0, 12))
     with pytest.raises(Refusal, match="reaches the axis") as refusal:

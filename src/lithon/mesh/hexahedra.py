@@ -29,7 +29,8 @@ def plan_of(body: Body, known: Sides, along: bool = False) -> Sweep | Turn:
         try:
             return turn_of(body, known)
         except Refusal as other:
-            raise (other if "axis" in other.what and other.remedy else refusal) from None
+            # Only of a body that is round is there something better to try than what the sweep says.
+            raise (other if other.remedy else refusal) from None
     if along or all(four_sided(u.face) for u in line.source):
         return line
     try:

@@ -67,6 +67,10 @@ def turn_of(body: Body, known: Sides) -> Turn:
     for face in body.faces:
         if not _turns(face, frame):
             raise Refusal(f"a {face.surface.kind} face is not round about the axis", entities=(face,))
+    for ring in rings:
+        if not (ring.ring and isinstance(ring.curve, Circle)):
+            raise Refusal(f"an edge of {body.name} does not go all the way round", where=spot(ring.at(0.5)))
+    for face in body.faces:  # last: of a body that is not round it would say the wrong thing
         if len(face.loops) != 2 and not (isinstance(face.surface, Torus) and not face.loops):
             raise Refusal(
                 f"the profile of {body.name} reaches the axis",
@@ -74,9 +78,6 @@ def turn_of(body: Body, known: Sides) -> Turn:
                 remedy="carve out the core with a cylinder around the axis",
                 entities=(face,),
             )
-    for ring in rings:
-        if not (ring.ring and isinstance(ring.curve, Circle)):
-            raise Refusal(f"an edge of {body.name} does not go all the way round", where=spot(ring.at(0.5)))
     for ring in rings:
         if ring not in known.corners:
             height = float((ring.curve.frame.origin - frame.origin) @ frame.z)  # type: ignore[attr-defined]
