@@ -83,7 +83,7 @@ def test_a_chain_of_bodies_and_a_split_source():
     assert len(contacts) == 2
     mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(2.0))
     good(mesh, 0.03)
-    assert [verdict(b)[0] for b in model.bodies] == ["swept", "swept", "swept"]
+    assert [verdict(b)[0] for b in model.bodies] == ["swept", "mapped", "mapped"]
 
 
 def test_second_order_lies_on_the_solid(tmp_path):
@@ -222,11 +222,87 @@ def test_what_is_not_round_is_not_told_to_lose_its_core(anchor):
     assert kind == "tetrahedra" and "reaches the axis" not in reason
 
 
-def test_a_profile_that_reaches_its_axis_is_carved_first():
+def ball(*radii):
+    from lithon.brep.topology import Body, Face, FaceUse
+    from lithon.geometry.rounds import Sphere
+
+    return Body(tuple(FaceUse(Face(Sphere.of(F.origin, r), ()), k == 0) for k, r in enumerate(radii)), "ball")
+
+
+ON_AXIS = {
+    "pin": (lambda: prism(Round((0, 0), 5), 20, F, "pin"), "mapped", True),
+    "stepped shaft": (lambda: ring((0, 0), (8, 0), (8, 5), (4, 5), (4, 12), (0, 12)), "swept", True),
+    "pulley": (lambda: ring((0, 0), (12, 0), (12, 8), (9, 8), (9, 12), (12, 12), (12, 20), (0, 20)), "swept", True),
+    "frustum": (lambda: ring((0, 0), (8, 0), (4, 10), (0, 10)), "mapped", True),
+    "cone": (lambda: ring((0, 0), (8, 0), (0, 10)), "swept", False),
+    "dished pin": (lambda: ring((0, 3), (8, 0), (8, 10), (0, 7)), "mapped", False),
+    "dome": (lambda: ring(((0, -8), (0, 0)), (8, 0), (0, 0)), "swept", False),
+    "capsule": (lambda: ring(((0, -8), (0, 0)), (8, 0), ((8, 10), (0, 10)), (0, 18)), "swept", False),
+    "ball": (lambda: ball(8.0), "swept", False),
+    "hollow ball": (lambda: ball(8.0, 4.0), "mapped", False),
+}
+
+
+@pytest.mark.parametrize("name", ON_AXIS)
+def test_a_profile_that_reaches_its_axis_has_a_core_of_discs(name):
+    """Plane ends: the mesh loses what the polygon loses against its circle. Others: less with smaller elements, by
+    the square of their size."""
+    make, kind, plane = ON_AXIS[name]
+    body = make()
+    assert verdict(body)[0] == kind
+    lost = []
+    for size in (2.0, 1.0):
+        mesh = lithon.hexahedral_mesh(Model.of([body]), lithon.SizeRules(size))
+        good(mesh, 0.05)
+        assert mesh.quality.scaled_jacobian.min() > 0.4
+        sound_boundary(mesh)
+        lost.append(1.0 - mesh.volume_ratio)
+        if plane:
+            local = F.local(mesh.points)
+            outside = np.hypot(local[:, 0], local[:, 1]) > 0.999 * np.hypot(local[:, 0], local[:, 1]).max()
+            layers = len(np.unique(np.round(np.exp(1j * np.arctan2(local[outside, 1], local[outside, 0])), 6)))
+            assert mesh.volume_ratio == pytest.approx(layers / (2 * np.pi) * np.sin(2 * np.pi / layers), rel=1e-9)
+    assert 0.0 < lost[1] < 0.5 * lost[0]
+
+
+def sound_boundary(mesh):
+    """The quads of the faces are just what the elements leave open."""
+    sides = mesh.sides(np.arange(len(mesh.elements)))
+    _, index, count = np.unique(np.sort(sides, axis=1), axis=0, return_index=True, return_counts=True)
+    skin = {tuple(row) for row in np.sort(sides[index[count == 1]], axis=1).tolist()}
+    assert skin == {tuple(row) for row in np.sort(mesh.triangles, axis=1).tolist()}
+
+
+def test_cores_that_meet():
+    """A shaft in two lengths, of other radii; a plate on a shaft; a shaft with its sleeve: they match."""
+    at = [Frame.of(F.origin + h * F.z, F.z, F.x) for h in (12.0, 5.0)]
     shaft = ring((0, 0), (8, 0), (8, 5), (4, 5), (4, 12), (0, 12))
+    cases = [
+        [shaft, prism(Round((0, 0), 4), 6, at[0], "stub")],
+        [shaft, prism(Round((0, 0), 9), 6, at[0], "disc")],
+        [shaft, prism(rectangle(-15, -15, 15, 15), 4, at[0], "plate")],
+        [shaft, revolved([Piece((4, 0)), Piece((8, 0)), Piece((8, 7)), Piece((4, 7))], at[1], "sleeve")],
+    ]
+    for bodies in cases:
+        model, contacts = bond(Model.of(bodies))[:2]
+        assert {c.verdict for c in contacts} == {"shared"}
+        mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(1.5))
+        good(mesh, 0.02)
+
+
+def test_what_meets_its_axis_at_a_tip_of_a_torus_is_carved_first():
+    """A lens-like body whose rim is the inner side of a torus that crosses its own axis."""
+    from lithon.brep.topology import Body, Face, FaceUse
+    from lithon.geometry.rounds import Torus
+
+    lemon = Body((FaceUse(Face(Torus.of(F.origin, F.z, 3.0, 5.0), ())),), "lemon")
     with pytest.raises(Refusal, match="reaches the axis") as refusal:
-        lithon.hexahedral_mesh(Model.of([shaft]), lithon.SizeRules(1.5))
+        plan_of(lemon, Sides())
     assert "carve out the core" in refusal.value.remedy and refusal.value.entities
+
+
+def test_a_core_cut_by_hand_matches_its_sleeve():
+    shaft = ring((0, 0), (8, 0), (8, 5), (4, 5), (4, 12), (0, 12))
     core = prism(Round((0, 0), 3), 12, F, "core")
     from lithon.arrange.boolean import combine
 
@@ -238,6 +314,23 @@ def test_a_profile_that_reaches_its_axis_is_carved_first():
     mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(1.5))
     good(mesh, 0.02)
     assert sum(volume(b) for b in mesh.bodies) == pytest.approx(volume(shaft), rel=1e-12)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_turned_parts_of_any_profile(seed):
+    """Random steps and tapers on random axes, on the axis at both ends."""
+    rng = np.random.default_rng(seed)
+    n = int(rng.integers(2, 5))
+    radius, height = rng.uniform(3.0, 9.0, n + 1), np.concatenate([[0.0], np.cumsum(rng.uniform(3.0, 8.0, n))])
+    points = [(0.0, 0.0)]
+    for k in range(n):
+        taper = float(rng.choice([0.0, 0.6]))
+        points += [(radius[k], height[k]), (radius[k] + taper, height[k + 1])]
+    frame = Frame.of(rng.normal(size=3) * 10, rng.normal(size=3), rng.normal(size=3))
+    part = revolved([Piece((float(r), float(z))) for r, z in [*points, (0.0, height[-1])]], frame, "turned")
+    mesh = lithon.hexahedral_mesh(Model.of([part]), lithon.SizeRules(float(rng.uniform(0.8, 2.0))))
+    good(mesh, 0.05)
+    sound_boundary(mesh)
 
 
 @pytest.mark.parametrize("seed", range(10))

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
 from lithon.brep.measures import volume
-from lithon.brep.topology import Body, Face, Model
+from lithon.brep.topology import Body, Model
 from lithon.errors import Refusal, spot
 from lithon.mesh.around import carried_around
 from lithon.mesh.hexer import Hexer
 from lithon.mesh.mesh import Mesh
-from lithon.mesh.quads import four_sided
+from lithon.mesh.quads import facing, four_sided
 from lithon.mesh.quality import Quality
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.sweep import Sweep, sweep_of
@@ -66,7 +65,7 @@ def _swept(whole: Model, rules: SizeRules, progress: Progress, along: bool) -> M
         owner.append(np.full(len(made), model.bodies.index(plan.body), dtype=np.int64))
     points, hexes = np.array(hexer.points), np.concatenate(elements)
     faces = model.faces()
-    quads = [_facing(f, hexer.on_face[f][1], points) for f in faces]
+    quads = [facing(f, hexer.on_face[f][1], points) for f in faces]
     mesh = Mesh(
         points, hexes, np.concatenate(owner), np.concatenate(quads),
         np.repeat(np.arange(len(faces)), [len(q) for q in quads]), whole.bodies, whole.faces(),
@@ -103,15 +102,6 @@ def _in_order(plans: list[Sweep | Turn]) -> list[Sweep | Turn]:
         out.append(free[0])
         left.remove(free[0])
     return out
-
-
-def _facing(face: Face, quads: Ints, points: Floats) -> Ints:
-    """Quads turned counter-clockwise about the face's normal."""
-    v = points[quads]
-    cross = np.cross(v[:, 2] - v[:, 0], v[:, 3] - v[:, 1])
-    if float((cross * face.normal(v.mean(axis=1))).sum()) < 0.0:
-        return quads[:, ::-1]
-    return quads
 
 
 def verdict(body: Body) -> tuple[str, str]:

@@ -17,8 +17,9 @@ from lithon.brep.area import off_edge
 from lithon.brep.topology import Coedge, Edge, Face, FaceUse, Model, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle
+from lithon.mesh.cores import Cap
 from lithon.mesh.hexes import hex_volumes
-from lithon.mesh.quads import face_middle, four_sided, mapped, paved
+from lithon.mesh.quads import face_middle, facing, four_sided, mapped, paved
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.sweep import Sweep
 from lithon.mesh.turns import Sides, Turn, zero_direction
@@ -35,11 +36,15 @@ class Hexer:
     known: Sides
     parent: dict[Edge, Edge] = field(default_factory=dict)
     even: set[Edge] = field(default_factory=set)
+    fours: set[Edge] = field(default_factory=set)
     counts: dict[Edge, int] = field(default_factory=dict)
     points: list[Floats] = field(default_factory=list)
     at_vertex: dict[Vertex, int] = field(default_factory=dict)
     on_edge: dict[Edge, Ints] = field(default_factory=dict)
     on_face: dict[Face, tuple[Ints, Ints]] = field(default_factory=dict)
+    #: Nodes around the rims of cores and within their caps.
+    rims: dict[Vertex, Ints] = field(default_factory=dict)
+    discs: dict[Cap, Ints] = field(default_factory=dict)
 
     # ---- divisions
 
@@ -60,9 +65,10 @@ class Hexer:
             else:
                 self._agree_along(plan)
         wanted: dict[Edge, int] = defaultdict(int)
-        odd_ok: dict[Edge, bool] = defaultdict(lambda: True)
-        around = [plan.around for plan in self.plans if isinstance(plan, Turn)]
-        edges = list(dict.fromkeys((*self.model.edges(), *self.known.sides.values(), *around)))
+        step: dict[Edge, int] = defaultdict(lambda: 1)
+        turns = [plan for plan in self.plans if isinstance(plan, Turn)]
+        own = [edge for turn in turns for edge in (turn.around, *(core.inner for core in turn.cores))]
+        edges = list(dict.fromkeys((*self.model.edges(), *self.known.sides.values(), *own)))
         for edge in edges:
             least = (
                 1
@@ -72,10 +78,10 @@ class Hexer:
             least = max(least, 6) if edge.ring else least
             r = self.root(edge)
             wanted[r] = max(wanted[r], least, round(edge.length / self.rules.size))
-            odd_ok[r] = odd_ok[r] and edge not in self.even
+            step[r] = max(step[r], 4 if edge in self.fours else 2 if edge in self.even else 1)
         for edge in edges:
             r = self.root(edge)
-            self.counts[edge] = wanted[r] if odd_ok[r] else wanted[r] + wanted[r] % 2
+            self.counts[edge] = wanted[r] + -wanted[r] % step[r]
 
     def _agree_along(self, sweep: Sweep) -> None:
         posts: list[Edge] = []
@@ -94,6 +100,8 @@ class Hexer:
     def _agree_around(self, turn: Turn) -> None:
         for ring in turn.rings:
             self.same(ring, turn.around)
+        if turn.cores:
+            self.fours.add(turn.around)
         self._agree_on(turn.profile)
 
     def _agree_on(self, face: Face) -> None:
@@ -159,7 +167,7 @@ class Hexer:
 
     def sweep(self, s: Sweep) -> Ints:
         """The hexahedra (m,8) of one body."""
-        parts = [self.face(u.face) for u in s.source]
+        parts = [self._outward(u) for u in s.source]
         base = np.concatenate([q for _, q in parts])
         layers = self._layers(s, base)
         column = self._columns(s, parts, layers)
@@ -172,6 +180,12 @@ class Hexer:
         if hex_volumes(points, out).sum() < 0.0:
             out = out[:, [3, 2, 1, 0, 7, 6, 5, 4]]
         return out
+
+    def _outward(self, use: FaceUse) -> tuple[Ints, Ints]:
+        """The inner nodes and quads of an end face, counter-clockwise as seen from outside."""
+        inner, quads = self.face(use.face)
+        quads = facing(use.face, quads, np.array(self.points))
+        return inner, quads if use.forward else quads[:, ::-1]
 
     def _layers(self, s: Sweep, base: Ints) -> int:
         for wall in s.walls:

@@ -127,6 +127,15 @@ def paved(face: Face, nodes: Nodes, size: float) -> tuple[Floats, Ints]:
     return domain.surface_points(spots), made
 
 
+def facing(face: Face, quads: Ints, points: Floats) -> Ints:
+    """Quads (m,4) over points turned counter-clockwise about the face's normal, all or none of them."""
+    v = points[quads]
+    cross = np.cross(v[:, 2] - v[:, 0], v[:, 3] - v[:, 1])
+    if float((cross * face.normal(v.mean(axis=1))).sum()) < 0.0:
+        return quads[:, ::-1]
+    return quads
+
+
 def face_middle(face: Face) -> Floats:
     return np.asarray(np.mean([e.at(0.5) for e in face.edges()], axis=0))
 

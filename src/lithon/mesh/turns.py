@@ -2,13 +2,13 @@
 themselves.
 
 In a half-plane through the axis such a body shows its profile: every ring is a corner of it, every face a side. The
-profile is meshed like the end of a sweep and carried around until it meets itself. A profile that reaches the axis
-would be carried into wedges there; such a body is refused.
+profile is meshed like the end of a sweep and carried around until it meets itself. Where it reaches the axis a core
+is parted from it first (`cores.py`).
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -20,6 +20,7 @@ from lithon.geometry.curves import Circle, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.mesh.cores import Cap, Core, Pole, across, cut_at, pairs, room, share_of
 
 _ON = 1e-6  # mm, and radians, within which things share an axis
 
@@ -33,21 +34,25 @@ def zero_direction(way: Floats) -> Floats:
 
 @dataclass(slots=True)
 class Sides:
-    """Corners and sides of profiles, by the ring and the face they stand for: bodies that share a face share them."""
+    """Corners and sides of profiles, by the ring and the face they stand for: bodies that share a face share them.
+    So they do caps, the lower one of a face being its first."""
 
     corners: dict[Edge, Vertex] = field(default_factory=dict)
     sides: dict[Face, Edge] = field(default_factory=dict)
+    caps: dict[tuple[Face, int], Cap] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Turn:
-    """A body that is one profile carried around an axis. `around` stands for every circle that it goes along."""
+    """A body that is one profile carried around an axis, and the cores about it. `around` stands for every circle
+    that it goes along."""
 
     body: Body
     frame: Frame
     profile: Face
     around: Edge
     rings: tuple[Edge, ...]
+    cores: tuple[Core, ...]
 
     def at(self, points: Floats, share: float) -> Floats:
         """Points (n,3) after a share of the whole turn."""
@@ -71,10 +76,10 @@ def turn_of(body: Body, known: Sides) -> Turn:
         if not (ring.ring and isinstance(ring.curve, Circle)):
             raise Refusal(f"an edge of {body.name} does not go all the way round", where=spot(ring.at(0.5)))
     for face in body.faces:  # last: of a body that is not round it would say the wrong thing
-        if len(face.loops) != 2 and not (isinstance(face.surface, Torus) and not face.loops):
+        if isinstance(face.surface, Torus) and (len(face.loops) == 1 or face.surface.minor >= face.surface.major):
             raise Refusal(
-                f"the profile of {body.name} reaches the axis",
-                where=spot(face_mesh(face).points[0]),
+                f"a torus face of {body.name} reaches the axis",
+                where=spot(face.surface.frame.origin),
                 remedy="carve out the core with a cylinder around the axis",
                 entities=(face,),
             )
@@ -82,17 +87,51 @@ def turn_of(body: Body, known: Sides) -> Turn:
         if ring not in known.corners:
             height = float((ring.curve.frame.origin - frame.origin) @ frame.z)  # type: ignore[attr-defined]
             known.corners[ring] = vertex_at(frame.world(np.array([[ring.curve.radius, 0.0, height]]))[0])  # type: ignore[attr-defined]
-    for face in body.faces:
-        if face not in known.sides:
-            known.sides[face] = _side(face, frame, known)
-    loops = _loops([known.sides[f] for f in body.faces], frame)
+    cores = _cores(body, frame, known)
+    loops = _loops([*(known.sides[f] for f in body.faces), *(core.inner for core in cores)], frame)
     plane = Plane(Frame.of(frame.origin, -frame.y, frame.x))
     profile = Face(plane, loops)
     reach = max(
         float(frame.local(e.at(s)[None])[0, 0]) for f in body.faces for e in (known.sides[f],) for s in (0.0, 0.5)
     )
     around = Edge(Circle.about(frame, reach), 0.0, 2.0 * np.pi)
-    return Turn(body, frame, profile, around, rings)
+    return Turn(body, frame, profile, around, rings, cores)
+
+
+def _cores(body: Body, axis: Frame, known: Sides) -> tuple[Core, ...]:
+    """What lies about the axis; the sides of the faces, without it, are added to `known`."""
+    whole = {face: _side(face, axis, known) for face in body.faces}
+    poles = [pole for face, side in whole.items() for pole in _poles(face, side, axis)]
+    rest = dict(whole)
+    cores = []
+    for ends in pairs(poles, body.name):
+        others = [side for face, side in whole.items() if all(face is not end.face for end in ends)]
+        free = room(ends, others, axis)
+        caps = []
+        for end in ends:
+            key = end.face, int(end.reversed and isinstance(end.face.surface, Sphere) and not end.face.loops)
+            if key not in known.caps:
+                known.caps[key], rest[end.face] = cut_at(replace(end, side=rest[end.face]), share_of(free), axis)
+            at = axis.local(known.caps[key].rim.point[None])[0]
+            if float(np.hypot(at[0], at[1])) > 0.95 * free:
+                raise Refusal(
+                    f"the core of {body.name} would not fit into its neighbour's", where=spot(end.side.at(0.5)),
+                    remedy="carve out the core with a cylinder around the axis", entities=(end.face,),
+                )  # fmt: skip
+            caps.append(known.caps[key])
+        cores.append(across(caps[0], caps[1]))
+    for face, side in rest.items():
+        known.sides.setdefault(face, side)
+    return tuple(cores)
+
+
+def _poles(face: Face, side: Edge, axis: Frame) -> list[Pole]:
+    """Where the axis passes through a face."""
+    if isinstance(face.surface, Torus) or len(face.loops) > 1:
+        return []
+    local = axis.local(np.array([side.at(0.0), side.at(1.0)]))
+    found = [(local[0], False), (local[1], True)]
+    return [Pole(face, float(p[2]), side, back) for p, back in found if np.hypot(p[0], p[1]) < _ON]
 
 
 def _axis(body: Body) -> Frame:
@@ -102,10 +141,11 @@ def _axis(body: Body) -> Frame:
             frame = face.surface.frame
             break
     else:
-        circles = [e.curve for e in body.edges() if isinstance(e.curve, Circle)]
-        if not circles:
+        frames = [e.curve.frame for e in body.edges() if isinstance(e.curve, Circle)]
+        frames += [face.surface.frame for face in body.faces if isinstance(face.surface, Sphere)]
+        if not frames:
             raise Refusal(f"{body.name} has no axis")
-        frame = circles[0].frame
+        frame = frames[0]
     way = np.asarray(frame.z)
     way = way if way[int(np.argmax(np.abs(np.round(way, 9))))] > 0.0 else -way
     return Frame.of(frame.origin - float(frame.origin @ way) * way, way, zero_direction(way))
@@ -124,9 +164,12 @@ def _turns(face: Face, axis: Frame) -> bool:
 
 
 def _side(face: Face, axis: Frame, known: Sides) -> Edge:
-    """What a face shows in the half-plane: a line or an arc between two corners, or a whole circle."""
+    """What a face shows in the half-plane: a line or an arc between two corners, or a whole circle. Where it reaches
+    the axis its end there is a vertex of its own."""
     ends = [known.corners[e] for e in face.edges()]
     s = face.surface
+    if not isinstance(s, Torus):
+        ends += [vertex_at(p) for p in _tips(face, axis)]
     if not isinstance(s, Torus | Sphere):
         a, b = ends
         step = b.point - a.point
@@ -144,11 +187,35 @@ def _side(face: Face, axis: Frame, known: Sides) -> Edge:
         return np.asarray(np.arctan2(local[:, 2] - height, np.hypot(local[:, 0], local[:, 1]) - away))
 
     a0, a1 = angle(np.array([v.point for v in ends]))
+    if isinstance(s, Sphere):  # a half circle at most, from one end up to the other
+        low, high = (0, 1) if a0 < a1 else (1, 0)
+        return Edge(circle, float(min(a0, a1)), float(max(a0, a1)), ends[low], ends[high])
     span = float((a1 - a0) % (2.0 * np.pi))
     inside = ((angle(face_mesh(face).points) - a0) % (2.0 * np.pi)) < span
     if inside.mean() > 0.5:
         return Edge(circle, float(a0), float(a0) + span, ends[0], ends[1])
     return Edge(circle, float(a1), float(a1) + 2.0 * np.pi - span, ends[1], ends[0])
+
+
+def _tips(face: Face, axis: Frame) -> list[Floats]:
+    """The points of the axis on a face, the lower first."""
+    s = face.surface
+    if len(face.loops) > 1:
+        return []
+    height = float((s.frame.origin - axis.origin) @ axis.z)
+    if isinstance(s, Plane):
+        heights = [height]
+    elif isinstance(s, Cone):
+        heights = [height - s.radius / np.tan(s.angle) * float(s.frame.z @ axis.z)]
+    elif isinstance(s, Sphere):
+        heights = [height - s.radius, height + s.radius]
+        if face.loops:
+            ring = float((next(iter(face.edges())).curve.frame.origin - axis.origin) @ axis.z)  # type: ignore[attr-defined]
+            above = axis.local(face_mesh(face).points)[:, 2].mean() > ring
+            heights = heights[1:] if above else heights[:1]
+    else:
+        heights = []
+    return [axis.world(np.array([[0.0, 0.0, h]]))[0] for h in heights]
 
 
 def _loops(sides: list[Edge], axis: Frame) -> tuple[Loop, ...]:
