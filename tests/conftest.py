@@ -20,13 +20,6 @@ settings.load_profile("lithon")
 os.environ.setdefault("LIBGL_ALWAYS_SOFTWARE", "1")
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Where tests run side by side, those with a window stay together: only one window has the keys."""
-    for item in items:
-        if {"qtbot", "display"} & set(getattr(item, "fixturenames", ())):
-            item.add_marker(pytest.mark.xdist_group("window"))
-
-
 @pytest.fixture(scope="session")
 def display():
     """A display: the one there is, or a virtual one for this run."""

@@ -10,6 +10,7 @@ import lithon
 from lithon.brep.measures import box, face_area, volume
 from lithon.samples import ANCHOR
 
+# Tests run side by side by files: all windows stay in this one, since only one window has the keys.
 pytestmark = pytest.mark.usefixtures("display")
 
 
