@@ -108,8 +108,8 @@ def test_short_edges_and_narrow_faces_are_found():
 
 
 def test_twins_of_the_paddle_frame():
+    from lithon.brep.twins import twins
     from lithon.samples import paddle_frame
-    from lithon.survey.twins import twins
 
     groups = {tuple(sorted(b.name.rstrip(" 0123456789") for b in g)) for g in twins(paddle_frame())}
     assert ("bolt",) * 12 in groups and ("bush",) * 2 in groups and len(groups) == 6
@@ -120,8 +120,8 @@ def test_a_moved_copy_is_a_twin_and_a_mirrored_one_is_not(seed):
     from lithon.brep.build import Piece
     from lithon.brep.measures import mass_properties
     from lithon.brep.moved import moved
+    from lithon.brep.twins import motion_between
     from lithon.samples import cast_anchor
-    from lithon.survey.twins import motion_between
 
     dice = np.random.default_rng(seed)
     frame = Frame.of(dice.uniform(-50, 50, 3), dice.normal(size=3), dice.normal(size=3))

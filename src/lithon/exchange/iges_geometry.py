@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from scipy.interpolate import make_interp_spline
@@ -13,44 +13,15 @@ from lithon.arrays import Floats, frozen
 from lithon.errors import BadFile
 from lithon.exchange.iges_polynomial import conic_arc, cubic_curve, cubic_surface
 from lithon.exchange.iges_records import Record, Records
-from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
+from lithon.exchange.stretch import Stretch, Unread, extrusion_of, one_curve, revolution_of, ruled
+from lithon.geometry.curves import TURN, Circle, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.offset import offset_of
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.geometry.swept import Extrusion, Revolution
 
 _MOST_POLES = 2_000_000
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Stretch:
-    """A stretch of a curve, walked from t0 to t1 where `forward`, else back."""
-
-    curve: Curve
-    t0: float
-    t1: float
-    forward: bool = True
-
-    def ends(self) -> Floats:
-        """First and last point (2,3) as walked."""
-        p = self.curve.point(np.array([self.t0, self.t1]))
-        return p if self.forward else p[::-1]
-
-    def points(self, n: int) -> Floats:
-        t = np.linspace(self.t0, self.t1, n)
-        return self.curve.point(t if self.forward else t[::-1])
-
-    def moved(self, motion: Floats) -> Stretch:
-        return Stretch(self.curve.moved(motion), self.t0, self.t1, self.forward)
-
-    def back(self) -> Stretch:
-        return Stretch(self.curve, self.t0, self.t1, not self.forward)
-
-
-class Unread(Exception):
-    """A kind of curve or surface that is not read; the message says which."""
 
 
 class IgesGeometry:
@@ -265,51 +236,21 @@ class IgesGeometry:
         return length
 
     def _revolved(self, r: Record) -> Surface:
-        (axis,) = self.curve(r.integer(0))
-        parts = self.curve(r.integer(1))
-        if len(parts) != 1 or not isinstance(axis.curve, Line):
-            raise Unread("a revolution of several curves")
-        return revolution_of(parts[0].curve, axis.curve.origin, axis.curve.direction)
+        axis, *more = self.curve(r.integer(0))
+        if more or not isinstance(axis.curve, Line):
+            raise Unread("a revolution about what is no line")
+        profile = one_curve(self.curve(r.integer(1)), "a revolution")
+        return revolution_of(profile, axis.curve.origin, axis.curve.direction)
 
     def _tabulated(self, r: Record) -> Surface:
         parts = self.curve(r.integer(0))
-        if len(parts) != 1:
-            raise Unread("an extrusion of several curves")
-        start = parts[0].ends()[0]
-        along = self.scale * np.array(r.reals(1, 3)) - start
-        return extrusion_of(parts[0].curve, along)
+        profile = one_curve(parts, "an extrusion")
+        return extrusion_of(profile, self.scale * np.array(r.reals(1, 3)) - parts[0].ends()[0])
 
     def _ruled(self, r: Record) -> Surface:
-        """Between two curves by equal shares of their parameters (form 1) or, for lines, of their lengths too."""
-        parts = [self.curve(r.integer(k)) for k in (0, 1)]
-        if any(len(p) != 1 for p in parts):
-            raise Unread("a ruled surface between several curves")
-        one, two = parts[0][0], parts[1][0]
-        if r.integer(2) == 1:
-            two = two.back()
-        rails = []
-        for part in (one, two):
-            curve = part.curve
-            if isinstance(curve, Line):
-                rails.append(BSplineCurve(frozen([0.0, 0.0, 1.0, 1.0]), 1, frozen(part.ends())))
-            elif isinstance(curve, BSplineCurve) and part.forward and (part.t0, part.t1) == (curve.low, curve.high):
-                rails.append(curve)
-            else:
-                raise Unread("a ruled surface between arcs")
-        a, b = rails
-        if a.degree != b.degree or len(a.knots) != len(b.knots):
-            raise Unread("a ruled surface between curves of different kinds")
-        spread = [(k.knots - k.low) / (k.high - k.low) for k in rails]
-        if np.abs(spread[0] - spread[1]).max() > 1e-9:
-            raise Unread("a ruled surface between curves of different kinds")
-        weights = None
-        if a.weights is not None or b.weights is not None:
-            weights = np.stack([np.ones(len(k.control)) if k.weights is None else k.weights for k in rails], axis=1)
-        net = np.stack([a.control, b.control], axis=1)
-        v = frozen([0.0, 0.0, 1.0, 1.0])
-        return BSplineSurface(
-            frozen(spread[0]), v, a.degree, 1, frozen(net), None if weights is None else frozen(weights)
-        )
+        """Between two curves by equal shares of their parameters (form 1) or, for lines and arcs, of their lengths."""
+        one, two = (self.curve(r.integer(k)) for k in (0, 1))
+        return ruled(one, [part.back() for part in reversed(two)] if r.integer(2) == 1 else two)
 
     def _cubic_patches(self, r: Record) -> Surface:
         return cubic_surface(r, self.scale)
@@ -389,49 +330,3 @@ def _side(surface: BSplineSurface, axis: int, at: float) -> BSplineCurve | None:
 def _through(t: Floats, p: Floats) -> BSplineCurve:
     fit = make_interp_spline(t, p, k=3)
     return BSplineCurve(frozen(fit.t), 3, frozen(fit.c))
-
-
-def extrusion_of(profile: Curve, along: Floats) -> Surface:
-    """A profile along a direction; planes and cylinders where it is one."""
-    size = float(np.linalg.norm(along))
-    if not size > 0.0:
-        raise BadFile("an extrusion has no direction")
-    along = along / size
-    if isinstance(profile, Line):
-        return Plane.of(profile.origin, np.cross(profile.direction, along), profile.direction)
-    if isinstance(profile, Circle) and abs(float(profile.frame.z @ along)) > 1.0 - 1e-12:
-        return Cylinder(profile.frame, profile.radius)
-    return Extrusion.of(profile, along)
-
-
-def revolution_of(profile: Curve, origin: Floats, axis: Floats) -> Surface:
-    """A profile about an axis; simple surfaces where it is one. Which way its normal looks is not promised."""
-    frame = Frame.of(origin, axis)
-    if isinstance(profile, Line):
-        near = frame.local(profile.origin[None])[0]
-        side = frame.local((profile.origin + profile.direction)[None])[0] - near
-        radius = float(np.hypot(near[0], near[1]))
-        if abs(near[0] * side[1] - near[1] * side[0]) <= 1e-9 * (1.0 + radius):  # it meets the axis, or runs along it
-            lean = float(profile.direction @ frame.z)
-            if abs(lean) < 1e-12:
-                return Plane.of(profile.origin, frame.z)
-            if abs(lean) > 1.0 - 1e-14:
-                return Cylinder.of(origin + near[2] * frame.z, frame.z, radius)
-            t = (0.0, 1.0) if radius > 1e-9 else (1.0, 2.0)
-            a, b = (frame.local(profile.point(np.array([s])))[0] for s in t)
-            slope = (np.hypot(b[0], b[1]) - np.hypot(a[0], a[1])) / (b[2] - a[2])
-            foot = origin + a[2] * frame.z
-            return Cone.of(foot, frame.z, float(np.hypot(a[0], a[1])), float(np.arctan(slope)))
-    if isinstance(profile, Circle):
-        middle = frame.local(profile.frame.origin[None])[0]
-        away = float(np.hypot(middle[0], middle[1]))
-        upright = abs(float(profile.frame.z @ frame.z)) < 1e-9
-        if upright and away < 1e-9 * profile.radius:
-            return Sphere(Frame.of(profile.frame.origin, frame.z), profile.radius)
-        inside = abs(float(profile.frame.z @ (profile.frame.origin - origin))) < 1e-9 * (away + profile.radius)
-        if upright and inside and away > profile.radius:
-            return Torus(Frame.of(origin + middle[2] * frame.z, frame.z), away, profile.radius)
-    return Revolution.of(profile, origin, frame.z)
-
-
-__all__ = ["IgesGeometry", "Stretch", "Unread", "extrusion_of", "outline_of", "revolution_of"]

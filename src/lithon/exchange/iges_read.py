@@ -19,10 +19,11 @@ from lithon.brep.sewing import righted, sew, turned_alike
 from lithon.brep.shells import closes, connected, solids
 from lithon.brep.topology import Body, Face, FaceUse, Model
 from lithon.errors import BadFile, Refusal
-from lithon.exchange.iges_geometry import IgesGeometry, Stretch, Unread, outline_of
+from lithon.exchange.iges_geometry import IgesGeometry, outline_of
 from lithon.exchange.iges_instances import Instances, instances, name_of
 from lithon.exchange.iges_records import Record, Records, read_records
 from lithon.exchange.step_read import Arrival, settled, told
+from lithon.exchange.stretch import Stretch, Unread
 from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Surface
 

@@ -18,6 +18,7 @@ from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, Loop, Model, Vertex, vertex_at
 from lithon.errors import Refusal
 from lithon.exchange.part21 import encode
+from lithon.exchange.step_tree import Part, Structure, tree_of
 from lithon.geometry.charts import Chart
 from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
@@ -96,8 +97,7 @@ class _Writer:
     def text(self) -> str:
         for face in self.model.faces():
             self._choose_ring_vertices(face)
-        solids = [self._solid(body) for body in self.model.bodies]
-        self._structure(solids)
+        self._structure(tree_of(self.model, self.name))
         body = "\n".join(f"#{i + 1}={line};" for i, line in enumerate(self.lines))
         return (
             "ISO-10303-21;\nHEADER;\n"
@@ -297,30 +297,21 @@ class _Writer:
         points = chart_of(face).singular if face.loops else face.surface.project(_anywhere(face.surface)[None])
         return [self.add(f"VERTEX_LOOP('',{self._vertex(vertex_at(p))})") for p in points]
 
-    def _solid(self, body: Body) -> str:
+    def _solid(self, body: Body, name: str) -> str:
         outer, *voids = shells(body)
         made = [",".join(self._face(use.face, use.forward) for use in shell) for shell in (outer, *voids)]
         if not closed(body):
             shell = self.add(f"OPEN_SHELL('',({','.join(made)}))")
-            return self.add(f"SHELL_BASED_SURFACE_MODEL({encode(body.name)},({shell}))")
+            return self.add(f"SHELL_BASED_SURFACE_MODEL({encode(name)},({shell}))")
         parts = [self.add(f"CLOSED_SHELL('',({faces}))") for faces in made]
         if not voids:
-            return self.add(f"MANIFOLD_SOLID_BREP({encode(body.name)},{parts[0]})")
+            return self.add(f"MANIFOLD_SOLID_BREP({encode(name)},{parts[0]})")
         inner = ",".join(self.add(f"ORIENTED_CLOSED_SHELL('',*,{p},.T.)") for p in parts[1:])
-        return self.add(f"BREP_WITH_VOIDS({encode(body.name)},{parts[0]},({inner}))")
+        return self.add(f"BREP_WITH_VOIDS({encode(name)},{parts[0]},({inner}))")
 
-    def _structure(self, solids: list[str]) -> None:
-        context = self.add("APPLICATION_CONTEXT('managed model based 3d engineering')")
-        self.add(
-            "APPLICATION_PROTOCOL_DEFINITION('international standard',"
-            f"'ap242_managed_model_based_3d_engineering',2014,{context})"
-        )
-        product_context = self.add(f"PRODUCT_CONTEXT('',{context},'mechanical')")
-        product = self.add(f"PRODUCT({encode(self.name)},{encode(self.name)},'',({product_context}))")
-        formation = self.add(f"PRODUCT_DEFINITION_FORMATION('','',{product})")
-        definition_context = self.add(f"PRODUCT_DEFINITION_CONTEXT('part definition',{context},'design')")
-        definition = self.add(f"PRODUCT_DEFINITION('design','',{formation},{definition_context})")
-        shape = self.add(f"PRODUCT_DEFINITION_SHAPE('','',{definition})")
+    def _structure(self, root: Part) -> None:
+        solids: dict[Body, str] = {}
+        self._solids(root, solids)
         mm = self.add("(LENGTH_UNIT()NAMED_UNIT(*)SI_UNIT(.MILLI.,.METRE.))")
         rad = self.add("(NAMED_UNIT(*)PLANE_ANGLE_UNIT()SI_UNIT($,.RADIAN.))")
         sr = self.add("(NAMED_UNIT(*)SI_UNIT($,.STERADIAN.)SOLID_ANGLE_UNIT())")
@@ -333,15 +324,20 @@ class _Writer:
             f"GLOBAL_UNCERTAINTY_ASSIGNED_CONTEXT(({slack}))GLOBAL_UNIT_ASSIGNED_CONTEXT(({mm},{rad},{sr}))"
             "REPRESENTATION_CONTEXT('',''))"
         )
-        base = self._frame(Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0)))
-        items = ",".join([base, *solids])
-        brep = self.add(f"ADVANCED_BREP_SHAPE_REPRESENTATION({encode(self.name)},({items}),{where})")
-        self.add(f"SHAPE_DEFINITION_REPRESENTATION({shape},{brep})")
+        Structure(self.add, self._frame, where).write(root, solids)
         self._colours(solids, where)
 
-    def _colours(self, solids: list[str], where: str) -> None:
+    def _solids(self, part: Part, made: dict[Body, str]) -> None:
+        """The solids of a part and of what it holds, each once."""
+        for body, name in part.solids:
+            if body not in made:
+                made[body] = self._solid(body, name)
+        for child, _, _ in part.children:
+            self._solids(child, made)
+
+    def _colours(self, solids: dict[Body, str], where: str) -> None:
         styled = []
-        for body, solid in zip(self.model.bodies, solids, strict=True):
+        for body, solid in solids.items():
             if body.colour is None:
                 continue
             item = self.add(f"COLOUR_RGB('',{','.join(_real(c) for c in body.colour)})")

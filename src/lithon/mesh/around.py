@@ -85,8 +85,8 @@ def _stacked(hexer: Hexer, turn: Turn, core: Core, columns: dict[int, Ints], lay
         radius = away * float(np.hypot(rims[j, 0], rims[j, 1]))
         height = rims[j, 2] + (1.0 - share) * heights[0] + share * heights[1]
         points = turn.frame.world(np.stack([radius * np.cos(angle), radius * np.sin(angle), height], axis=1))
-        cap = core.caps[0] if j == 0 else core.caps[1] if j == len(run) - 1 else None
-        stack.append(np.concatenate([columns[node], _disc(hexer, cap, points, columns[node], quads)]))
+        end = core.caps[0] if j == 0 else core.caps[1] if j == len(run) - 1 else None
+        stack.append(np.concatenate([columns[node], _disc(hexer, end, points, columns[node], quads)]))
     return np.concatenate(
         [np.concatenate([low[quads], high[quads]], axis=1) for low, high in itertools.pairwise(stack)]
     )

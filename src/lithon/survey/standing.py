@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from lithon.brep.measures import volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
+from lithon.brep.twins import twins
 from lithon.mesh.hexahedra import verdict
-from lithon.survey.twins import twins
 
 
 @dataclass(frozen=True, slots=True)
