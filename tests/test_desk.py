@@ -590,17 +590,17 @@ def test_a_body_is_set_aside_and_its_contacts_get_names(desk, qtbot, tmp_path):
     desk.open(path)
     settled(desk, qtbot)
     work = desk.work
-    bolt = next(b for b in work.model.bodies if b.name == "bolt 1")
+    bolt = next(b for b in work.model.bodies if b.name == "bolt")
     work.choose(bolt.faces[:1])
     qtbot.keyClick(desk, Qt.Key.Key_D)
     qtbot.waitUntil(lambda: work.proposal is not None and work.proposal.state == "ready", timeout=60000)
     qtbot.keyClick(desk, Qt.Key.Key_Return)
     settled(desk, qtbot)
-    assert len(work.model.bodies) == 17 and not any(b.name == "bolt 1" for b in work.model.bodies)
-    named = [f for f in work.model.faces() if f.label == "contact bolt 1"]
+    assert len(work.model.bodies) == 17 and not any(b.name == "bolt" for b in work.model.bodies)
+    named = [f for f in work.model.faces() if f.label == "contact bolt"]
     assert {work.model.owners(f)[0].name for f in named} == {"lower plate", "upper plate"}
     work.choose(named[:1])
-    assert "“contact bolt 1”" in desk_words(desk)
+    assert "“contact bolt”" in desk_words(desk)
     qtbot.keyClick(desk, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert len(work.model.bodies) == 18
 

@@ -1,10 +1,13 @@
 """Joined curves and offset surfaces: against the curves they are made of, and against closed forms."""
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from proof import sound
+from scipy.spatial import cKDTree
 
 import lithon
 from lithon.arrange.boolean import combine
@@ -15,8 +18,9 @@ from lithon.brep.validate import flaws
 from lithon.errors import BadFile
 from lithon.geometry.curves import Circle, Ellipse, Line
 from lithon.geometry.frames import Frame
-from lithon.geometry.joined import joined
 from lithon.geometry.offset import Offset, offset_of
+from lithon.geometry.rational import common, joined, rational
+from lithon.geometry.rational import turned as walked_back
 from lithon.geometry.rounds import Torus
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane
@@ -59,7 +63,8 @@ def test_a_joined_curve_runs_through_all_its_parts(seed):
     whole = joined(parts, 1e-9)
     for curve, t0, t1, _ in parts:
         p = curve.point(np.linspace(t0, t1, 23))
-        q = whole.point(np.linspace(whole.low, whole.high, 4001))
+        stops = np.unique(whole.knots)
+        q = whole.point(np.concatenate([np.linspace(a, b, 400) for a, b in itertools.pairwise(stops)]))
         near = np.min(np.linalg.norm(p[:, None] - q[None], axis=2), axis=1)
         assert near.max() < 2e-3 * whole.length(whole.low, whole.high)
         assert np.linalg.norm(whole.point(whole.parameter(p)) - p, axis=1).max() < 1e-6
@@ -300,3 +305,39 @@ def test_a_torus_with_a_hole_in_its_side():
         sound(lithon.tetrahedral_mesh(Model.of([bored]), lithon.SizeRules(1.5)))
         (back,) = lithon.parse_step(lithon.step_text(Model.of([bored]))).model.bodies
         assert volume(back) == pytest.approx(volume(bored), rel=1e-6)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_no_point_of_a_surface_is_nearer_than_the_closest(seed):
+    """Nets that are shaken until they fold: against a dense sampling of the very surface."""
+    rng = np.random.default_rng(seed)
+    n, m = (int(k) for k in rng.integers(4, 9, 2))
+
+    def knots(k):
+        return np.concatenate([np.zeros(4), np.sort(rng.uniform(0.0, 1.0, k - 4)), np.ones(4)])
+
+    flat = np.stack([*np.meshgrid(np.linspace(0, 10, n), np.linspace(0, 10, m), indexing="ij"), np.zeros((n, m))], -1)
+    net = flat + rng.normal(size=flat.shape) * rng.uniform(0.2, 0.8)
+    surface = BSplineSurface(knots(n), knots(m), 3, 3, net, rng.uniform(0.5, 2.0, (n, m)))
+    u, v = np.meshgrid(np.linspace(0, 1, 200), np.linspace(0, 1, 200))
+    dense = cKDTree(surface.at(u.ravel(), v.ravel())[0])
+    on = surface.at(*rng.uniform(0.0, 1.0, (2, 150)))[0]
+    for points in (on, on + rng.normal(size=on.shape)):
+        assert (np.abs(surface.signed_distance(points)) < dense.query(points)[0] + 1e-9).all()
+
+
+@settings(max_examples=60)
+@given(st.integers(0, 10**9))
+def test_rational_stretches_and_common_knots_change_nothing(seed):
+    rng = np.random.default_rng(seed)
+    curve = _spline(rng, rng.normal(size=3))
+    t0, t1 = np.sort(rng.uniform(0.0, 1.0, 2))
+    arc = Circle.about(Frame.of(rng.normal(size=3), rng.normal(size=3)), 2.0)
+    one, two = rational(curve, t0, t1), rational(arc, 0.1, float(rng.uniform(0.3, 6.2)))
+    t = np.linspace(0.0, 1.0, 40)
+    assert np.abs(one.point(t) - curve.point(t0 + t * (t1 - t0))).max() < 1e-8
+    assert np.linalg.norm(two.point(t) - arc.frame.origin, axis=1) == pytest.approx(2.0, rel=1e-12)
+    back = walked_back(one)
+    assert np.abs(back.point(1.0 - t) - one.point(t)).max() < 1e-9
+    for before, after in zip((one, two), common(one, two), strict=True):
+        assert np.abs(after.point(t) - before.point(t)).max() < 1e-8 and after.degree == max(one.degree, 2)

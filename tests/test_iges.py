@@ -11,8 +11,11 @@ from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import BadFile
 from lithon.exchange.intake import parse_model
-from lithon.geometry.curves import Circle
+from lithon.exchange.stretch import Unread
+from lithon.geometry.curves import Circle, Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.rational import rational
+from lithon.geometry.splines import BSplineCurve
 from lithon.survey.findings import findings
 
 
@@ -217,6 +220,87 @@ def test_curves_and_surfaces_by_their_polynomials():
         at = np.column_stack([rng.uniform(0, 2.7, 40), rng.uniform(1, 3, 40)])
         true = [[np.polynomial.polynomial.polyval2d(a, b, c[k]) for k in range(3)] for a, b in at]
         assert surface.at(at[:, 0], at[:, 1])[0] == pytest.approx(np.array(true), rel=1e-9, abs=1e-9)
+
+
+def on(surface, points, within=1e-9):
+    return np.abs(surface.signed_distance(np.asarray(points))).max() < within
+
+
+def test_ruled_surfaces_between_unlike_curves():
+    """Every straight line between points of equal parameter lies on the surface that is read."""
+    rng = np.random.default_rng(2)
+    place = frame(rng)
+    at = [Frame.of(place.origin + h * place.z, place.z, place.x) for h in (0.0, 12.0)]
+    low, high = Circle.about(at[0], 5.0), Circle.about(at[1], 8.0)
+    spline = BSplineCurve(
+        np.array([0, 0, 0, 0, 0.3, 0.7, 1, 1, 1, 1.0]),
+        3,
+        at[1].world(rng.uniform(-1, 1, (6, 3)) + np.c_[:6, [9] * 6, [0] * 6]),
+    )
+    straight = Line.through(at[1].world(np.array([[9.0, 1, 0]]))[0], at[1].world(np.array([[-3.0, 9, 2]]))[0])
+    cases = [
+        (low, (0.2, 1.5), high, (0.2, 1.5), "cone"),
+        (low, (0.2, 1.5), Circle.about(at[1], 5.0), (0.2, 1.5), "cylinder"),
+        (low, (0.2, 1.5), Circle.about(at[0], 9.0), (0.2, 1.5), "plane"),
+        (low, (0.2, 1.5), high, (0.4, 1.9), "b-spline"),
+        (low, (0.0, 1.2), straight, (0.0, straight.parameter(at[1].world(np.array([[-3.0, 9, 2]])))[0]), "b-spline"),
+        (low, (0.0, 3.0), spline, (0.0, 1.0), "b-spline"),
+        (straight, (0.0, 4.0), spline, (0.0, 1.0), "b-spline"),
+    ]
+    for one, (a0, a1), two, (b0, b1), kind in cases:
+        w = Writer()
+        n = w.add(118, [w.curve(one, a0, a1), w.curve(two, b0, b1), 0, 0], 1)
+        surface = geometry_of(w).surface(n)
+        assert surface.kind == kind
+        a, b = rational(one, a0, a1), rational(two, b0, b1)
+        t = np.linspace(0.0, 1.0, 23)
+        for share in (0.0, 0.25, 0.8, 1.0):
+            assert on(surface, (1.0 - share) * a.point(t) + share * b.point(t), 1e-7), kind
+        if kind == "b-spline":
+            w = Writer()  # the second rail from its other end
+            n = w.add(118, [w.curve(one, a0, a1), w.curve(two, b0, b1), 1, 0], 1)
+            assert on(geometry_of(w).surface(n), 0.3 * a.point(t) + 0.7 * b.point(1.0 - t), 1e-7)
+
+
+def test_a_profile_of_several_curves_that_run_on_smoothly():
+    """A line, an arc and a line in one extrusion and one revolution; with a corner it is refused by name."""
+    place = frame(np.random.default_rng(3))
+
+    def world(x, y):
+        return place.world(np.array([[x, y, 0.0]]))[0]
+
+    arc = Circle.about(Frame.of(world(10.0, 5.0), place.z, place.x), 5.0)
+    first, last = Line.through(world(0.0, 0.0), world(10.0, 0.0)), Line.through(world(15.0, 5.0), world(15.0, 12.0))
+    row = [(first, 0.0, 10.0), (arc, -0.5 * np.pi, 0.0), (last, 0.0, 7.0)]
+    points = np.vstack([c.point(np.linspace(a, b, 15)) for c, a, b in row])
+
+    def profile(w, parts):
+        return w.add(102, [len(parts), *(w.curve(*part) for part in parts)])
+
+    w = Writer()
+    up = world(0.0, 0.0) + 6.0 * place.z
+    n = w.add(122, [profile(w, row), *w.lengths(up)])
+    surface = geometry_of(w).surface(n)
+    assert surface.kind == "extrusion"
+    for height in (0.0, 2.5, 6.0):
+        assert on(surface, points + height * place.z)
+    w = Writer()
+    axis = w.curve(Line.through(world(-5.0, 0.0), world(-5.0, 1.0)), 0.0, 1.0)
+    n = w.add(120, [axis, profile(w, row), 0.0, 2.0 * np.pi])
+    surface = geometry_of(w).surface(n)
+    about = place.y
+    for angle in (0.0, 1.0, 4.0):
+        p = points - world(-5.0, 0.0)
+        along = np.multiply.outer(p @ about, about)
+        turned = along + np.cos(angle) * (p - along) + np.sin(angle) * np.cross(about, p)
+        assert on(surface, turned + world(-5.0, 0.0), 1e-8)
+    w = Writer()  # two halves of one circle are a cylinder
+    n = w.add(122, [profile(w, [(arc, 0.0, np.pi), (arc, np.pi, 2.0 * np.pi)]), *w.lengths(arc.point(0.0) + place.z)])
+    assert geometry_of(w).surface(n).kind == "cylinder"
+    w = Writer()
+    n = w.add(122, [profile(w, [row[0], (Line.through(world(10, 0), world(10, 9)), 0.0, 9.0)]), *w.lengths(up)])
+    with pytest.raises(Unread, match="corner"):
+        geometry_of(w).surface(n)
 
 
 def test_definitions_stand_where_their_instances_are():

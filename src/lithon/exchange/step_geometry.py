@@ -12,8 +12,8 @@ from lithon.errors import BadFile
 from lithon.exchange.part21 import Exchange, Instance, Ref, Typed
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
-from lithon.geometry.joined import Part, joined
 from lithon.geometry.offset import offset_of
+from lithon.geometry.rational import Part, joined
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface

@@ -11,14 +11,16 @@ from lithon.arrays import Floats, frozen, unit
 from lithon.errors import BadFile
 from lithon.geometry.curves import Circle, Curve, Line
 from lithon.geometry.frames import Frame
-from lithon.geometry.rational import common, joined, rational, turned
+from lithon.geometry.rational import Part, common, joined
 from lithon.geometry.rounds import Cone, Sphere, Torus
-from lithon.geometry.splines import BSplineCurve, BSplineSurface
+from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import Extrusion, Revolution
 
 #: Stretches that turn less where they meet (rad) are one smooth curve.
 _SMOOTH = 1e-2
+#: Stretches may stand apart by this (mm) where they should meet.
+_APART = 2e-2
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -50,10 +52,8 @@ class Stretch:
     def back(self) -> Stretch:
         return Stretch(self.curve, self.t0, self.t1, not self.forward)
 
-    def spline(self) -> BSplineCurve:
-        """The stretch by itself, as walked, over 0..1."""
-        out = rational(self.curve, self.t0, self.t1)
-        return out if self.forward else turned(out)
+    def part(self) -> Part:
+        return self.curve, self.t0, self.t1, self.forward
 
 
 class Unread(Exception):
@@ -73,7 +73,7 @@ def one_curve(parts: list[Stretch], use: str) -> Curve:
         if float(np.arccos(np.clip(a.headings()[1] @ b.headings()[0], -1.0, 1.0))) > _SMOOTH:
             raise Unread(f"{use} of curves that meet at a corner")
     try:
-        return joined([p.spline() for p in parts])
+        return joined([p.part() for p in parts], _APART)
     except ValueError as error:
         raise Unread(f"{use} of several curves: {error}") from error
 
@@ -101,7 +101,7 @@ def ruled(one: list[Stretch], two: list[Stretch]) -> Surface:
     rails = []
     for parts in (one, two):
         try:
-            rails.append(joined([p.spline() for p in parts]) if len(parts) > 1 else parts[0].spline())
+            rails.append(joined([p.part() for p in parts], _APART))
         except (ValueError, IndexError) as error:
             raise Unread(f"a ruled surface: {error}") from error
     simple = _simple(one, two)

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from scipy.interpolate import BSpline, make_interp_spline
 
 from lithon.arrays import Floats, frozen
 from lithon.geometry.curves import Curve, Ellipse, Line
 from lithon.geometry.splines import BSplineCurve
+
+Part = tuple[Curve, float, float, bool]
 
 #: Knots closer than this share of the whole are one.
 _SAME = 1e-9
@@ -25,7 +29,7 @@ def rational(curve: Curve, t0: float, t1: float) -> BSplineCurve:
         return _arcs(curve, t0, t1)
     if isinstance(curve, BSplineCurve):
         return _stretch(curve, t0, t1)
-    raise ValueError(f"a {curve.kind} is no rational spline")
+    raise ValueError(f"a {curve.kind} cannot be joined with others")
 
 
 def turned(curve: BSplineCurve) -> BSplineCurve:
@@ -35,21 +39,27 @@ def turned(curve: BSplineCurve) -> BSplineCurve:
     return BSplineCurve(knots, curve.degree, frozen(curve.control[::-1]), weights)
 
 
-def joined(curves: list[BSplineCurve]) -> BSplineCurve:
-    """Splines over 0..1 that follow each other as one, over 0..1; each has a share of the parameter by its length."""
+def joined(parts: Sequence[Part], tolerance: float) -> BSplineCurve:
+    """One spline over 0..1 through stretches (curve, t0, t1, walked from t0 to t1) that follow each other; each has a
+    share of the parameter by its length.
+
+    Raises ValueError where they do not meet within the tolerance, or one is no line, conic or spline.
+    """
+    curves = [rational(curve, t0, t1) for curve, t0, t1, _ in parts]
+    curves = [c if forward else turned(c) for c, (*_, forward) in zip(curves, parts, strict=True)]
     degree = max(c.degree for c in curves)
     raised = [refined(c, degree, _multiplicities(c, degree)) for c in curves]
-    lengths = np.array([c.length(c.low, c.high) for c in curves])
+    lengths = np.array([max(c.length(0.0, 1.0), 1e-12) for c in curves])
     stops = np.concatenate([[0.0], np.cumsum(lengths)]) / lengths.sum()
-    net, knots = [_net(raised[0])], [stops[0] + raised[0].knots[: -degree - 1] * (stops[1] - stops[0])]
+    net, knots = [_net(raised[0])], [raised[0].knots[: -degree - 1] * stops[1]]
     for k, one in enumerate(raised[1:], start=1):
         own = _net(one)
+        if float(np.linalg.norm(one.control[0] - raised[k - 1].control[-1])) > tolerance:
+            raise ValueError("the parts of a curve do not follow each other")
         # Homogeneous ends meet only when their weights do.
-        own = own * (net[-1][-1, 3] / own[0, 3])
-        net.append(own[1:])
+        net.append((own * (net[-1][-1, 3] / own[0, 3]))[1:])
         knots.append(stops[k] + one.knots[1 : -degree - 1] * (stops[k + 1] - stops[k]))
-    knots.append(np.full(degree + 1, 1.0))
-    return _spline(np.concatenate(knots), degree, np.concatenate(net))
+    return _spline(np.concatenate([*knots, np.ones(degree + 1)]), degree, np.concatenate(net))
 
 
 def common(a: BSplineCurve, b: BSplineCurve) -> tuple[BSplineCurve, BSplineCurve]:

@@ -251,6 +251,15 @@ def surface_closest(
             if abs(det) < 1e-300:
                 det = 1e-300
             su, sv = -(f0 * hd - f1 * hb) / det, -(f1 * ha - f0 * hb) / det
+            # At a rim that holds the point back the way goes along the rim.
+            held_u = not closed_u and ((u <= u0 and f0 > 0.0) or (u >= u1 and f0 < 0.0))
+            held_v = not closed_v and ((v <= v0 and f1 > 0.0) or (v >= v1 and f1 < 0.0))
+            if held_u and held_v:
+                break
+            if held_u:
+                su, sv = 0.0, -f1 / (d + rd if d + rd > 1e-3 * d else d + 1e-300)
+            elif held_v:
+                su, sv = -f0 / (a + ra if a + ra > 1e-3 * a else a + 1e-300), 0.0
             share, better, nu, nv, now = 1.0, False, u, v, miss
             for _half in range(8):
                 nu = _brought(u + share * su, u0, u1, closed_u)

@@ -20,6 +20,9 @@ from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
 from lithon.geometry.spline_kernels import curve_closest, curve_values, surface_closest, surface_values
 from lithon.geometry.surfaces import Surface
 
+#: In how many regions of a surface more a closest point is sought.
+_REGIONS = 4
+
 
 def _weighted(control: Floats, weights: Floats | None) -> Floats:
     """Homogeneous control points (..., 4)."""
@@ -215,7 +218,9 @@ class BSplineSurface:
                 out[:, k], low[k], high[k])  # fmt: skip
         return out
 
-    def _grid(self) -> tuple[Floats, cKDTree]:
+    def _grid(self) -> tuple[Floats, Floats, cKDTree, float]:
+        """Samples to start from: their parameters (n,2) and places in the grid (n,2), the samples themselves, and how
+        far (mm) any point of the surface is from the next one, about."""
         if "grid" not in self._kept:
 
             def spread(knots: Floats, degree: int) -> Floats:
@@ -226,8 +231,12 @@ class BSplineSurface:
             u, v = spread(self.knots_u, self.degree_u), spread(self.knots_v, self.degree_v)
             uv = np.stack(np.meshgrid(u, v, indexing="ij"), axis=-1).reshape(-1, 2)
             uv = self._off_poles(uv)  # around a pole, not in it: there every angle is as near
-            self._kept["grid"] = uv, cKDTree(self.at(uv[:, 0], uv[:, 1])[0])
-        found: tuple[Floats, cKDTree] = self._kept["grid"]
+            place = np.stack(np.meshgrid(np.arange(len(u)), np.arange(len(v)), indexing="ij"), axis=-1).reshape(-1, 2)
+            spots = self.at(uv[:, 0], uv[:, 1])[0]
+            cells = spots.reshape(len(u), len(v), 3)
+            reach = float(np.linalg.norm(cells[1:, 1:] - cells[:-1, :-1], axis=2).max())
+            self._kept["grid"] = uv, place, cKDTree(spots), reach
+        found: tuple[Floats, Floats, cKDTree, float] = self._kept["grid"]
         return found
 
     def parameters(self, points: Floats) -> Floats:
@@ -242,11 +251,41 @@ class BSplineSurface:
         return answer.copy()
 
     def _parameters(self, points: Floats) -> Floats:
-        uv_all, tree = self._grid()
+        """From the nearest sample; and again from those of other regions, where these might be nearer: a surface that
+        comes near itself has more than one foot of a perpendicular. Where it folds within a cell of the grid the
+        answer can still be another foot than the nearest."""
+        uv_all, place, tree, reach = self._grid()
+        near, start = tree.query(points)
+        out = self._from(uv_all[start], points)
+        gap = np.linalg.norm(self.at(out[:, 0], out[:, 1])[0] - points, axis=1)
+        doubt = np.flatnonzero((gap > 1e-9 * reach) & (gap > near - reach))
+        if not len(doubt):
+            return out
+        many = min(24, len(uv_all))
+        nears, starts = (a.reshape(len(doubt), -1) for a in tree.query(points[doubt], k=many))
+        here = tree.query(self.at(out[doubt, 0], out[doubt, 1])[0])[1]
+        left = np.abs(place[starts] - place[here][:, None]).max(axis=2) > 1
+        for _ in range(_REGIONS):
+            left &= nears - reach < gap[doubt, None]
+            again = np.flatnonzero(left.any(axis=1))
+            if not len(again):
+                break
+            rows, first = doubt[again], starts[again, left[again].argmax(axis=1)]
+            other = self._from(uv_all[first], points[rows])
+            there = self.at(other[:, 0], other[:, 1])[0]
+            now = np.linalg.norm(there - points[rows], axis=1)
+            better = now < gap[rows]
+            out[rows[better]], gap[rows[better]] = other[better], now[better]
+            for seen in (first, tree.query(there)[1]):
+                left[again] &= np.abs(place[starts[again]] - place[seen][:, None]).max(axis=2) > 1
+        return out
+
+    def _from(self, start: Floats, points: Floats) -> Floats:
+        """Parameters (n,2) of closest points to (n,3), from starts (n,2)."""
         closed_u, closed_v = self.closed()
         return surface_closest(
             self.knots_u, self.knots_v, self.degree_u, self.degree_v, self._net(), closed_u, closed_v,
-            uv_all[tree.query(points)[1]], np.ascontiguousarray(points),
+            start, np.ascontiguousarray(points),
         )  # fmt: skip
 
     def _shape(self, points: Floats) -> tuple[tuple[int, ...], Floats]:
@@ -339,7 +378,7 @@ class BSplineSurface:
             return True
         if not isinstance(other, BSplineSurface):
             return False
-        mine, theirs = self._grid()[1].data[::7], other._grid()[1].data[::7]
+        mine, theirs = self._grid()[2].data[::7], other._grid()[2].data[::7]
         return bool(
             np.abs(other.signed_distance(mine)).max() <= tolerance
             and np.abs(self.signed_distance(theirs)).max() <= tolerance

@@ -4,7 +4,7 @@ turns in them with a thin gap on purpose, and a stop that was drawn 0.2 mm into 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -83,12 +83,12 @@ def paddle_frame(size: PaddleFrame = FRAME) -> Model:
     bodies = [plate(-s.lower, s.lower, "lower plate"), plate(0.0, s.upper, "upper plate")]
     for k, (x, y) in enumerate(s.bolt_places):
         base = Frame.of((x, y, s.upper), up, (1.0, 0.0, 0.0))
-        head = prism(Round((0.0, 0.0), s.head / 2.0), s.head_height, base, f"bolt {k + 1}")
+        head = prism(Round((0.0, 0.0), s.head / 2.0), s.head_height, base, _numbered("bolt", k))
         down = Frame.of((x, y, s.upper), (0.0, 0.0, -1.0), (1.0, 0.0, 0.0))
         bodies.append(raised(head, face_toward(head, (0.0, 0.0, -1.0)), down, Round((0.0, 0.0), s.bolt / 2.0), both))
     for k, x in enumerate((-s.bush_x, s.bush_x)):
         base = Frame.of((x, 0.0, -s.lower), up, (1.0, 0.0, 0.0))
-        tube = prism(Round((0.0, 0.0), s.bush / 2.0), both, base, f"bush {k + 1}")
+        tube = prism(Round((0.0, 0.0), s.bush / 2.0), both, base, _numbered("bush", k))
         end = Frame.of((x, 0.0, s.upper), up, (1.0, 0.0, 0.0))
         below = face_toward(tube, (0.0, 0.0, -1.0))
         bodies.append(sink(tube, face_toward(tube, up), end, Round((0.0, 0.0), s.pin / 2.0), both, below))
@@ -96,4 +96,15 @@ def paddle_frame(size: PaddleFrame = FRAME) -> Model:
     bodies.append(prism(Round((0.0, 0.0), s.pin / 2.0 - s.gap), 3.0 * both, at, "pin"))
     stand = Frame.of((0.0, 0.0, s.upper - s.overlap), up, (1.0, 0.0, 0.0))
     bodies.append(prism(rectangle(-s.stop / 2, -s.stop / 2, s.stop / 2, s.stop / 2), 10.0, stand, "stop"))
-    return Model.of(bodies)
+    return Model.of([replace(body, path=_path(body.name)) for body in bodies])
+
+
+def _numbered(part: str, k: int) -> str:
+    return part if k == 0 else f"{part} {k + 1}"
+
+
+def _path(name: str) -> tuple[str, ...]:
+    """Where a body hangs in the product tree."""
+    part = name.rstrip(" 0123456789")
+    above = {"bolt": ("fasteners",), "bush": ("bearing",), "pin": ("bearing",)}
+    return (*above.get(part, ()), part)

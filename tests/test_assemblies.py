@@ -1,0 +1,129 @@
+"""Assemblies out and in again: the tree, the names, parts at several places written once."""
+
+import re
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from solids import bracket
+
+import lithon
+from lithon.bond.share import bond
+from lithon.brep.build import Round, prism, rectangle
+from lithon.brep.measures import mass_properties
+from lithon.brep.moved import moved
+from lithon.brep.topology import Body, Model
+from lithon.brep.twins import motion_between
+from lithon.brep.validate import flaws
+from lithon.exchange.step_tree import same_at
+from lithon.samples import paddle_frame
+
+
+def motion(seed: int, mirrored: bool = False) -> np.ndarray:
+    rng = np.random.default_rng(seed)
+    turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
+    turn *= np.sign(np.linalg.det(turn)) * (-1.0 if mirrored else 1.0)
+    out = np.eye(4)
+    out[:3, :3], out[:3, 3] = turn, rng.uniform(-80.0, 80.0, 3)
+    return out
+
+
+def solids_in(text: str) -> int:
+    return len(re.findall(r"=(?:MANIFOLD_SOLID_BREP|BREP_WITH_VOIDS)\(", text))
+
+
+def alike(one: Model, two: Model) -> None:
+    """The same bodies by name, with their places, sizes, colours and paths; none has a flaw."""
+    assert sorted(b.name for b in one.bodies) == sorted(b.name for b in two.bodies)
+    there = {b.name: b for b in two.bodies}
+    for body in one.bodies:
+        other = there[body.name]
+        assert other.path == body.path and other.colour == pytest.approx(body.colour)
+        a, b = mass_properties(body), mass_properties(other)
+        assert b.volume == pytest.approx(a.volume, rel=1e-9) and b.area == pytest.approx(a.area, rel=1e-9)
+        size = 1e-7 * float(np.abs(a.inertia).max())
+        assert b.centroid == pytest.approx(a.centroid, abs=1e-7) and b.inertia == pytest.approx(a.inertia, abs=size)
+        assert not flaws(other, two.tolerance)
+
+
+def test_the_paddle_frame_keeps_its_tree_and_its_bolts_are_written_once():
+    model = paddle_frame()
+    text = lithon.step_text(model, "paddle frame")
+    assert solids_in(text) == 6  # two plates, a bolt, a bush, the pin and the stop
+    assert len(re.findall("=NEXT_ASSEMBLY_USAGE_OCCURRENCE", text)) == 5 + 12 + 2 + 1
+    back = lithon.parse_step(text)
+    assert not back.notes
+    alike(model, back.model)
+    assert {b.path for b in back.model.bodies} == {
+        ("lower plate",), ("upper plate",), ("fasteners", "bolt"), ("bearing", "bush"), ("bearing", "pin"), ("stop",)
+    }  # fmt: skip
+    again = lithon.step_text(back.model, "paddle frame")
+    assert solids_in(again) == 6
+    alike(model, lithon.parse_step(again).model)
+
+
+def test_a_tree_that_is_bonded_keeps_what_it_shares():
+    model, _ = bond(paddle_frame())
+    back = lithon.parse_step(lithon.step_text(model)).model
+    alike(model, back)
+    assert len(back.shared()) == len(model.shared()) > 10
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_random_parts_anywhere(seed):
+    """Brackets turned and shifted, one of them mirrored and one with another colour: what can be written once is."""
+    part = bracket(seed).body
+    red = (0.8, 0.1, 0.1)
+    bodies = [replace(part, name="bracket", path=("left", "bracket"), colour=red)]
+    bodies += [
+        replace(moved(part, motion(10 * seed + k)), name=f"bracket {k + 1}", path=(side, "bracket"), colour=red)
+        for k, side in ((1, "left"), (2, "right"), (3, "right"))
+    ]
+    bodies.append(replace(moved(part, motion(seed, mirrored=True)), name="hand", path=("left", "hand"), colour=red))
+    bodies.append(replace(moved(part, motion(seed + 99)), name="plain", path=("right", "bracket")))
+    bodies.append(replace(moved(part, motion(seed + 77)), name="loose"))
+    model = Model.of(bodies)
+    text = lithon.step_text(model, "rack")
+    assert solids_in(text) == 4
+    back = lithon.parse_step(text)
+    assert not back.notes
+    alike(model, back.model)
+
+
+def test_names_that_a_reader_would_not_give_back_are_written_out():
+    block = prism(rectangle(0, 0, 4, 3), 2.0, name="left hand")
+    other = replace(moved(block, motion(4)), name="right hand")
+    model = Model.of([replace(b, path=("block",)) for b in (block, other)])
+    text = lithon.step_text(model)
+    assert solids_in(text) == 2
+    alike(model, lithon.parse_step(text).model)
+
+
+def test_a_single_part_has_no_assembly():
+    text = lithon.step_text(Model.of([prism(rectangle(0, 0, 4, 3), 2.0, name="block")]), "block")
+    assert "NEXT_ASSEMBLY" not in text and lithon.parse_step(text).model.bodies[0].path == ()
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_motions_between_congruent_bodies_are_exact(seed):
+    """Found to the last digits from the bodies alone; what is a hair different is not the same."""
+    part, there = bracket(seed).body, motion(seed)
+    found = same_at(part, moved(part, there))
+    assert found is not None
+    points = np.array([v.point for v in part.vertices()])
+    placed, again = (points @ m[:3, :3].T + m[:3, 3] for m in (there, found))
+    # A bracket with a symmetry of its own may come onto itself another way: as a set its corners agree.
+    gap = np.linalg.norm(placed[:, None] - again[None], axis=2)
+    assert gap.min(axis=0).max() < 1e-8 and gap.min(axis=1).max() < 1e-8
+    assert same_at(part, moved(part, motion(seed, mirrored=True))) is None or motion_between(part, part) is not None
+
+
+def test_what_only_looks_alike_is_not_the_same():
+    def plate(radius: float) -> Body:
+        return prism(rectangle(0, 0, 30, 20, radius), 5.0)
+
+    assert same_at(plate(3.0), moved(plate(3.0), motion(1))) is not None
+    assert same_at(plate(3.0), moved(plate(3.00001), motion(1))) is None
+    pin = prism(Round((0, 0), 3.0), 10.0)
+    assert same_at(pin, moved(pin, motion(2))) is not None
+    assert same_at(pin, moved(prism(Round((0, 0), 3.0), 10.00001), motion(2))) is None
