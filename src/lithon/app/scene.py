@@ -135,16 +135,22 @@ def _closed(edge: Edge) -> Floats:
     return _runs[edge]
 
 
+def cells(corners: Ints) -> vtkCellArray:
+    """Polygons (m,k) with as many corners each as there are columns."""
+    out = vtkCellArray()
+    starts = np.arange(0, corners.size + 1, corners.shape[1], dtype=np.int64)
+    run = np.ascontiguousarray(corners, dtype=np.int64).ravel()
+    out.SetData(numpy_to_vtkIdTypeArray(starts, deep=True), numpy_to_vtkIdTypeArray(run, deep=True))
+    return out
+
+
 def surface_data(points: Floats, triangles: Ints, normals: Floats | None = None) -> vtkPolyData:
     """Polygons, all with as many corners as `triangles` has columns: triangles or quadrilaterals."""
     data = vtkPolyData()
     p = vtkPoints()
     p.SetData(numpy_to_vtk(np.ascontiguousarray(points, dtype=float), deep=True))
     data.SetPoints(p)
-    cells = vtkCellArray()
-    rows = np.hstack([np.full((len(triangles), 1), triangles.shape[1], dtype=np.int64), triangles]).ravel()
-    cells.ImportLegacyFormat(numpy_to_vtkIdTypeArray(np.ascontiguousarray(rows), deep=True))
-    data.SetPolys(cells)
+    data.SetPolys(cells(triangles))
     if normals is not None:
         array = numpy_to_vtk(np.ascontiguousarray(normals, dtype=np.float32), deep=True)
         data.GetPointData().SetNormals(array)
@@ -228,9 +234,8 @@ def actor(
     return out
 
 
-def painted(data: vtkPolyData, colours: Ints, see_through: bool) -> vtkActor:
-    """An actor whose triangles have their own colours (m,4), red, green, blue, alpha in 0..255."""
-    data.GetCellData().SetScalars(numpy_to_vtk(np.ascontiguousarray(colours, dtype=np.uint8), deep=True))
+def painted(data: vtkPolyData, see_through: bool) -> vtkActor:
+    """An actor whose triangles have colours of their own."""
     mapper = vtkPolyDataMapper()
     mapper.SetInputData(data)
     mapper.SetResolveCoincidentTopologyToPolygonOffset()

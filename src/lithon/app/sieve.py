@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
@@ -45,7 +47,8 @@ class Axis(QWidget):
         self.range = (low, high)
         self.update()
 
-    def x(self, value: float) -> float:
+    def x(self, value: Any) -> Any:
+        """The place of a value, or of several, on the axis."""
         low, high = self.range
         return 10.0 + (self.width() - 20.0) * np.log(value / low) / np.log(high / low)
 
@@ -108,21 +111,29 @@ class Axis(QWidget):
                 f"no {self.lens.noun} in this model",
             )
             return
-        column = np.round(np.array([self.x(v) for v in self.values]) / _BIN).astype(int)
-        tallest = max(1, int(np.bincount(column - column.min()).max()))
-        rise = min(6.0, (base - 26.0) / tallest)
-        height: dict[int, int] = {}
-        for c, value, chosen in zip(column.tolist(), self.values, self.chosen, strict=True):
-            n = height.get(c, 0)
-            height[c] = n + 1
-            below = self.has_handle and value < self.size
-            colour = theme.VERDIGRIS if chosen else (theme.OCHRE if below else theme.INK2)
-            box = QRectF(c * _BIN - 2.6, base - 2.0 - (n + 1) * rise, 5.2, max(1.2, rise - 1.2))
-            if chosen or below or rise < 3.0:
-                p.fillRect(box, QColor(colour))
-            else:
-                p.setPen(QPen(QColor(colour), 1.0))
-                p.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
+        column = np.round(self.x(self.values) / _BIN).astype(int)
+        order = np.argsort(column, kind="stable")
+        starts = np.flatnonzero(np.diff(column[order], prepend=column.min() - 1))
+        count = np.diff(starts, append=len(order))
+        height = np.empty(len(order), dtype=int)  # of each mark above its column's foot
+        height[order] = np.arange(len(order)) - np.repeat(starts, count) + 1
+        rise = min(6.0, (base - 26.0) / max(1, int(count.max())))
+        below = (self.values < self.size) & self.has_handle
+        left, top, tall = column * _BIN - 2.6, base - 2.0 - height * rise, max(1.2, rise - 1.2)
+        for colour, some in (
+            (theme.INK2, ~self.chosen & ~below),
+            (theme.OCHRE, ~self.chosen & below),
+            (theme.VERDIGRIS, self.chosen),
+        ):
+            solid = colour != theme.INK2 or rise < 3.0
+            inset = 0.0 if solid else 0.5
+            boxes = [
+                QRectF(x + inset, y + inset, 5.2 - 2.0 * inset, tall - 2.0 * inset)
+                for x, y in zip(left[some].tolist(), top[some].tolist(), strict=True)
+            ]
+            p.setPen(Qt.PenStyle.NoPen if solid else QPen(QColor(colour), 1.0))
+            p.setBrush(QColor(colour) if solid else Qt.BrushStyle.NoBrush)
+            p.drawRects(boxes)
 
     def _paint_handle(self, p: QPainter, base: float) -> None:
         x = self.x(self.size)
@@ -291,10 +302,12 @@ class Sieve(QFrame):
         if self.work.ledger is None:
             return
         faces, edges = set(self.work.faces), set(self.work.edges)
-        chosen = np.array(
-            [bool((m.faces and set(m.faces) <= faces) or (m.edges and set(m.edges) <= edges)) for m in self.marks],
-            dtype=bool,
-        )
+        chosen = np.zeros(len(self.marks), dtype=bool)
+        if faces or edges:
+            for k, m in enumerate(self.marks):
+                chosen[k] = bool(
+                    (m.faces and all(f in faces for f in m.faces)) or (m.edges and all(e in edges for e in m.edges))
+                )
         self.axis.set(self.lens, np.array([m.value for m in self.marks]), chosen, self.work.ledger.size)
 
     def _dragged(self, size: float) -> None:

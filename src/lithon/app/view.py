@@ -24,6 +24,7 @@ from lithon.app import scene, theme  # noqa: E402
 from lithon.app.eye import Eye  # noqa: E402
 from lithon.app.hand import Hand  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
+from lithon.app.skin import Skin  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
 from lithon.brep.patches import Change  # noqa: E402
@@ -33,7 +34,7 @@ from lithon.mesh.mesh import Mesh  # noqa: E402
 
 #: Above so many triangles drawing is kept cheap.
 _MANY = 100_000
-_LAYERS = ("body", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points")
+_LAYERS = ("section", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points")
 
 
 class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
@@ -63,6 +64,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.picking_points = False
         self.showing_original = False
         self.cut_open = False
+        self.skin = Skin(self.renderer)
         self._layers: dict[str, list[vtkActor]] = {name: [] for name in _LAYERS}
         self._picture: scene.Picture | None = None
         #: The model and what was hidden of it when the picture was made, and its edges as lines.
@@ -107,7 +109,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._layers[layer] = actors
         for new in actors:
             self.renderer.AddActor(new)
-            if self.cut_plane is not None and layer in ("body", "edges", "shared", "chosen"):
+            if self.cut_plane is not None and layer in ("section", "edges", "shared", "chosen"):
                 new.GetMapper().AddClippingPlane(self.cut_plane)
         self.redraw()
 
@@ -127,6 +129,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         if model is None:
             for layer in _LAYERS:
                 self._put(layer, [])
+            self.skin.show(None)
             return
         self._hover = None
         # Moving to another station changes what lies on the solid, not the solid.
@@ -207,22 +210,16 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         pic, work = self._picture, self.work
         if pic is None:
             return
-        table = self._paint()
-        clear = (table[:, 3] < 255)[pic.owner] if len(pic.owner) else np.zeros(0, dtype=bool)
-        bodies = []
-        for rows, see_through in ((~clear, False), (clear, True)):
-            if rows.any():
-                data = scene.surface_data(pic.points, pic.triangles[rows], pic.normals)
-                bodies.append(scene.painted(data, table[pic.owner[rows]], see_through))
-        if self.cut_plane is not None or (pic.closed and len(pic.triangles) > _MANY):
-            for a in bodies:
-                a.GetProperty().BackfaceCullingOn()
-        if self.cut_plane is not None and bodies:
-            data = scene.surface_data(pic.points, pic.triangles)
-            bodies.append(scene.section_fill(data, theme.SECTION))
-        for a in bodies:
-            a.SetVisibility(not self._mesh_shown())
-        self._put("body", bodies)
+        self.skin.show(pic)
+        self.skin.paint(
+            self._paint(), self.cut_plane, self.cut_plane is not None or (pic.closed and len(pic.triangles) > _MANY)
+        )
+        self.skin.visible(not self._mesh_shown())
+        filled = []
+        if self.cut_plane is not None and len(pic.triangles):
+            filled.append(scene.section_fill(scene.surface_data(pic.points, pic.triangles), theme.SECTION))
+            filled[0].SetVisibility(not self._mesh_shown())
+        self._put("section", filled)
         marks = []
         if work.edges:
             marks.append(
@@ -305,7 +302,8 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
     def _draw_mesh(self) -> None:
         mesh = self.work.mesh
         show = self._mesh_shown()
-        for layer in ("body", "edges"):
+        self.skin.visible(not show)
+        for layer in ("section", "edges"):
             for a in self._layers[layer]:
                 a.SetVisibility(not show)
         if not show:

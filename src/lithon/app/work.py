@@ -5,6 +5,7 @@ Long operations go to the worker process; answers come back as Qt events.
 
 from __future__ import annotations
 
+import gc
 import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
@@ -214,6 +215,7 @@ class Work(QObject):
         self.station_changed.emit()
         self._model_moved()
         self.size_changed.emit(ledger.size)
+        gc.freeze()  # the model stays: no look for rubbish shall go through it while somebody works
 
     def reread(self, unit: str | None = None, placement: Placement | None = None) -> None:
         """Read the source again in another unit or place; not once steps have been taken on it."""

@@ -254,7 +254,16 @@ def uses_volume(uses: tuple[FaceUse, ...] | list[FaceUse]) -> float:
     return float(sum(_face_moments(u.face)[4] * (1.0 if u.forward else -1.0) for u in uses))
 
 
+_masses: WeakKeyDictionary[Body, MassProperties] = WeakKeyDictionary()
+
+
 def mass_properties(body: Body) -> MassProperties:
+    if body not in _masses:
+        _masses[body] = _mass_properties(body)
+    return _masses[body]
+
+
+def _mass_properties(body: Body) -> MassProperties:
     prepare(body.faces)
     own = np.array([_face_moments(use.face) for use in body.uses]).reshape(-1, 14)
     signs = np.array([1.0 if use.forward else -1.0 for use in body.uses])

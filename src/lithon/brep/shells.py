@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Sequence
 from typing import TypeVar
+from weakref import WeakKeyDictionary
 
 from lithon.brep.measures import box, uses_volume
 from lithon.brep.topology import Body, Edge, FaceUse
@@ -61,12 +62,17 @@ def shells(body: Body) -> list[list[FaceUse]]:
 
 def closed(body: Body) -> bool:
     """Whether every edge is used as often one way as the other."""
-    count: Counter[Edge] = Counter()
-    for use in body.uses:
-        for loop in use.face.loops:
-            for c in loop:
-                count[c.edge] += 1 if c.forward == use.forward else -1
-    return not any(count.values())
+    if body not in _closed:
+        count: Counter[Edge] = Counter()
+        for use in body.uses:
+            for loop in use.face.loops:
+                for c in loop:
+                    count[c.edge] += 1 if c.forward == use.forward else -1
+        _closed[body] = not any(count.values())
+    return _closed[body]
+
+
+_closed: WeakKeyDictionary[Body, bool] = WeakKeyDictionary()
 
 
 def closes(uses: Sequence[FaceUse]) -> bool:

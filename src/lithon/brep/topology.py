@@ -17,7 +17,7 @@ import uuid
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
-from weakref import WeakKeyDictionary
+from weakref import WeakKeyDictionary, WeakValueDictionary
 
 import numpy as np
 
@@ -151,6 +151,17 @@ class FaceUse:
         """Normals (n,3) that point out of the body."""
         n = self.face.normal(points)
         return n if self.forward else -n
+
+
+_uses: WeakValueDictionary[tuple[int, bool], FaceUse] = WeakValueDictionary()
+
+
+def use_of(face: Face, forward: bool) -> FaceUse:
+    """The use of a face one way, the very same whenever it is asked for: what is known of it is found again."""
+    out = _uses.get((face.uid, forward))
+    if out is None or out.face is not face:
+        out = _uses[(face.uid, forward)] = FaceUse(face, forward)
+    return out
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)

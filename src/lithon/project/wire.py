@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import dataclasses
 import io
+import itertools
 import pickle
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -17,7 +18,7 @@ from typing import Any
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.topology import Body, Edge, Face, Vertex
+from lithon.brep.topology import Body, Coedge, Edge, Face, Vertex, use_of
 from lithon.brep.travel import luggage, unpack
 
 _KINDS = (Vertex, Edge, Face, Body)
@@ -82,6 +83,13 @@ class _Packer(pickle.Pickler):
                 return _frozen, (obj.tobytes(), obj.shape)
             return NotImplemented
         kind: type = type(obj)
+        if kind is Body:
+            return _body, (tuple([u.face for u in obj.uses]), bytes([u.forward for u in obj.uses]),
+                           obj.name, obj.path, obj.colour, obj.uid)  # fmt: skip
+        if kind is Face:
+            run = [c for loop in obj.loops for c in loop]
+            walks = tuple([c.edge for c in run]), bytes([c.forward for c in run]), tuple([len(x) for x in obj.loops])
+            return _face, (obj.surface, walks, obj.along, obj.label, obj.uid, obj.before)
         values = _values(kind)
         return NotImplemented if values is None else (_rebuilt, (kind, values(obj)))
 
@@ -117,6 +125,24 @@ def _values(kind: type) -> Callable[[Any], tuple[Any, ...]] | None:
 @cache
 def _setters(kind: type) -> list[Callable[[Any, Any], None]]:
     return [getattr(kind, name).__set__ for name in _names(kind) or ()]
+
+
+# A face with a thousand holes and a body of a thousand faces are mostly what the other side knows: their coedges and
+# uses go as rows of edges and faces, each with a bit for its sense.
+
+
+def _body(faces: tuple[Face, ...], forward: bytes, name: str, path: tuple[str, ...], colour: Any, uid: int) -> Body:
+    uses = tuple([use_of(face, bool(way)) for face, way in zip(faces, forward, strict=True)])
+    return Body(uses, name, path, colour, uid)
+
+
+def _face(
+    surface: Any, walks: tuple[tuple[Edge, ...], bytes, tuple[int, ...]], along: bool, label: str, uid: int,
+    before: Face | None,
+) -> Face:  # fmt: skip
+    edges, forward, lengths = walks
+    run = iter([Coedge(edge, bool(way)) for edge, way in zip(edges, forward, strict=True)])
+    return Face(surface, tuple([tuple(itertools.islice(run, n)) for n in lengths]), along, label, uid, before)
 
 
 def _frozen(data: bytes, shape: tuple[int, ...]) -> Floats:

@@ -3,6 +3,7 @@ loses nothing. Jobs are plain functions of plain arguments; see `JOBS`."""
 
 from __future__ import annotations
 
+import gc
 import signal
 import sys
 import time
@@ -11,11 +12,14 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.patches import change
 from lithon.brep.tessellate import divide_all
 from lithon.brep.topology import Model
 from lithon.brep.travel import make_ready
 from lithon.brep.validate import flaws
 from lithon.errors import LithonError
+from lithon.geometry.frames import Frame
 from lithon.mesh.make import mesh_of
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.sizing import SizeRules
@@ -23,7 +27,7 @@ from lithon.progress import Progress
 from lithon.project.ledger import Entry, Ledger, Source, replayed
 from lithon.project.opening import opened
 from lithon.project.process import Started, start
-from lithon.project.steps import Outcome, Step, run_step
+from lithon.project.steps import Outcome, Step, clear_step, run_step
 from lithon.project.wire import Parcel, Wire
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
@@ -78,7 +82,12 @@ def _marks(progress: Progress, model: Model, lens: str) -> list[Mark]:
 
 
 def _warm(progress: Progress, model: Model) -> None:
-    """Look at every face once, so that the first step does not wait for it."""
+    """Look at every face once and clear a hole of a block, so that the first step waits for neither faces nor code."""
+    block = prism(rectangle(0.0, 0.0, 10.0, 10.0), 5.0)
+    hole = Round((5.0, 5.0), 2.0)
+    top, low = face_toward(block, (0.0, 0.0, 1.0)), face_toward(block, (0.0, 0.0, -1.0))
+    sunk = sink(block, top, Frame.of((0.0, 0.0, 5.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0)), hole, 5.0, low)
+    change(Model.of([sunk]), run_step(Model.of([sunk]), clear_step(Model.of([sunk]), [sunk.faces[-1]])).model)
     for body in model.bodies:
         flaws(body, model.tolerance)
         progress.tell(0.0, "looking at the solid")
@@ -117,6 +126,10 @@ JOBS: dict[str, Callable[..., Any]] = {
     "forecast": _forecast,
     "rest": _rest,
 }
+
+
+#: After these jobs there is much in memory that stays.
+_LASTING = {"open", "reread", "replay", "warm", "survey"}
 
 
 def serve(connection: Connection) -> None:
@@ -163,6 +176,10 @@ def serve(connection: Connection) -> None:
                 ),
             )
         connection.send_bytes(wire.pack(answer))
+        if name in _LASTING:
+            # What was read or found stays: to look through it for rubbish would take longer than a step does.
+            gc.collect()
+            gc.freeze()
 
 
 class WorkerHandle:
