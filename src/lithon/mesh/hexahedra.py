@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import dataclass
+
 import numpy as np
 
+from lithon.arrays import Floats
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Model
 from lithon.errors import Refusal, spot
@@ -13,24 +17,36 @@ from lithon.mesh.mesh import Mesh
 from lithon.mesh.quads import facing, four_sided
 from lithon.mesh.quality import Quality
 from lithon.mesh.sizing import SizeRules
-from lithon.mesh.sweep import Sweep, sweep_of
+from lithon.mesh.sweep import Sweep, sweep_of, sweeps_of
 from lithon.mesh.turns import Sides, Turn, turn_of
 from lithon.mesh.walls import matched
 from lithon.progress import SILENT, Progress
 
+#: How many directions for all bodies together are tried.
+_MOST_WAYS = 4
 
-def plan_of(body: Body, known: Sides, along: bool = False) -> Sweep | Turn:
-    """How to sweep a body. All the way round an axis where its profile can be mapped or nothing else is possible;
-    where `along`, only if nothing else is possible. Raises Refusal naming the face that stands in the way."""
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What is preferred where bodies can be swept in several ways: along rather than all the way round, and which way
+    (3,)."""
+
+    along: bool = False
+    way: Floats | None = None
+
+
+def plan_of(body: Body, known: Sides, wish: Wish = Wish()) -> Sweep | Turn:
+    """How to sweep a body. All the way round an axis where its profile can be mapped or nothing else is possible.
+    Raises Refusal naming the face that stands in the way."""
     try:
-        line = sweep_of(body)
+        line = sweep_of(body, wish.way)
     except Refusal as refusal:
         try:
             return turn_of(body, known)
         except Refusal as other:
             # Only of a body that is round is there something better to try than what the sweep says.
             raise (other if other.remedy else refusal) from None
-    if along or all(four_sided(u.face) for u in line.source):
+    if wish.along or all(four_sided(u.face) for u in line.source):
         return line
     try:
         turn = turn_of(body, known)
@@ -40,21 +56,54 @@ def plan_of(body: Body, known: Sides, along: bool = False) -> Sweep | Turn:
 
 
 def hexahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -> Mesh:
-    """Sweep all bodies of a model; bonded faces match node for node.
+    """Sweep all bodies of a model; bonded faces match node for node. Where bodies that can be swept in several ways do
+    not go together in the best of them, others are tried.
 
     Raises Refusal naming the body, the face and the place where one is not a single profile.
     """
     if not np.isfinite(rules.size) or rules.size <= 0.0:
         raise Refusal("the element size must be a positive length")
-    try:
-        return _swept(model, rules, progress, along=False)
-    except Refusal:
-        # A pipe between plates may have to follow them rather than be the better mesh by itself.
-        return _swept(model, rules, progress, along=True)
+    first: Refusal | None = None
+    tried: set[tuple[object, ...]] = set()
+    for wish in _wishes(model):
+        try:
+            planned = _corners_matched(model, wish)
+            ways = tuple(_said(plan) for plan in planned[1])
+            if ways not in tried:
+                tried.add(ways)
+                return _swept(model, planned, rules, progress)
+        except Refusal as refusal:
+            first = first or refusal
+    assert first is not None
+    raise first
 
 
-def _swept(whole: Model, rules: SizeRules, progress: Progress, along: bool) -> Mesh:
-    model, plans, known = _corners_matched(whole, along)
+def _wishes(model: Model) -> Iterator[Wish]:
+    """From the best for each body by itself to one way for all: a pipe between plates may have to follow them."""
+    yield Wish()
+    yield Wish(along=True)
+    ways: list[Floats] = []
+    for body in model.bodies:
+        try:
+            found = [s.motion.way for s in sweeps_of(body) if not s.motion.turning]
+        except Refusal:
+            continue
+        ways += [w for k, w in enumerate(found) if all(abs(float(w @ o)) < 1.0 - 1e-9 for o in (*ways, *found[:k]))]
+    for way in ways[:_MOST_WAYS]:
+        yield Wish(True, way)
+
+
+def _said(plan: Sweep | Turn) -> tuple[object, ...]:
+    """What tells one way to sweep a body from another."""
+    if isinstance(plan, Turn):
+        return ("round",)
+    return (plan.motion.turning, *np.round(np.abs(plan.motion.way), 6).tolist(), round(plan.motion.amount, 6))
+
+
+def _swept(
+    whole: Model, planned: tuple[Model, list[Sweep | Turn], Sides], rules: SizeRules, progress: Progress
+) -> Mesh:
+    model, plans, known = planned
     hexer = Hexer(model, rules, plans, known)
     hexer.assign()
     elements, owner = [], []
@@ -78,16 +127,16 @@ def _swept(whole: Model, rules: SizeRules, progress: Progress, along: bool) -> M
     return mesh
 
 
-def _corners_matched(model: Model, along: bool) -> tuple[Model, list[Sweep | Turn], Sides]:
+def _corners_matched(model: Model, wish: Wish) -> tuple[Model, list[Sweep | Turn], Sides]:
     """The model with its edges cut until both ends of every wall have the same corners, and how its bodies sweep."""
     known = Sides()
-    plans = [plan_of(body, known, along) for body in model.bodies]
+    plans = [plan_of(body, known, wish) for body in model.bodies]
     for _ in range(2 + len(model.bodies)):  # a cut may go on from body to body
         model, more = matched(model, [plan for plan in plans if isinstance(plan, Sweep)], model.tolerance)
         if not more:
             break
         known = Sides()
-        plans = [plan_of(body, known, along) for body in model.bodies]
+        plans = [plan_of(body, known, wish) for body in model.bodies]
     return model, plans, known
 
 

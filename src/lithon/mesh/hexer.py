@@ -12,18 +12,19 @@ from dataclasses import dataclass, field
 import numpy as np
 from scipy.spatial import cKDTree
 
-from lithon.arrays import Floats, Ints
-from lithon.brep.area import off_edge
-from lithon.brep.topology import Coedge, Edge, Face, FaceUse, Model, Vertex
+from lithon.arrange.overlay import inner_point
+from lithon.arrays import Floats, Ints, unit
+from lithon.brep.area import area_of
+from lithon.brep.topology import Edge, Face, FaceUse, Model, Vertex
 from lithon.errors import Refusal, spot
-from lithon.geometry.curves import Circle
+from lithon.geometry.curves import Circle, Line
 from lithon.mesh.cores import Cap
 from lithon.mesh.hexes import hex_volumes
 from lithon.mesh.quads import face_middle, facing, four_sided, mapped, paved
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.sweep import Sweep
 from lithon.mesh.turns import Sides, Turn, zero_direction
-from lithon.mesh.walls import WallEdges, wall_edges
+from lithon.mesh.walls import Walls, walls_of
 
 
 @dataclass(slots=True)
@@ -37,6 +38,9 @@ class Hexer:
     parent: dict[Edge, Edge] = field(default_factory=dict)
     even: set[Edge] = field(default_factory=set)
     fours: set[Edge] = field(default_factory=set)
+    walls: dict[Sweep, Walls] = field(default_factory=dict)
+    #: Edges of no body that stand for a division: between two heights of a sweep, or along a wall without posts.
+    rises: dict[tuple[Sweep, int] | Face, Edge] = field(default_factory=dict)
     counts: dict[Edge, int] = field(default_factory=dict)
     points: list[Floats] = field(default_factory=list)
     at_vertex: dict[Vertex, int] = field(default_factory=dict)
@@ -68,7 +72,7 @@ class Hexer:
         step: dict[Edge, int] = defaultdict(lambda: 1)
         turns = [plan for plan in self.plans if isinstance(plan, Turn)]
         own = [edge for turn in turns for edge in (turn.around, *(core.inner for core in turn.cores))]
-        edges = list(dict.fromkeys((*self.model.edges(), *self.known.sides.values(), *own)))
+        edges = list(dict.fromkeys((*self.model.edges(), *self.known.sides.values(), *self.rises.values(), *own)))
         for edge in edges:
             least = (
                 1
@@ -84,18 +88,31 @@ class Hexer:
             self.counts[edge] = wanted[r] + -wanted[r] % step[r]
 
     def _agree_along(self, sweep: Sweep) -> None:
-        posts: list[Edge] = []
-        for wall in sweep.walls:
-            found = edges_of(wall, sweep)
-            for low in found.low:
-                self.same(low.edge, _above(low.edge, found, sweep).edge)
-            posts += [c.edge for c in found.posts]
-            if wall in self.known.sides:
-                posts.append(self.known.sides[wall])
-        for post in posts[1:]:
-            self.same(posts[0], post)
+        walls = self.walls[sweep] = walls_of(sweep)
+        for (below, _), edge in walls.over.items():
+            self.same(below, edge)
+        top = len(walls.heights) - 1
+        for i in range(top):
+            self._rise(sweep, (sweep, i), walls.heights[i + 1] - walls.heights[i])
+        for (_, i), post in walls.posts.items():
+            self.same(self.rises[sweep, i], post)
+        levels: dict[Face, set[int]] = defaultdict(set)
+        for (_, i), wall in walls.face.items():
+            levels[wall].add(i)
+        for wall, within in levels.items():
+            if len(within) == 1:  # neighbours that meet there divide it alike
+                (i,) = within
+                self._rise(sweep, wall, walls.heights[i + 1] - walls.heights[i])
+                self.same(self.rises[sweep, i], self.known.sides.get(wall, self.rises[wall]))
+                self.same(self.rises[sweep, i], self.rises[wall])
         for use in (*sweep.source, *sweep.target):
             self._agree_on(use.face)
+
+    def _rise(self, sweep: Sweep, key: tuple[Sweep, int] | Face, share: float) -> None:
+        """An edge as long as a share of a motion, to be divided with what runs along it."""
+        length = share * sweep.motion.length(np.array([edge.at(0.5) for edge in self.walls[sweep].rim]))
+        if key not in self.rises:
+            self.rises[key] = Edge(Line(sweep.start, unit(sweep.motion.way)), 0.0, length)
 
     def _agree_around(self, turn: Turn) -> None:
         for ring in turn.rings:
@@ -143,17 +160,6 @@ class Hexer:
         ids_array = self.on_edge[edge]
         return ids_array, np.array([self.points[k] for k in ids_array])
 
-    def chain(self, coedges: list[Coedge], closed: bool) -> tuple[Ints, Floats]:
-        """Nodes (n,) and points (n,3) along edges that follow each other; a closed chain's first is not repeated."""
-        ids: list[int] = []
-        for c in coedges:
-            own = self.edge(c.edge)[0]
-            own = own if c.forward else own[::-1]
-            ids += own.tolist() if not ids else own[1:].tolist()
-        if closed and len(ids) > 1 and ids[0] == ids[-1]:
-            ids.pop()
-        return np.array(ids, dtype=np.int64), np.array([self.points[k] for k in ids])
-
     def face(self, face: Face) -> tuple[Ints, Ints]:
         """Inner nodes (n,) and quads (m,4) of an end face, made on first asking."""
         if face not in self.on_face:
@@ -169,10 +175,10 @@ class Hexer:
         """The hexahedra (m,8) of one body."""
         parts = [self._outward(u) for u in s.source]
         base = np.concatenate([q for _, q in parts])
-        layers = self._layers(s, base)
-        column = self._columns(s, parts, layers)
+        shares = self._shares(s)
+        column = self._columns(s, parts, shares)
         hexes = []
-        for k in range(layers):
+        for k in range(len(shares) - 1):
             low, high = column[k], column[k + 1]
             hexes.append(np.concatenate([_through(low, base), _through(high, base)], axis=1))
         out = np.concatenate(hexes)
@@ -187,33 +193,91 @@ class Hexer:
         quads = facing(use.face, quads, np.array(self.points))
         return inner, quads if use.forward else quads[:, ::-1]
 
-    def _layers(self, s: Sweep, base: Ints) -> int:
-        for wall in s.walls:
-            posts = edges_of(wall, s).posts
-            if posts:
-                return self.counts[posts[0].edge]
-            if wall in self.known.sides:
-                return self.counts[self.known.sides[wall]]
-        travel = s.motion.length(np.array([self.points[k] for k in np.unique(base)]))
-        return max(1, round(travel / self.rules.size))
+    def _steps(self, s: Sweep) -> list[int]:
+        """The number of the layer at each height."""
+        many = [self.counts[self.rises[s, i]] for i in range(len(self.walls[s].heights) - 1)]
+        return [0, *np.cumsum(many).tolist()]
 
-    def _columns(self, s: Sweep, parts: list[tuple[Ints, Ints]], layers: int) -> list[dict[int, int]]:
+    def _shares(self, s: Sweep) -> Floats:
+        """The share of the motion at each layer (n+1,)."""
+        steps = self._steps(s)
+        return np.interp(np.arange(steps[-1] + 1), steps, self.walls[s].heights)
+
+    def _columns(self, s: Sweep, parts: list[tuple[Ints, Ints]], shares: Floats) -> list[dict[int, int]]:
         """For each layer 0..n, the node above each source node."""
-        column: list[dict[int, int]] = [{} for _ in range(layers + 1)]
-        for wall in s.walls:
-            self._wall(s, wall, column, layers)
+        layers = len(shares) - 1
+        column: list[dict[int, int]] = [{} for _ in shares]
         for inner, quads in parts:
             for k in (*inner.tolist(), *np.unique(quads).tolist()):
                 column[0][int(k)] = int(k)
+        self._rows(s, column)
+        self._fill_walls(s, column, shares)
         below = [int(k) for k in np.unique(np.concatenate([q for _, q in parts]))]
         todo = [k for k in below if k not in column[layers]]
         start = np.array([self.points[k] for k in todo]).reshape(-1, 3)
         for k in range(1, layers):
-            for node, p in zip(todo, s.motion.at(start, k / layers), strict=True):
+            for node, p in zip(todo, s.motion.at(start, float(shares[k])), strict=True):
                 if node not in column[k]:
                     column[k][node] = self.node(p)
         self._target(s, parts, column[layers], todo, s.motion.at(start, 1.0))
         return column
+
+    def _rows(self, s: Sweep, column: list[dict[int, int]]) -> None:
+        """The nodes of edges over the source's rim and of posts."""
+        walls, steps = self.walls[s], self._steps(s)
+        for (below, i), edge in walls.over.items():
+            ids, points = self.edge(below)
+            there, spots = self.edge(edge)
+            off, hit = cKDTree(spots).query(s.motion.at(points, float(walls.heights[i])))
+            if off.max() > 1e-3 * self.rules.size:
+                raise Refusal("a wall's two ends do not match", where=spot(points[0]))
+            column[steps[i]].update(zip(ids.tolist(), there[hit].tolist(), strict=True))
+        for (corner, i), post in walls.posts.items():
+            foot = self.vertex(corner)
+            run = self.edge(post)[0].tolist()
+            run = run if run[0] == column[steps[i]].get(foot, run[0]) and run[-1] == column[steps[i + 1]].get(
+                foot, run[-1]) else run[::-1]  # fmt: skip
+            for k, node in enumerate(run):
+                column[steps[i] + k][foot] = node
+
+    def _fill_walls(self, s: Sweep, column: list[dict[int, int]], shares: Floats) -> None:
+        """What is left of the walls, cell by cell; a wall that a neighbour has meshed must have a node there."""
+        walls, steps = self.walls[s], self._steps(s)
+        known = {wall: self.on_face[wall][0] for wall in s.walls if wall in self.on_face}
+        trees = {wall: cKDTree(np.array([self.points[k] for k in ids])) for wall, ids in known.items() if len(ids)}
+        fresh: dict[Face, list[int]] = defaultdict(list)
+        quads: dict[Face, list[Ints]] = defaultdict(list)
+        for (below, i), wall in walls.face.items():
+            ids, points = self.edge(below)
+            for k in range(steps[i], steps[i + 1] + 1):
+                todo = [j for j, node in enumerate(ids.tolist()) if node not in column[k]]
+                if not todo:
+                    continue
+                row = s.motion.at(points[todo], float(shares[k]))
+                if wall in known:
+                    made = self._there(s, wall, trees.get(wall), known[wall], row)
+                else:
+                    made = self.nodes(row)
+                    fresh[wall] += made.tolist()
+                column[k].update(zip(ids[todo].tolist(), made.tolist(), strict=True))
+            grid = np.array([[column[k][node] for node in ids.tolist()] for k in range(steps[i], steps[i + 1] + 1)])
+            grid = np.concatenate([grid, grid[:, :1]], axis=1) if below.ring else grid
+            quads[wall].append(
+                np.stack([grid[:-1, :-1], grid[:-1, 1:], grid[1:, 1:], grid[1:, :-1]], axis=-1).reshape(-1, 4)
+            )
+        for wall, found in quads.items():
+            if wall not in known:
+                sides = [facing(wall, q, np.array(self.points)) for q in found]
+                self.on_face[wall] = np.array(fresh[wall], dtype=np.int64), np.concatenate(sides)
+
+    def _there(self, s: Sweep, wall: Face, tree: cKDTree | None, ids: Ints, points: Floats) -> Ints:
+        """The nodes of a wall that lie at some points (n,3)."""
+        off, where = tree.query(points) if tree is not None else (np.full(len(points), np.inf), [])
+        if off.max() > 1e-3 * self.rules.size:
+            raise Refusal(
+                f"a wall of {s.body.name} is meshed otherwise by its neighbour", where=spot(points[0]), entities=(wall,)
+            )
+        return ids[where]
 
     def _target(
         self, s: Sweep, parts: list[tuple[Ints, Ints]], top: dict[int, int], todo: list[int], moved: Floats
@@ -235,76 +299,21 @@ class Hexer:
             return
         for node, p in zip(todo, moved, strict=True):
             top[node] = self.node(p)
-        if len(s.target) == 1:
-            quads = np.concatenate([_through(top, q) for _, q in parts])
-            inner = np.setdiff1d(np.unique(quads), np.concatenate([self.edge(e)[0] for e in s.target[0].face.edges()]))
-            self.on_face[s.target[0].face] = inner, quads[:, ::-1]
-            return
-        for use, (inner, quads) in self._paired(s, parts, top):
-            self.on_face[use.face] = inner, quads[:, ::-1]
-
-    def _paired(
-        self, s: Sweep, parts: list[tuple[Ints, Ints]], top: dict[int, int]
-    ) -> list[tuple[FaceUse, tuple[Ints, Ints]]]:
-        """Each target face with the copy of the source part that lies on it."""
-        out = []
-        for (inner, quads), source in zip(parts, s.source, strict=True):
-            at = s.motion.at(face_middle(source.face)[None], 1.0)[0]
-            use = min(s.target, key=lambda u: float(np.linalg.norm(face_middle(u.face) - at)))
-            out.append((use, (np.array([top[int(k)] for k in inner], dtype=np.int64), _through(top, quads))))
-        return out
-
-    def _wall(self, s: Sweep, wall: Face, column: list[dict[int, int]], layers: int) -> None:
-        """The grid of a wall: rows along its lower edge, columns along the motion."""
-        found = edges_of(wall, s)
-        ids, points = self.chain(found.low, found.around)
-        top_ids, top_points = self.chain(found.high, found.around)
-        moved = s.motion.at(points, 1.0)
-        off, hit = cKDTree(top_points).query(moved)
-        if off.max() > 1e-3 * self.rules.size:
-            raise Refusal("a wall's two ends do not match", where=spot(points[0]), entities=(wall,))
-        grid = np.empty((layers + 1, len(ids)), dtype=np.int64)
-        grid[0], grid[layers] = ids, top_ids[hit]
-        posts: dict[int, Ints] = {}
-        for c in found.posts:
-            post, _ = self.edge(c.edge)
-            run = post if int(post[0]) in set(ids.tolist()) else post[::-1]
-            posts[int(run[0])] = run
-        known = self.on_face.get(wall)
-        spots = np.array([self.points[k] for k in known[0]]) if known is not None and len(known[0]) else None
-        tree = cKDTree(spots) if spots is not None else None
-        fresh: list[int] = []
-        for k in range(1, layers):
-            row = s.motion.at(points, k / layers)
-            for j, node in enumerate(ids.tolist()):
-                if node in posts:
-                    grid[k, j] = posts[node][k]
-                elif tree is not None and known is not None:
-                    gap, where = tree.query(row[j])
-                    if gap > 1e-3 * self.rules.size:
-                        raise Refusal(
-                            f"a wall of {s.body.name} is meshed otherwise by its neighbour",
-                            where=spot(row[j]),
-                            entities=(wall,),
-                        )
-                    grid[k, j] = known[0][int(where)]
-                elif node in column[k]:
-                    grid[k, j] = column[k][node]
-                else:
-                    grid[k, j] = self.node(row[j])
-                    fresh.append(int(grid[k, j]))
-        for k in range(layers + 1):
-            column[k].update(zip(ids.tolist(), grid[k].tolist(), strict=True))
-        if known is None:
-            cols = np.concatenate([grid, grid[:, :1]], axis=1) if found.around else grid
-            quads = np.stack([cols[:-1, :-1], cols[:-1, 1:], cols[1:, 1:], cols[1:, :-1]], axis=-1).reshape(-1, 4)
-            self.on_face[wall] = np.array(fresh, dtype=np.int64), quads
+        copies: dict[Face, list[Ints]] = defaultdict(list)
+        for (_, quads), source in zip(parts, s.source, strict=True):
+            copies[_over(s, source.face)].append(_through(top, quads)[:, ::-1])
+        for face, found in copies.items():
+            quads = np.concatenate(found)
+            rim = np.concatenate([self.edge(e)[0] for e in face.edges()])
+            self.on_face[face] = np.setdiff1d(np.unique(quads), rim), quads
 
 
-def _above(edge: Edge, wall: WallEdges, s: Sweep) -> Coedge:
-    """The edge of a wall's target end that lies over one of its source end."""
-    at = s.motion.at(edge.at(0.5)[None], 1.0)
-    return min(wall.high, key=lambda c: float(off_edge(c.edge, at)[0]))
+def _over(s: Sweep, face: Face) -> Face:
+    """The face of the target that a face of the source is carried to."""
+    if len(s.target) == 1:
+        return s.target[0].face
+    at = s.motion.at(inner_point(face)[None], 1.0)
+    return max((u.face for u in s.target), key=lambda f: int(area_of(f).side(at, 1e-6)[0]))
 
 
 def _through(table: dict[int, int], quads: Ints) -> Ints:
@@ -318,13 +327,3 @@ def _start(edge: Edge) -> float:
     frame = edge.curve.frame
     zero = zero_direction(frame.z)
     return float(np.arctan2(zero @ frame.y, zero @ frame.x)) - edge.t0
-
-
-def edges_of(wall: Face, s: Sweep) -> WallEdges:
-    found = wall_edges(wall, *s.end_edges())
-    if found is None:
-        raise Refusal(
-            f"a wall of {s.body.name} does not reach from its source to its target",
-            where=spot(face_middle(wall)), remedy="carve it there", entities=(wall,),
-        )  # fmt: skip
-    return found

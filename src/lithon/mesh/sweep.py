@@ -7,17 +7,19 @@ every other face is a wall which that motion slides along itself.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.area import off_edge
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.geometry.swept import Extrusion
 from lithon.mesh.quads import face_middle, four_sided
-from lithon.mesh.walls import wall_edges
+from lithon.mesh.walls import is_wall
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +40,21 @@ class Motion:
         along = np.multiply.outer(p @ self.way, self.way)
         return np.asarray(self.origin + along + np.cos(a) * (p - along) + np.sin(a) * np.cross(self.way, p))
 
+    def back(self, points: Floats, start: Floats) -> tuple[Floats, Floats]:
+        """Where points (n,3) come from, and after which shares (n,) of the motion, if it began at `start` (3,)."""
+        if not self.turning:
+            far = (points - start) @ self.way
+            return points - np.multiply.outer(far, self.way), far / self.amount
+        p, q = points - self.origin, start - self.origin
+        along = np.multiply.outer(p @ self.way, self.way)
+        x = q - float(q @ self.way) * self.way
+        x = x / np.linalg.norm(x)
+        y = np.cross(self.way, x)
+        slack = 0.5 * (2.0 * np.pi - self.amount)
+        angle = np.mod(np.arctan2(p @ y, p @ x) + slack, 2.0 * np.pi) - slack
+        away = np.linalg.norm(p - along, axis=1)
+        return self.origin + along + np.multiply.outer(away, x), angle / self.amount
+
     def length(self, points: Floats) -> float:
         """How far a typical point travels."""
         if not self.turning:
@@ -56,30 +73,67 @@ class Sweep:
     walls: tuple[Face, ...]
     motion: Motion
 
+    @property
+    def start(self) -> Floats:
+        """A point (3,) of the source's plane."""
+        return face_middle(self.source[0].face)
+
     def end_edges(self) -> tuple[set[Edge], set[Edge]]:
         """The edges of the source and those of the target."""
         low, high = ({e for u in uses for e in u.face.edges()} for uses in (self.source, self.target))
         return low, high
 
 
-def sweep_of(body: Body) -> Sweep:
-    """How to sweep a body. Raises Refusal naming the face that stands in the way."""
+def sweep_of(body: Body, way: Floats | None = None) -> Sweep:
+    """How to sweep a body, along a wished direction if that can be. Raises Refusal naming the face that stands in the
+    way."""
+
+    def worse(s: Sweep) -> tuple[bool, bool, bool]:
+        # Walls with one edge at either end need no cuts; a mapped source makes better elements than a paved one.
+        aside = way is not None and (s.motion.turning or abs(float(s.motion.way @ way)) < 1.0 - 1e-9)
+        return aside, _uneven(s), not all(four_sided(u.face) for u in s.source)
+
+    return min(sweeps_of(body), key=worse)
+
+
+def sweeps_of(body: Body) -> list[Sweep]:
+    """All ways to sweep a body, one at least. Raises Refusal naming the face that stands in the way."""
+    if body not in _sweeps:
+        _sweeps[body] = _found(body)
+    return _sweeps[body]
+
+
+_sweeps: WeakKeyDictionary[Body, list[Sweep]] = WeakKeyDictionary()
+
+
+def _found(body: Body) -> list[Sweep]:
     blocked: list[tuple[int, Face]] = []
+    torn: list[Sweep] = []
     found: list[Sweep] = []
     planes = [u for u in body.uses if isinstance(u.face.surface, Plane)]
     for motion, source, target in (*_along_lines(planes), *_around_axes(body, planes)):
         ends = {u.face for u in (*source, *target)}
         walls = [f for f in body.faces if f not in ends]
-        low, high = ({e for u in uses for e in u.face.edges()} for uses in (source, target))
-        bad = [f for f in walls if not _slides(f, motion) or wall_edges(f, low, high) is None]
+        one = Sweep(body, tuple(source), tuple(target), tuple(walls), motion)
+        bad = [f for f in walls if not _slides(f, motion) or not is_wall(f, one)]
         if bad:
             blocked.append((len(bad), bad[0]))
             continue
-        if len(target) > len(source):
-            source, target, motion = target, source, _back(motion)
-        found.append(Sweep(body, tuple(source), tuple(target), tuple(walls), motion))
-    if found:  # walls with one edge at either end need no cuts; a mapped source makes better elements than a paved one
-        return min(found, key=lambda s: (_uneven(s), not all(four_sided(u.face) for u in s.source)))
+        other = Sweep(body, one.target, one.source, one.walls, _back(motion))
+        fitting = [s for s in sorted((one, other), key=lambda s: -len(s.source)) if _parted_alike(s)]
+        if not fitting:
+            torn.append(one)
+            continue
+        found.append(fitting[0])
+    if found:
+        return found
+    if torn:
+        raise Refusal(
+            f"the two ends of {body.name} are parted differently by what is bonded to them",
+            where=spot(face_middle(torn[0].source[0].face)),
+            remedy="carve it between them, or leave one of the contacts apart",
+            entities=tuple(u.face for u in (*torn[0].source, *torn[0].target)),
+        )
     if not blocked:
         raise Refusal(
             f"{body.name} has no two opposite plane ends to sweep between",
@@ -95,11 +149,22 @@ def sweep_of(body: Body) -> Sweep:
     )
 
 
+def _parted_alike(s: Sweep) -> bool:
+    """Whether every edge between faces of the target lies over one of the source: its mesh is the source's."""
+    if len(s.target) < 2:
+        return True
+    low, high = s.end_edges()
+    rim = {edge for wall in s.walls for edge in wall.edges()}
+    for edge in high - rim:
+        at = s.motion.at(np.array([edge.at(x) for x in (0.1, 0.5, 0.9)]), -1.0)
+        if min(float(off_edge(e, at).max()) for e in low) > 1e-4:
+            return False
+    return True
+
+
 def _uneven(s: Sweep) -> bool:
-    """Whether any wall has several edges at one of its ends."""
-    ends = s.end_edges()
-    found = [wall_edges(wall, *ends) for wall in s.walls]
-    return any(w is not None and len(w.low) + len(w.high) > 2 for w in found)
+    """Whether any wall is more than one edge carried from end to end."""
+    return any(len(list(wall.edges())) != (4 if len(wall.loops) == 1 else 2) for wall in s.walls)
 
 
 def _back(m: Motion) -> Motion:
