@@ -347,3 +347,87 @@ def test_rings_of_any_profile(seed):
     layers = len(np.unique(np.round(np.exp(1j * np.arctan2(local[:, 1], local[:, 0])), 6)))
     assert mesh.conformal() and mesh.quality.scaled_jacobian.min() > 0.1
     assert mesh.volume_ratio == pytest.approx(layers / (2 * np.pi) * np.sin(2 * np.pi / layers), rel=1e-9)
+
+
+def brick(low, high, name):
+    return prism(
+        rectangle(low[0], low[1], high[0], high[1]), high[2] - low[2], Frame.of((0, 0, low[2]), (0, 0, 1), (1, 0, 0)),
+        name,
+    )  # fmt: skip
+
+
+SHELVES = {
+    "two plates beside a post": [((0, 0, 0), (10, 20, 12)), ((10, 0, 0), (30, 20, 5)), ((10, 0, 5), (30, 20, 12))],
+    "a shelf as wide as its post": [((0, 0, 0), (10, 20, 30)), ((10, 0, 12), (30, 20, 17))],
+    "a narrower one": [((0, 0, 0), (10, 20, 30)), ((10, 6, 12), (30, 15, 17))],
+    "one on either side": [((0, 0, 0), (10, 20, 30)), ((10, 6, 12), (30, 15, 17)), ((-15, 3, 9), (0, 12, 14))],
+    "one in the corner": [((0, 0, 0), (10, 20, 30)), ((10, 6, 0), (30, 20, 17))],
+}
+
+
+@pytest.mark.parametrize("name", SHELVES)
+def test_walls_that_neighbours_part_in_rows(name):
+    """Every element is a box, whatever the imprints on the walls."""
+    bodies = [brick(low, high, f"brick {k}") for k, (low, high) in enumerate(SHELVES[name])]
+    model, _ = bond(Model.of(bodies))
+    for size in (2.0, 1.3):
+        mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(size))
+        good(mesh, 1e-9)
+        assert mesh.quality.scaled_jacobian.min() == pytest.approx(1.0, abs=1e-9)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_a_box_in_bricks(seed):
+    """A box parted at random again and again, every brick touching others in parts of its faces."""
+    rng = np.random.default_rng(seed)
+    boxes = [np.array([[0.0, 0.0, 0.0], [24.0, 18.0, 12.0]])]
+    many = int(rng.integers(3, 10))
+    while len(boxes) < many:
+        one = boxes.pop(int(rng.integers(len(boxes))))
+        axis = int(np.argmax((one[1] - one[0]) * rng.uniform(0.5, 1.5, 3)))
+        at = float(one[0, axis] + rng.uniform(0.3, 0.7) * (one[1, axis] - one[0, axis]))
+        for k in (0, 1):
+            part = one.copy()
+            part[k, axis] = at
+            boxes.append(part)
+    model, _ = bond(Model.of([brick(b[0], b[1], f"brick {k}") for k, b in enumerate(boxes)]))
+    mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(float(rng.uniform(1.0, 3.0))))
+    good(mesh, 1e-9)
+    assert mesh.quality.scaled_jacobian.min() == pytest.approx(1.0, abs=1e-9)
+    assert mesh.volumes.sum() == pytest.approx(24.0 * 18.0 * 12.0, rel=1e-12)
+
+
+def test_collars_on_a_rod_and_a_shelf_on_a_sector():
+    """Rows all round a wall, and rows on a wall that goes around an axis."""
+
+    def collar(inner, outer, low, high):
+        at = [Frame.of((0, 0, h), (0, 0, 1), (1, 0, 0)) for h in (low, high)]
+        body = prism(Round((0, 0), outer), high - low, at[0], "collar")
+        return sink(
+            body, face_toward(body, at[0].z), at[1], Round((0, 0), inner), high - low, face_toward(body, -at[0].z)
+        )
+
+    rod = prism(Round((0, 0), 5), 30, Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0)), "rod")
+    model, contacts = bond(Model.of([rod, collar(5, 9, 10, 16), collar(5, 8, 16, 25)]))
+    assert [c.verdict for c in contacts] == ["shared"] * 3
+    good(lithon.hexahedral_mesh(model, lithon.SizeRules(1.5)), 0.02)
+    whole = Model.of([collar(10, 14, 0, 20), collar(14, 18, 6, 11)])
+    model, _ = bond(whole)
+    for angle in (0.0, 1.1):
+        plane = Plane.of((0, 0, 0), (np.sin(angle), np.cos(angle), 0.0))
+        model = split(model, list(model.bodies), plane)
+    assert len(model.bodies) == 8 and len(model.shared()) > 8  # what is bonded keeps its bonds when it is cut
+    good(lithon.hexahedral_mesh(model, lithon.SizeRules(1.5)), 0.02)
+
+
+def test_ends_that_are_parted_differently_are_refused_by_name():
+    """A round post on one side and one that overlaps it on the other: no layers lead from one imprint to the other."""
+    up = Frame.of((0, 0, 4), (0, 0, 1), (1, 0, 0))
+    down = Frame.of((0, 0, 0), (0, 0, -1), (1, 0, 0))
+    bodies = [brick((-10, -10, 0), (10, 10, 4), "plate"), prism(Round((0, 0), 4), 9, up, "upper"),
+              prism(Round((3, 0), 4), 9, down, "lower")]  # fmt: skip
+    model, _ = bond(Model.of(bodies))
+    with pytest.raises(Refusal, match="parted differently") as refusal:
+        lithon.hexahedral_mesh(model, lithon.SizeRules(1.5))
+    assert refusal.value.entities and refusal.value.remedy
+    assert verdict(model.bodies[0])[0] == "tetrahedra"

@@ -41,13 +41,15 @@ def bond(
     Raises Refusal when there is nothing to share, saying what contacts there are.
     """
     tolerance = model.tolerance if gap is None else max(gap / 20.0, model.tolerance)
-    names = [b.name for b in (bodies if bodies is not None else model.bodies)]
+    # Bodies change while contacts are shared, their places in the model do not; names may be double.
+    chosen = None if bodies is None else set(bodies)
+    places = [k for k, body in enumerate(model.bodies) if chosen is None or body in chosen]
     contacts: list[Contact] = []
     out = model
-    for i, first in enumerate(names):
-        progress.tell(i / len(names), f"looking at {first}")
-        for second in names[i + 1 :]:
-            a, b = (next(x for x in out.bodies if x.name == n) for n in (first, second))
+    for i, first in enumerate(places):
+        progress.tell(i / len(places), f"looking at {model.bodies[first].name}")
+        for second in places[i + 1 :]:
+            a, b = out.bodies[first], out.bodies[second]
             if _may_touch(a, b, 20.0 * tolerance):
                 out, found = _share_pair(out, a, b, tolerance)
                 contacts += found
@@ -59,7 +61,7 @@ def bond(
                 where=spot(over[0].place),
                 remedy="subtract one from the other first",
             )
-        if any({b.name for b in out.owners(f)} <= set(names) for f in out.shared()):
+        if any(all(out.bodies.index(b) in places for b in out.owners(f)) for f in out.shared()):
             raise Refusal("all that these bodies have in common is shared already")
         raise Refusal("no two of these bodies touch", remedy="a gap tolerance above the distance between them")
     return out, contacts

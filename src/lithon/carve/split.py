@@ -39,9 +39,13 @@ def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Prog
     """
     cut_any = False
     out = model
-    for k, body in enumerate(bodies):
-        progress.tell(k / len(bodies), f"cutting {body.name}")
-        here = next((b for b in out.bodies if b.uid == body.uid or b.name == body.name), body)
+    # Neighbours change when a bonded body is cut; they are found again by their places, since names may be double.
+    known = {body.uid: k for k, body in enumerate(model.bodies)}
+    by_name = {body.name: k for k, body in enumerate(model.bodies)}
+    places = sorted({known.get(body.uid, by_name.get(body.name, -1)) for body in bodies} - {-1})
+    for k, place in reversed(list(enumerate(places))):  # from the last, so that those to come keep their places
+        here = out.bodies[place]
+        progress.tell(1.0 - (k + 1) / len(places), f"cutting {here.name}")
         out_or_none = _split_in(out, here, surface)
         if out_or_none is not None:
             out, cut_any = out_or_none, True

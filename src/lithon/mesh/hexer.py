@@ -20,7 +20,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle, Line
 from lithon.mesh.cores import Cap
 from lithon.mesh.hexes import hex_volumes
-from lithon.mesh.quads import face_middle, facing, four_sided, mapped, paved
+from lithon.mesh.quads import face_middle, facing, mapped, opposite, paved
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.sweep import Sweep
 from lithon.mesh.turns import Sides, Turn, zero_direction
@@ -123,10 +123,10 @@ class Hexer:
 
     def _agree_on(self, face: Face) -> None:
         """Opposite sides of a face to be mapped are divided alike, all sides of one to be paved evenly."""
-        if four_sided(face):
-            loop = face.loops[0]
-            self.same(loop[0].edge, loop[2].edge)
-            self.same(loop[1].edge, loop[3].edge)
+        across = opposite(face)
+        if across is not None:
+            for a, b in across:
+                self.same(a.edge, b.edge)
         elif face not in self.known.sides:
             self.even |= set(face.edges())
 
@@ -163,7 +163,7 @@ class Hexer:
     def face(self, face: Face) -> tuple[Ints, Ints]:
         """Inner nodes (n,) and quads (m,4) of an end face, made on first asking."""
         if face not in self.on_face:
-            make = mapped(face, self.edge) if four_sided(face) else paved(face, self.edge, self.rules.size)
+            make = mapped(face, self.edge) if opposite(face) is not None else paved(face, self.edge, self.rules.size)
             inner = np.array([self.node(p) for p in make[0]], dtype=np.int64)
             quads = np.where(make[1] < 0, inner[np.clip(-1 - make[1], 0, len(inner) - 1)] if len(inner) else 0, make[1])
             self.on_face[face] = inner, quads

@@ -8,6 +8,7 @@ divisions, and its nodes are given: the mesh of a neighbour fits by construction
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 
 import numpy as np
@@ -23,23 +24,44 @@ from lithon.mesh.surface import _refine, _smooth
 #: Node numbers and points along an edge, from its start to its end; a ring's first is not repeated.
 Nodes = Callable[[Edge], tuple[Ints, Floats]]
 
+#: Edges that turn less where they meet (degrees) are one side.
+_SMOOTH = 10.0
+
+
+def sides_of(face: Face) -> list[list[Coedge]] | None:
+    """The four sides of a face whose one loop has four corners between 45 and 135 degrees and runs on smoothly
+    elsewhere; None for others."""
+    if len(face.loops) != 1 or len(face.loops[0]) < 4:
+        return None
+    loop = list(face.loops[0])
+    corners = []
+    for k, (a, b) in enumerate(zip([loop[-1], *loop[:-1]], loop, strict=True)):
+        if a.edge.ring or a.last is not b.first:
+            return None
+        before, after = _heading(a, 1.0), _heading(b, 0.0)
+        at = b.edge.at(0.0 if b.forward else 1.0)
+        turn = np.degrees(np.arctan2(float(np.cross(before, after) @ face.normal(at[None])[0]), float(before @ after)))
+        if 45.0 <= turn <= 135.0:
+            corners.append(k)
+        elif abs(turn) > _SMOOTH:
+            return None
+    if len(corners) != 4:
+        return None
+    loop = loop[corners[0] :] + loop[: corners[0]]
+    stops = [k - corners[0] for k in corners] + [len(loop)]
+    return [loop[a:b] for a, b in itertools.pairwise(stops)]
+
 
 def four_sided(face: Face) -> bool:
-    """Whether a face has one loop of four edges with corners between 45 and 135 degrees."""
-    if len(face.loops) != 1 or len(face.loops[0]) != 4:
-        return False
-    loop = face.loops[0]
-    for a, b in zip(loop, (*loop[1:], loop[0]), strict=True):
-        if a.edge.ring or a.last is not b.first:
-            return False
-        out = -_heading(a, 1.0)
-        angle = np.degrees(np.arccos(np.clip(float(out @ _heading(b, 0.0)), -1.0, 1.0)))
-        turn = float(
-            np.cross(_heading(a, 1.0), _heading(b, 0.0)) @ face.normal(b.edge.at(0.0 if b.forward else 1.0)[None])[0]
-        )
-        if turn <= 0.0 or not 45.0 <= angle <= 135.0:
-            return False
-    return True
+    return sides_of(face) is not None
+
+
+def opposite(face: Face) -> list[tuple[Coedge, Coedge]] | None:
+    """The edges of a four-sided face that lie across from each other; None where its sides are parted unequally."""
+    sides = sides_of(face)
+    if sides is None or len(sides[0]) != len(sides[2]) or len(sides[1]) != len(sides[3]):
+        return None
+    return [pair for k in (0, 1) for pair in zip(sides[k], sides[k + 2][::-1], strict=True)]
 
 
 def _heading(c: Coedge, share: float) -> Floats:
@@ -47,15 +69,24 @@ def _heading(c: Coedge, share: float) -> Floats:
     return d if c.forward else -d
 
 
-def _along(c: Coedge, nodes: Nodes) -> tuple[Ints, Floats]:
-    ids, points = nodes(c.edge)
-    return (ids, points) if c.forward else (ids[::-1], points[::-1])
+def _chained(side: list[Coedge], nodes: Nodes) -> tuple[Ints, Floats]:
+    """Node numbers and points along edges that follow each other."""
+    ids: list[Ints] = []
+    points: list[Floats] = []
+    for c in side:
+        own, at = nodes(c.edge)
+        own, at = (own, at) if c.forward else (own[::-1], at[::-1])
+        ids.append(own[1:] if ids else own)
+        points.append(at[1:] if points else at)
+    return np.concatenate(ids), np.concatenate(points)
 
 
 def mapped(face: Face, nodes: Nodes) -> tuple[Floats, Ints]:
     """Inner points (n,3) and quads (m,4): non-negative numbers are the edges' nodes, -1 - k the inner
     point k; counter-clockwise about the face's normal. Opposite edges must have equally many nodes."""
-    sides = [_along(c, nodes) for c in face.loops[0]]
+    found = sides_of(face)
+    assert found is not None
+    sides = [_chained(side, nodes) for side in found]
     (south, s), (east, e) = sides[0], sides[1]
     (north, n), (west, w) = (x[::-1] for x in sides[2]), (x[::-1] for x in sides[3])
     if len(s) != len(n) or len(e) != len(w):

@@ -89,9 +89,9 @@ def sweep_of(body: Body, way: Floats | None = None) -> Sweep:
     way."""
 
     def worse(s: Sweep) -> tuple[bool, bool, bool]:
-        # Walls with one edge at either end need no cuts; a mapped source makes better elements than a paved one.
+        # A mapped source makes better elements than a paved one; walls with one edge at either end need no cuts.
         aside = way is not None and (s.motion.turning or abs(float(s.motion.way @ way)) < 1.0 - 1e-9)
-        return aside, _uneven(s), not all(four_sided(u.face) for u in s.source)
+        return aside, not all(four_sided(u.face) for u in s.source), _uneven(s)
 
     return min(sweeps_of(body), key=worse)
 

@@ -18,11 +18,13 @@ from lithon.arrays import Floats
 from lithon.brep.area import area_of, clamped
 from lithon.brep.topology import Body, Coedge, Edge, Face, Model, Vertex, vertex_at
 from lithon.errors import Refusal, spot
+from lithon.mesh.quads import sides_of
 
 if TYPE_CHECKING:
     from lithon.mesh.sweep import Sweep
 
 _SAME = 1e-5  # mm within which points are one, edges level or upright
+_MERGED = 1e-3  # share of a side within which two corners lie across from each other
 _FAR = 1e-3  # mm between what was cut to lie over each other
 _SAMPLES = (0.0, 0.25, 0.5, 0.75, 1.0)
 
@@ -158,11 +160,30 @@ def matched(model: Model, sweeps: list[Sweep], tolerance: float) -> tuple[Model,
             elif len(feet):
                 level = {"low": 0.0, "high": 1.0}.get(kind, float(share[0]))
                 _cut(s.motion.at(feet, level), edge, cuts, tolerance)
+        for use in (*s.source, *s.target):
+            _cut_across(use.face, cuts, tolerance)
     if not cuts:
         return model, False
     chains = {edge: _chain(edge, at) for edge, at in cuts.items()}
     made: dict[Face, Face] = {}  # by all bodies: what they share stays shared
     return Model(tuple(_on_chains(body, chains, made) for body in model.bodies), model.tolerance), True
+
+
+def _cut_across(face: Face, cuts: dict[Edge, list[tuple[float, Vertex]]], tolerance: float) -> None:
+    """Where one side of a four-sided end is parted, so is the one across from it: it can be mapped then."""
+    sides = sides_of(face)
+    for k in range(4 if sides is not None else 0):
+        assert sides is not None
+        here, there = sides[k], [c.reversed() for c in reversed(sides[(k + 2) % 4])]
+        lengths = [c.edge.length for c in here]
+        shares = np.cumsum(lengths)[:-1] / sum(lengths)
+        across = np.concatenate([[0.0], np.cumsum([c.edge.length for c in there])])
+        for share in shares.tolist():
+            if np.abs(across[1:-1] / across[-1] - share).min(initial=1.0) > _MERGED:
+                i = int(np.searchsorted(across, share * across[-1]) - 1)
+                part = (share * across[-1] - across[i]) / (across[i + 1] - across[i])
+                c = there[i]
+                _cut(c.edge.at(part if c.forward else 1.0 - part)[None], c.edge, cuts, tolerance)
 
 
 def _distinct(points: Floats) -> Floats:
