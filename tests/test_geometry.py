@@ -63,11 +63,12 @@ def test_projection_is_closest_and_comes_back(surface, points):
 def test_rolling_out_keeps_lengths(cylinder, angle, height):
     """A short step on the surface is as long in the flat, and flat is right-handed about the normal."""
     at = cylinder.point(np.array([[cylinder.radius * angle, height]]))[0]
-    base, h = cylinder.flat(at[None])[0], 1e-6
-    du = (cylinder.point(np.array([base + [h, 0.0]]))[0] - at) / h
-    dv = (cylinder.point(np.array([base + [0.0, h]]))[0] - at) / h
-    assert np.linalg.norm(du) == pytest.approx(1.0, abs=1e-4)
-    assert np.linalg.norm(dv) == pytest.approx(1.0, abs=1e-4)
+    base, h = cylinder.flat(at[None])[0], 1e-3 * cylinder.radius
+    steps = np.array([base + [h, 0.0], base - [h, 0.0], base + [0.0, h], base - [0.0, h]])
+    ahead, behind, up, down = cylinder.point(steps)
+    du, dv = (ahead - behind) / (2.0 * h), (up - down) / (2.0 * h)
+    assert np.linalg.norm(du) == pytest.approx(1.0, abs=1e-6)
+    assert np.linalg.norm(dv) == pytest.approx(1.0, abs=1e-6)
     assert np.cross(du, dv) @ cylinder.normal(at[None])[0] > 0.999
 
 

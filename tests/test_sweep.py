@@ -9,6 +9,7 @@ from lithon.bond.share import bond
 from lithon.brep.build import Piece, Round, Section, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
+from lithon.brep.validate import flaws
 from lithon.carve.split import split
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
@@ -288,6 +289,53 @@ def test_cores_that_meet():
         assert {c.verdict for c in contacts} == {"shared"}
         mesh = lithon.hexahedral_mesh(model, lithon.SizeRules(1.5))
         good(mesh, 0.02)
+
+
+def revolved_spline(solid: bool):
+    """A wall with a spline for its meridian between two plane ends, or a lid that closes on the axis."""
+    from lithon.brep.sewing import righted, turned_alike
+    from lithon.brep.topology import Body, Coedge, Edge, Face
+    from lithon.geometry.curves import Circle
+    from lithon.geometry.splines import BSplineCurve
+    from lithon.geometry.surfaces import Cylinder
+    from lithon.geometry.swept import Revolution
+
+    open_, shut = [[9.0, 0.0], [11.0, 3.0], [6.0, 6.0], [7.0, 10.0]], [[9.0, 0.0], [9.5, 5.0], [5.0, 8.0], [0.0, 8.0]]
+    flat = np.array(shut if solid else open_)
+    lead = np.array([np.cos(0.7), np.sin(0.7)])  # the profile stands anywhere about the axis
+    control = F.world(np.column_stack([np.multiply.outer(flat[:, 0], lead), flat[:, 1]]))
+    wall = Revolution.of(BSplineCurve(np.array([0, 0, 0, 0, 1, 1, 1, 1.0]), 3, control), F.origin, F.z)
+
+    def ring(radius, height):
+        return Edge(Circle.about(F.shifted(height * F.z), radius), 0.0, 2.0 * np.pi)
+
+    low, high = ring(9.0, 0.0), ring(7.0, 10.0)
+    plane = Plane(Frame.of(F.origin, -F.z))
+    if solid:
+        faces = [Face(wall, ((Coedge(low, True),),)), Face(plane, ((Coedge(low, False),),))]
+    else:
+        bore = [ring(3.0, 0.0), ring(3.0, 10.0)]
+        faces = [
+            Face(wall, ((Coedge(low, True),), (Coedge(high, True),))),
+            Face(plane, ((Coedge(low, True),), (Coedge(bore[0], True),))),
+            Face(Plane(F.shifted(10.0 * F.z)), ((Coedge(high, True),), (Coedge(bore[1], True),))),
+            Face(Cylinder(F, 3.0), ((Coedge(bore[0], True),), (Coedge(bore[1], True),))),
+        ]
+    body = Body(tuple(turned_alike([righted(f) for f in faces])), "vase")  # senses follow from where loops lie
+    assert not flaws(body, 1e-5) and volume(body) > 0.0
+    return body
+
+
+@pytest.mark.parametrize("solid", [False, True])
+def test_a_spline_for_a_meridian(solid):
+    body = revolved_spline(solid)
+    lost = []
+    for size in (1.6, 0.8):
+        mesh = lithon.hexahedral_mesh(Model.of([body]), lithon.SizeRules(size))
+        good(mesh, 0.05)
+        sound_boundary(mesh)
+        lost.append(abs(1.0 - mesh.volume_ratio))
+    assert lost[1] < 0.5 * lost[0]
 
 
 def test_what_meets_its_axis_at_a_tip_of_a_torus_is_carved_first():

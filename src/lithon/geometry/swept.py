@@ -211,6 +211,10 @@ class Revolution(_Swept):
     def of(profile: Curve, origin: object, axis: object) -> Revolution:
         return Revolution(profile, Frame.of(origin, axis))
 
+    @property
+    def profile_range(self) -> tuple[float, float]:
+        return _profile_range(self.profile)
+
     def poles(self) -> list[Pole]:
         """Ends of the profile on the axis."""
         if "poles" not in self._kept:

@@ -14,7 +14,7 @@ import numpy as np
 from lithon.arrays import Floats, Ints, frozen
 from lithon.brep.topology import Edge, Face, Vertex, vertex_at
 from lithon.errors import Refusal, spot
-from lithon.geometry.curves import Circle, Line
+from lithon.geometry.curves import Line
 from lithon.geometry.frames import Frame
 
 #: The core's radius as a share of the least that it must stay within; the corners of its square as a share of its own.
@@ -109,18 +109,22 @@ def across(low: Cap, high: Cap) -> Core:
 
 
 def profile_of(cap: Cap, axis: Frame, shares: Floats) -> Floats:
-    """Points (n,2) of a cap, radius and height, at shares of its radius."""
-    c = cap.side.curve
-    rim = axis.local(cap.rim.point[None])[0]
-    radius = float(np.hypot(rim[0], rim[1]))
-    if isinstance(c, Circle):
-        # Its centre is on the axis, so that the height follows from the radius.
-        middle = axis.local(c.frame.origin[None])[0]
-        rise = np.sqrt(np.maximum(c.radius**2 - (shares * radius) ** 2, 0.0))
-        return np.stack([shares * radius, middle[2] + np.sign(rim[2] - middle[2]) * rise], axis=1)
-    pole = axis.local(np.array([cap.side.at(0.0), cap.side.at(1.0)]))
-    tip = pole[int(np.argmin(np.hypot(pole[:, 0], pole[:, 1])))]
-    return np.stack([shares * radius, tip[2] + shares * (rim[2] - tip[2])], axis=1)
+    """Points (n,2) of a cap, radius and height, at shares (n,) of its radius: by bisection, since from the axis to
+    the rim the radius only grows."""
+
+    def half(share: Floats) -> Floats:
+        p = axis.local(cap.side.curve.point(cap.side.t0 + share * (cap.side.t1 - cap.side.t0)))
+        return np.stack([np.hypot(p[:, 0], p[:, 1]), p[:, 2]], axis=1)
+
+    ends = half(np.array([0.0, 1.0]))[:, 0]
+    inward = bool(ends[0] < ends[1])
+    wanted = shares * ends.max()
+    low, high = np.zeros(len(shares)), np.ones(len(shares))
+    for _ in range(60):
+        middle = 0.5 * (low + high)
+        short = (half(middle)[:, 0] < wanted) == inward
+        low, high = np.where(short, middle, low), np.where(short, high, middle)
+    return half(0.5 * (low + high))
 
 
 def disc(around: int, rings: int) -> tuple[Floats, Ints]:

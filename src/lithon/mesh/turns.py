@@ -20,6 +20,7 @@ from lithon.geometry.curves import Circle, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.geometry.swept import Revolution
 from lithon.mesh.cores import Cap, Core, Pole, across, cut_at, pairs, room, share_of
 
 _ON = 1e-6  # mm, and radians, within which things share an axis
@@ -109,7 +110,7 @@ def _cores(body: Body, axis: Frame, known: Sides) -> tuple[Core, ...]:
         free = room(ends, others, axis)
         caps = []
         for end in ends:
-            key = end.face, int(end.reversed and isinstance(end.face.surface, Sphere) and not end.face.loops)
+            key = end.face, int(end.reversed and not end.face.loops)
             if key not in known.caps:
                 known.caps[key], rest[end.face] = cut_at(replace(end, side=rest[end.face]), share_of(free), axis)
             at = axis.local(known.caps[key].rim.point[None])[0]
@@ -137,7 +138,7 @@ def _poles(face: Face, side: Edge, axis: Frame) -> list[Pole]:
 def _axis(body: Body) -> Frame:
     """The axis as z, the half-plane of the profile through x; the same for all bodies about this axis."""
     for face in body.faces:
-        if isinstance(face.surface, Cylinder | Cone | Torus):
+        if isinstance(face.surface, Cylinder | Cone | Torus | Revolution):
             frame = face.surface.frame
             break
     else:
@@ -156,11 +157,22 @@ def _turns(face: Face, axis: Frame) -> bool:
     s = face.surface
     if isinstance(s, Plane):
         return abs(float(s.frame.z @ axis.z)) > 1.0 - 1e-9
-    if not isinstance(s, Cylinder | Cone | Torus | Sphere):
+    if not isinstance(s, Cylinder | Cone | Torus | Sphere | Revolution):
         return False
     local = axis.local(s.frame.origin[None])[0]
     on_axis = float(np.hypot(local[0], local[1])) < _ON
+    if isinstance(s, Revolution) and not _in_half_plane(s, axis):
+        return False
     return on_axis and (isinstance(s, Sphere) or abs(float(s.frame.z @ axis.z)) > 1.0 - 1e-9)
+
+
+def _in_half_plane(s: Revolution, axis: Frame) -> bool:
+    """Whether the profile lies in one half-plane through the axis: it is the face's side then, but for a turn."""
+    p = axis.local(s.profile.point(np.linspace(*s.profile_range, 33)))
+    far = np.hypot(p[:, 0], p[:, 1])
+    lead = p[int(far.argmax()), :2] / far.max()
+    off = np.abs(p[:, 0] * lead[1] - p[:, 1] * lead[0])
+    return bool(off.max() < 1e-6 and (p[:, :2] @ lead).min() > -1e-6)
 
 
 def _side(face: Face, axis: Frame, known: Sides) -> Edge:
@@ -170,6 +182,8 @@ def _side(face: Face, axis: Frame, known: Sides) -> Edge:
     s = face.surface
     if not isinstance(s, Torus):
         ends += [vertex_at(p) for p in _tips(face, axis)]
+    if isinstance(s, Revolution):
+        return _meridian(s, axis, ends, face)
     if not isinstance(s, Torus | Sphere):
         a, b = ends
         step = b.point - a.point
@@ -197,6 +211,30 @@ def _side(face: Face, axis: Frame, known: Sides) -> Edge:
     return Edge(circle, float(a1), float(a1) + 2.0 * np.pi - span, ends[1], ends[0])
 
 
+def _meridian(s: Revolution, axis: Frame, ends: list[Vertex], face: Face) -> Edge:
+    """The profile of a revolved face, turned into the half-plane, between two ends."""
+    p = axis.local(s.profile.point(np.linspace(*s.profile_range, 33)))
+    far = p[int(np.hypot(p[:, 0], p[:, 1]).argmax())]
+    c, d = far[:2] / np.hypot(far[0], far[1])
+    axes = np.stack([axis.x, axis.y, axis.z])
+    motion = np.eye(4)
+    motion[:3, :3] = axes.T @ np.array([[c, d, 0.0], [-d, c, 0.0], [0.0, 0.0, 1.0]]) @ axes
+    motion[:3, 3] = axis.origin - motion[:3, :3] @ axis.origin
+    curve = s.profile.moved(motion)
+    if not ends:
+        return Edge(curve, *s.profile_range)
+    t = curve.parameter(np.array([v.point for v in ends]))
+    first, last = (0, 1) if t[0] < t[1] else (1, 0)
+    t0, t1 = float(t[first]), float(t[last])
+    if curve.period is not None:
+        local = axis.local(face_mesh(face).points)
+        flat = axis.world(np.stack([np.hypot(local[:, 0], local[:, 1]), np.zeros(len(local)), local[:, 2]], axis=1))
+        at = np.mod(curve.parameter(flat) - t0, curve.period)
+        if (at < t1 - t0).mean() < 0.5:  # the other way round
+            first, last, t0, t1 = last, first, t1, t0 + curve.period
+    return Edge(curve, t0, t1, ends[first], ends[last])
+
+
 def _tips(face: Face, axis: Frame) -> list[Floats]:
     """The points of the axis on a face, the lower first."""
     s = face.surface
@@ -213,6 +251,10 @@ def _tips(face: Face, axis: Frame) -> list[Floats]:
             ring = float((next(iter(face.edges())).curve.frame.origin - axis.origin) @ axis.z)  # type: ignore[attr-defined]
             above = axis.local(face_mesh(face).points)[:, 2].mean() > ring
             heights = heights[1:] if above else heights[:1]
+    elif isinstance(s, Revolution):
+        points = face_mesh(face).points
+        there = [p.point for p in s.poles() if float(np.linalg.norm(points - p.point, axis=1).min()) < 1e-6]
+        heights = sorted(float((p - axis.origin) @ axis.z) for p in there)
     else:
         heights = []
     return [axis.world(np.array([[0.0, 0.0, h]]))[0] for h in heights]
