@@ -1,15 +1,20 @@
 """Repairs: what is dropped is gone and nothing else, what is merged fills the same space."""
 
+import numpy as np
 import pytest
 
 import lithon
-from lithon.brep.build import prism, rectangle
+from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 from lithon.brep.measures import mass_properties, volume
-from lithon.brep.topology import Model
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, vertex_at
 from lithon.brep.validate import flaws
+from lithon.carve.split import split
 from lithon.errors import Refusal, Unresolved
+from lithon.exchange.iges_geometry import outline_of
 from lithon.geometry.frames import Frame
-from lithon.project.steps import drop_step, merge_step, run_step
+from lithon.geometry.splines import BSplineSurface
+from lithon.geometry.surfaces import Plane
+from lithon.project.steps import close_step, drop_step, merge_step, replace_step, run_step, sew_step
 from lithon.samples.pintle_shoe import sound_shoe, spoiled_shoe
 from lithon.samples.wounds import sheet_hidden, wall_cut
 from lithon.survey.findings import findings
@@ -40,6 +45,93 @@ def test_the_shoe_through_its_remedies():
     assert not cards(model, "narrow face")
     assert sum(len(b.faces) for b in model.bodies) == before - 1 - 1 - 2
     assert len(cards(model, "open boundary")) == 1 and len(cards(model, "gap between edges")) == 1
+
+
+MENDS = {"drop": drop_step, "merge": merge_step, "close": close_step, "sew": sew_step, "replace": replace_step}
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_a_spoiled_shoe_is_sound_again_after_its_cards(seed):
+    """Remedy after remedy, whatever is on top: nothing stops the mesh any more, and the solid is the one that was
+    spoiled."""
+    model, _ = spoiled_shoe(seed)
+    taken = []
+    for _ in range(30):
+        left = [f for f in findings(model, 4.0) if f.station == "mend" and f.remedy in MENDS and f.faces]
+        if not left:
+            break
+        card = left[0]
+        taken.append(card.remedy)
+        model = run_step(model, MENDS[card.remedy](model, card.faces)).model
+    assert set(taken) == set(MENDS)
+    assert not [f for f in findings(model, 4.0) if f.severity == "stops"]
+    (body,) = model.bodies
+    assert not flaws(body, model.tolerance)
+    a, b = mass_properties(body), mass_properties(sound_shoe())
+    assert a.volume == pytest.approx(b.volume, rel=1e-9) and a.area == pytest.approx(b.area, rel=1e-9)
+    assert a.centroid == pytest.approx(b.centroid, abs=1e-7)
+    assert len(body.faces) == len(sound_shoe().faces)
+
+
+def _without(body, *faces):
+    return body.with_uses(u for u in body.uses if u.face not in faces)
+
+
+def test_openings_are_closed_on_what_passes_through_them():
+    """Planes with holes in them, walls, rounded corners, bores, a taper: each face comes back as it was."""
+    block = prism(rectangle(0, 0, 20, 10, 2.0), 5.0)
+    top = Frame.of((0, 0, 5), (0, 0, 1), (1, 0, 0))
+    through = sink(block, face_toward(block, top.z), top, Round((6, 5), 2.0), 5.0, face_toward(block, -top.z))
+    both = sink(through, face_toward(through, top.z), top, Round((14, 5), 3.0), 2.0)
+    cone = revolved([Piece((0, 0)), Piece((8, 0)), Piece((4, 10)), Piece((0, 10))], top, "taper")
+    for whole in (both, cone):
+        for lost in whole.faces:
+            model = Model.of([_without(whole, lost)])
+            for _ in lost.loops:
+                left = cards(model, "open boundary")
+                if left:
+                    model = run_step(model, close_step(model, left[-1].faces)).model
+            (body,) = model.bodies
+            assert not flaws(body, model.tolerance), lost.surface.kind
+            assert volume(body) == pytest.approx(volume(whole), rel=1e-12) and len(body.faces) == len(whole.faces)
+
+
+def test_what_cannot_be_mended_is_refused_by_name():
+    block = prism(rectangle(0, 0, 20, 10, 3.0), 5.0)
+    model = Model.of([block])
+    for make, said in ((close_step, "no opening"), (sew_step, "no gap")):
+        with pytest.raises(Refusal, match=said) as refusal:
+            run_step(model, make(model, block.faces[:2]))
+        assert refusal.value.remedy
+    # A missing piece of a ball's skin: nothing that is left says what it was.
+    dome = revolved([Piece((0, -8), (0, 0)), Piece((8, 0)), Piece((0, 0))], Frame.of((0, 0, 0), (0, 0, 1)), "dome")
+    half = split(Model.of([dome]), [dome], Plane.of((0, 0, 0), (1, 0, 0))).bodies[0]
+    skin = next(f for f in half.faces if f.surface.kind == "sphere")
+    open_ = Model.of([_without(half, skin)])
+    (card,) = cards(open_, "open boundary")
+    with pytest.raises(Refusal, match="no plane, cylinder or cone") as refusal:
+        run_step(open_, close_step(open_, card.faces))
+    assert refusal.value.where
+    # A wave is nothing in disguise.
+    wave = np.stack(np.meshgrid(np.linspace(0, 9, 4), np.linspace(0, 9, 4), indexing="ij"), axis=-1)
+    net = np.dstack([wave, np.sin(wave[..., 0]) * np.cos(wave[..., 1])])
+    knots = np.array([0, 0, 0, 0, 1, 1, 1, 1.0])
+    surface = BSplineSurface(knots, knots, 3, 3, net)
+    (loop,) = outline_loops(surface)
+    sheet = Model.of([Body((FaceUse(Face(surface, (loop,))),), "wave")])
+    with pytest.raises(Refusal, match="is no plane, cylinder, cone or sphere"):
+        run_step(sheet, replace_step(sheet, sheet.bodies[0].faces))
+
+
+def outline_loops(surface):
+    """The natural boundary of a spline patch as one loop."""
+    sides = [s.ends() for s in outline_of(surface)]
+    corners = [vertex_at(p[0]) for p in sides]
+    edges = []
+    for k, s in enumerate(outline_of(surface)):
+        a, b = corners[k], corners[(k + 1) % 4]
+        edges.append(Coedge(Edge(s.curve, s.t0, s.t1, *((a, b) if s.forward else (b, a))), s.forward))
+    return [tuple(edges)]
 
 
 def test_merging_moves_nothing():

@@ -14,7 +14,7 @@ from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row
 from lithon.app.work import STATIONS, Work
 from lithon.exchange.placement import ORIGINS, UPS, Placement
-from lithon.project.steps import clear_question, clear_step, drop_step, merge_step
+from lithon.project.steps import clear_question, clear_step, close_step, drop_step, merge_step, replace_step, sew_step
 from lithon.survey.findings import Finding, share
 
 #: So many notes of an arrival are shown as cards.
@@ -23,7 +23,14 @@ _NOTES = 6
 _CARDS = 40
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
 #: Remedies that can be taken from a card.
-_REMEDIES = {"clear": clear_step, "drop": drop_step, "merge": merge_step}
+_REMEDIES = {
+    "clear": clear_step,
+    "drop": drop_step,
+    "merge": merge_step,
+    "close": close_step,
+    "sew": sew_step,
+    "replace": replace_step,
+}
 _NOUNS = {
     "small hole": ("holes", "diameter"),
     "small fillet": ("fillets", "radius"),

@@ -21,8 +21,11 @@ from lithon.brep.topology import Body, Face, Model
 from lithon.carve.split import split
 from lithon.errors import BadFile, Refusal, Unresolved
 from lithon.geometry.surfaces import Plane, Surface, midway
+from lithon.mend.close import closed_over
 from lithon.mend.drop import dropped
 from lithon.mend.merge import merged
+from lithon.mend.replace import unmasked
+from lithon.mend.sew import sewn
 from lithon.progress import SILENT, Progress
 from lithon.project.fingerprints import fingerprint, resolve
 from lithon.project.questions import ask
@@ -102,6 +105,21 @@ def aside_step(bodies: Sequence[str], labels: bool = True) -> Step:
 
 def merge_step(model: Model, faces: Sequence[Face]) -> Step:
     return {"do": "merge", "select": {"faces": [fingerprint(model, f) for f in faces]}}
+
+
+def close_step(model: Model, faces: Sequence[Face]) -> Step:
+    """Make the face that is missing between these, which are all around the opening."""
+    return {"do": "close", "select": {"faces": [fingerprint(model, f) for f in faces]}}
+
+
+def sew_step(model: Model, faces: Sequence[Face]) -> Step:
+    """Make one edge of two along the gap between these faces."""
+    return {"do": "sew", "select": {"faces": [fingerprint(model, f) for f in faces]}}
+
+
+def replace_step(model: Model, faces: Sequence[Face]) -> Step:
+    """Put free-form faces on the simple surfaces that they are."""
+    return {"do": "replace", "select": {"faces": [fingerprint(model, f) for f in faces]}}
 
 
 def keep_step(model: Model, faces: Sequence[Face], reason: str) -> Step:
@@ -287,16 +305,57 @@ def _aside(model: Model, step: Step, progress: Progress) -> Outcome:
     return _outcome(model, out, words, details=details)
 
 
-def _merge(model: Model, step: Step, progress: Progress) -> Outcome:
+def _mended(model: Model, step: Step, how: Callable[[Body, list[Face]], Body]) -> tuple[Model, list[Face]]:
+    """The model with its chosen faces mended body by body, and those faces."""
     faces = selected_faces(model, step["select"])
     out = model
     for body in model.bodies:
         own = [f for f in faces if f in body.faces]
         if any(len(model.owners(f)) > 1 for f in own):
-            raise Refusal("a bonded face is among the chosen ones", remedy="merge before bonding")
+            raise Refusal("a bonded face is among the chosen ones", remedy=f"{step['do']} before bonding")
         if own:
-            out = out.replaced(body, [merged(body, own, model.tolerance)])
+            out = out.replaced(body, [how(body, own)])
+    return out, faces
+
+
+def _merge(model: Model, step: Step, progress: Progress) -> Outcome:
+    out, faces = _mended(model, step, lambda body, own: merged(body, own, model.tolerance))
     return _outcome(model, out, f"merge {len(faces)} faces")
+
+
+def _close(model: Model, step: Step, progress: Progress) -> Outcome:
+    out, _ = _mended(model, step, lambda body, own: closed_over(body, own, model.tolerance))
+    new = len(out.faces()) - len(model.faces())
+    return _outcome(model, out, f"close {new} opening{'s' if new != 1 else ''}")
+
+
+def _sew(model: Model, step: Step, progress: Progress) -> Outcome:
+    moved = 0.0
+
+    def how(body: Body, own: list[Face]) -> Body:
+        nonlocal moved
+        out, far = sewn(body, own, model.tolerance)
+        moved = max(moved, far)
+        return out
+
+    out, _ = _mended(model, step, how)
+    return _outcome(model, out, f"sew a gap, an edge moved by {moved:.3g} mm")
+
+
+def _replace(model: Model, step: Step, progress: Progress) -> Outcome:
+    most = 0.0
+
+    def how(body: Body, own: list[Face]) -> Body:
+        nonlocal most
+        out, off = unmasked(body, own, model.tolerance)
+        most = max(most, off)
+        return out
+
+    out, faces = _mended(model, step, how)
+    words = (
+        f"replace {len(faces)} free-form face{'s' if len(faces) > 1 else ''}, {1e3 * most:.2g} microns off at the most"
+    )
+    return _outcome(model, out, words)
 
 
 def _keep(model: Model, step: Step, progress: Progress) -> Outcome:
@@ -312,5 +371,8 @@ _VERBS: dict[str, Callable[[Model, Step, Progress], Outcome]] = {
     "keep": _keep,
     "drop": _drop,
     "merge": _merge,
+    "close": _close,
+    "sew": _sew,
+    "replace": _replace,
     "aside": _aside,
 }

@@ -7,11 +7,11 @@ import numpy as np
 
 from lithon.brep.adjacency import adjacency
 from lithon.brep.measures import face_area
+from lithon.brep.openings import samples
 from lithon.brep.shells import grouped
 from lithon.brep.topology import Body, Edge
 from lithon.brep.validate import Flaw
 from lithon.survey.card import Finding, xyz
-from lithon.survey.openings import samples
 
 _EDGES = ("crowded edge", "flipped face")
 

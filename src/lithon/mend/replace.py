@@ -1,0 +1,46 @@
+"""Free-form faces that are simple surfaces in disguise become what they are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from lithon.brep.fits import simple_fit
+from lithon.brep.rewrite import rewrite
+from lithon.brep.tessellate import face_mesh
+from lithon.brep.topology import Body, Face, new_uid
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal, spot
+
+#: Times the tolerance that a surface may be off.
+_NEAR = 50.0
+
+
+def unmasked(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body, float]:
+    """The body with the chosen faces on the simple surfaces that they are, and the largest deviation (mm).
+
+    Edges stay. Raises Refusal where a face is no simple surface.
+    """
+    made: dict[Face, tuple[Face, bool]] = {}
+    most = 0.0
+    for face in faces:
+        surface, off = simple_fit(face)
+        mesh = face_mesh(face)
+        if surface is None or off > _NEAR * tolerance:
+            raise Refusal(
+                f"a {face.surface.kind} face is no plane, cylinder, cone or sphere"
+                + (f": {off:.2g} mm off the nearest" if surface is not None else ""),
+                where=spot(mesh.points.mean(axis=0)), remedy="leave it, or rebuild it on a clean surface",
+                entities=(face,),
+            )  # fmt: skip
+        alike = float(np.median((surface.normal(mesh.points) * face.surface.normal(mesh.points)).sum(axis=1))) > 0.0
+        made[face] = replace(face, surface=surface, along=face.along == alike, uid=new_uid(), before=None), True
+        most = max(most, off)
+    out = rewrite(body, faces=made)
+    worse = {f.kind for f in flaws(out, max(tolerance, most))} - {f.kind for f in flaws(body, tolerance)}
+    if worse:
+        raise Refusal(f"on simple surfaces the faces would not keep to their edges ({', '.join(sorted(worse))})",
+                      entities=tuple(faces))  # fmt: skip
+    return out, most
