@@ -580,6 +580,40 @@ def test_a_dirty_part_is_told_card_by_card(desk, qtbot, tmp_path):
     assert len(desk.work.model.faces()) == before - 1 and len(desk.work.ledger.entries) == 1
 
 
+def test_a_dirty_part_is_mended_by_its_cards(desk, qtbot, tmp_path):
+    """R and Enter on the uppermost card, until Mend has nothing left to say; undone, all is as wounded as before."""
+    from PySide6.QtCore import Qt
+
+    import lithon
+    from lithon.samples import pintle_shoe
+    from lithon.samples.pintle_shoe import sound_shoe
+
+    path = tmp_path / "pintle-shoe.step"
+    lithon.write_step(pintle_shoe(), path, "pintle shoe")
+    desk.open(path)
+    settled(desk, qtbot)
+    work = desk.work
+    work.go("Mend")
+    first = [g.first.text for g in desk.docket.groups]
+    for _ in range(16):
+        if not desk.docket.groups:
+            break
+        press(desk, qtbot, Qt.Key.Key_R)
+        ready(desk, qtbot)
+        assert work.proposal.state == "ready", work.proposal.error
+        press(desk, qtbot, Qt.Key.Key_Return)
+        settled(desk, qtbot)
+    assert not desk.docket.groups and not [f for f in work.findings if f.severity == "stops"]
+    assert total(desk) == pytest.approx(volume(sound_shoe()), rel=1e-9)
+    words = [entry.outcome.words for entry in work.ledger.entries]
+    assert any(w.startswith("sew a gap, an edge moved by") for w in words) and "close 1 opening" in words
+    assert "blocked" not in labels(desk.roster)
+    while work.ledger.position:
+        work.undo()
+    settled(desk, qtbot)
+    assert [g.first.text for g in desk.docket.groups] == first
+
+
 def test_a_body_is_set_aside_and_its_contacts_get_names(desk, qtbot, tmp_path):
     from PySide6.QtCore import Qt
 
