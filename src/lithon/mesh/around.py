@@ -111,7 +111,7 @@ def _disc(hexer: Hexer, cap: Cap | None, points: Floats, rim: Ints, quads: Ints)
         hexer.discs[cap] = hexer.nodes(points)
         every = np.concatenate([rim, hexer.discs[cap]])
         inner, around = hexer.on_face[cap.face]
-        own = facing(cap.face, every[quads], np.array(hexer.points))
+        own = facing(cap.face, every[quads], hexer.points)
         hexer.on_face[cap.face] = np.concatenate([inner, every]), np.concatenate([around, own])
     return hexer.discs[cap]
 
@@ -136,7 +136,7 @@ def _wall(hexer: Hexer, turn: Turn, face: Face, on_ring: dict[int, Ints], layers
         across = np.stack([*run, run[0]] if side.ring else run, axis=1)
         low, high = across, np.roll(across, -1, axis=0)
         quads = np.stack([low[:, :-1], low[:, 1:], high[:, 1:], high[:, :-1]], axis=-1).reshape(-1, 4)
-        hexer.on_face[face] = grid.ravel(), facing(face, quads, np.array(hexer.points))
+        hexer.on_face[face] = grid.ravel(), facing(face, quads, hexer.points)
     return columns
 
 

@@ -110,9 +110,8 @@ class Hexer:
 
     def _rise(self, sweep: Sweep, key: tuple[Sweep, int] | Face, share: float) -> None:
         """An edge as long as a share of a motion, to be divided with what runs along it."""
-        length = share * sweep.motion.length(np.array([edge.at(0.5) for edge in self.walls[sweep].rim]))
         if key not in self.rises:
-            self.rises[key] = Edge(Line(sweep.start, unit(sweep.motion.way)), 0.0, length)
+            self.rises[key] = Edge(Line(sweep.start, unit(sweep.motion.way)), 0.0, share * sweep.travel)
 
     def _agree_around(self, turn: Turn) -> None:
         for ring in turn.rings:
@@ -190,7 +189,7 @@ class Hexer:
     def _outward(self, use: FaceUse) -> tuple[Ints, Ints]:
         """The inner nodes and quads of an end face, counter-clockwise as seen from outside."""
         inner, quads = self.face(use.face)
-        quads = facing(use.face, quads, np.array(self.points))
+        quads = facing(use.face, quads, self.points)
         return inner, quads if use.forward else quads[:, ::-1]
 
     def _steps(self, s: Sweep) -> list[int]:
@@ -267,7 +266,7 @@ class Hexer:
             )
         for wall, found in quads.items():
             if wall not in known:
-                sides = [facing(wall, q, np.array(self.points)) for q in found]
+                sides = [facing(wall, q, self.points) for q in found]
                 self.on_face[wall] = np.array(fresh[wall], dtype=np.int64), np.concatenate(sides)
 
     def _there(self, s: Sweep, wall: Face, tree: cKDTree | None, ids: Ints, points: Floats) -> Ints:

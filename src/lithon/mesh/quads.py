@@ -18,6 +18,7 @@ from lithon.brep.domain import flat_domain
 from lithon.brep.topology import Coedge, Edge, Face
 from lithon.brep.triangulate import Tangled, triangulate
 from lithon.errors import Refusal, spot
+from lithon.mesh.quad_smoothing import smoothed, squareness
 from lithon.mesh.sizing import SizeField, SizeRules
 from lithon.mesh.surface import _refine, _smooth
 
@@ -158,9 +159,11 @@ def paved(face: Face, nodes: Nodes, size: float) -> tuple[Floats, Ints]:
     return domain.surface_points(spots), made
 
 
-def facing(face: Face, quads: Ints, points: Floats) -> Ints:
+def facing(face: Face, quads: Ints, points: Floats | list[Floats]) -> Ints:
     """Quads (m,4) over points turned counter-clockwise about the face's normal, all or none of them."""
-    v = points[quads]
+    # Of a list of all nodes of a mesh only those that are used are made an array.
+    v = points[quads] if isinstance(points, np.ndarray) else np.array([points[k] for k in quads.ravel()])
+    v = v.reshape(-1, 4, 3)
     cross = np.cross(v[:, 2] - v[:, 0], v[:, 3] - v[:, 1])
     if float((cross * face.normal(v.mean(axis=1))).sum()) < 0.0:
         return quads[:, ::-1]
@@ -174,39 +177,28 @@ def face_middle(face: Face) -> Floats:
 def _joined(flat: Floats, triangles: Ints) -> list[list[int]]:
     """Pairs of triangles joined into quads, the squarest first; the triangles left as they are."""
     side = {(int(t[i]), int(t[(i + 1) % 3])): k for k, t in enumerate(triangles) for i in range(3)}
-    found: list[tuple[float, int, int, list[int]]] = []
+    found: list[tuple[int, int, list[int]]] = []
     for (a, b), k in side.items():
         other = side.get((b, a))
         if other is None or other < k:
             continue
         c = next(int(v) for v in triangles[k] if v not in (a, b))
         d = next(int(v) for v in triangles[other] if v not in (a, b))
-        quad = [a, d, b, c]
-        score = _squareness(flat[quad])
-        if score > 0.45:
-            found.append((-score, k, other, quad))
+        found.append((k, other, [a, d, b, c]))
     taken: set[int] = set()
     cells: list[list[int]] = []
-    for _, k, other, quad in sorted(found, key=lambda f: f[0]):
-        if k not in taken and other not in taken:
+    score = squareness(flat, np.array([quad for _, _, quad in found], dtype=np.int64).reshape(-1, 4))
+    for row in np.argsort(-score, kind="stable"):
+        k, other, quad = found[int(row)]
+        if score[row] > 0.45 and k not in taken and other not in taken:
             taken |= {k, other}
             cells.append(quad)
     cells += [t.tolist() for k, t in enumerate(triangles) if k not in taken]
     return cells
 
 
-def _squareness(q: Floats) -> float:
-    """The least sine of a quad's corners; negative where it folds."""
-    before, after = np.roll(q, 1, axis=0) - q, np.roll(q, -1, axis=0) - q
-    cross = after[:, 0] * before[:, 1] - after[:, 1] * before[:, 0]
-    return float((cross / (np.linalg.norm(before, axis=1) * np.linalg.norm(after, axis=1) + 1e-300)).min())
-
-
-def _relaxed(
-    flat_of: Callable[[Floats], Floats], spots: Floats, quads: Ints, nodes: Nodes, face: Face, sweeps: int = 8
-) -> Floats:
-    """Inner points moved to the middle of their neighbours as long as no corner around them gets worse
-    than it should (smart Laplacian smoothing)."""
+def _relaxed(flat_of: Callable[[Floats], Floats], spots: Floats, quads: Ints, nodes: Nodes, face: Face) -> Floats:
+    """Inner points moved so that the worst corner around each gets better."""
     rim_ids = np.unique(quads[quads >= 0])
     place: dict[int, list[float]] = {}
     for edge in dict.fromkeys(face.edges()):
@@ -214,20 +206,7 @@ def _relaxed(
     rim = flat_of(np.array([place[int(k)] for k in rim_ids]))
     n = len(spots)
     index = np.where(quads < 0, -1 - quads, n + np.searchsorted(rim_ids, np.maximum(quads, 0)))
-    x = np.vstack([spots, rim])
-    around: list[list[int]] = [[] for _ in range(n)]
-    for k, q in enumerate(index):
-        for v in q:
-            if v < n:
-                around[int(v)].append(k)
-    for _ in range(sweeps):
-        for v in range(n):
-            cells = index[around[v]]
-            others = np.unique(cells)
-            goal = x[others[others != v]].mean(axis=0)
-            keep = x[v].copy()
-            before = min(_squareness(x[c]) for c in cells)
-            x[v] = goal
-            if min(_squareness(x[c]) for c in cells) < before:
-                x[v] = keep
-    return x[:n]
+    return smoothed(np.vstack([spots, rim]), index, n)
+
+
+__all__ = ["face_middle", "facing", "four_sided", "mapped", "opposite", "paved", "sides_of"]

@@ -6,7 +6,8 @@ every other face is a wall which that motion slides along itself.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -72,16 +73,30 @@ class Sweep:
     target: tuple[FaceUse, ...]
     walls: tuple[Face, ...]
     motion: Motion
+    _kept: dict[str, Any] = field(default_factory=dict, repr=False)
 
     @property
     def start(self) -> Floats:
         """A point (3,) of the source's plane."""
-        return face_middle(self.source[0].face)
+        if "start" not in self._kept:
+            self._kept["start"] = face_middle(self.source[0].face)
+        point: Floats = self._kept["start"]
+        return point
+
+    @property
+    def travel(self) -> float:
+        """How far (mm) a typical point of the source's rim goes."""
+        if "travel" not in self._kept:
+            self._kept["travel"] = self.motion.length(np.array([e.at(0.5) for e in self.end_edges()[0]]))
+        far: float = self._kept["travel"]
+        return far
 
     def end_edges(self) -> tuple[set[Edge], set[Edge]]:
         """The edges of the source and those of the target."""
-        low, high = ({e for u in uses for e in u.face.edges()} for uses in (self.source, self.target))
-        return low, high
+        if "ends" not in self._kept:
+            self._kept["ends"] = tuple({e for u in uses for e in u.face.edges()} for uses in (self.source, self.target))
+        found: tuple[set[Edge], set[Edge]] = self._kept["ends"]
+        return found
 
 
 def sweep_of(body: Body, way: Floats | None = None) -> Sweep:

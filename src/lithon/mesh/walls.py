@@ -196,6 +196,11 @@ def _cut(points: Floats, edge: Edge, cuts: dict[Edge, list[tuple[float, Vertex]]
     """Note where these points (n,3) lie within this edge."""
     if not len(points):
         return
+    p = np.array([edge.at(s) for s in np.linspace(0.0, 1.0, 9)])
+    reach = 100.0 * tolerance + (0.0 if edge.curve.kind == "line" else 0.2 * edge.length)
+    points = points[((points > p.min(axis=0) - reach) & (points < p.max(axis=0) + reach)).all(axis=1)]
+    if not len(points):
+        return
     t = clamped(edge, points)
     at = edge.curve.point(t)
     off = np.linalg.norm(at - points, axis=1)
