@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 
 import lithon
-from lithon.brep.measures import box, face_area, volume
+from lithon.brep.boxes import box
+from lithon.brep.measures import face_area, volume
 from lithon.samples import ANCHOR
 
 # Tests run side by side by files: all windows stay in this one, since only one window has the keys.

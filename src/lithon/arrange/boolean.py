@@ -8,8 +8,9 @@ import numpy as np
 
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrange.tidy import tidied
-from lithon.arrays import Floats
+from lithon.arrays import Bools, Floats
 from lithon.brep.area import area_of
+from lithon.brep.boxes import face_boxes
 from lithon.brep.shells import grouped, solids
 from lithon.brep.topology import Body, Face, FaceUse
 from lithon.brep.validate import check
@@ -76,9 +77,8 @@ def holds(body: Body, point: Floats, tolerance: float) -> bool:
     """Whether a point lies inside a body: how often a ray leaves it, on the exact surfaces. A ray that
     passes an edge or grazes a face is replaced by another."""
     rng = np.random.default_rng(7)
-    areas = [(face, area_of(face)) for face in body.faces]
-    low = np.min([area.low for _, area in areas], axis=0)
-    high = np.max([area.high for _, area in areas], axis=0)
+    boxes = face_boxes(body.faces)
+    low, high = boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)
     slack = 0.02 * float(np.linalg.norm(high - low))
     if (point < low - slack).any() or (point > high + slack).any():
         return False
@@ -87,13 +87,12 @@ def holds(body: Body, point: Floats, tolerance: float) -> bool:
         way = rng.normal(size=3)
         ray = Line(point, way / np.linalg.norm(way))
         count = 0
-        for face, area in areas:
-            if not _may_hit(ray, area.low, area.high):
-                continue
+        for k in np.flatnonzero(_may_hit(ray, boxes)):
+            face = body.faces[k]
             t = cross(ray, face.surface, 0.0, length, tolerance)
             t = t[t > 0.0]
             p = ray.point(t)
-            where = area.side(p, 50.0 * tolerance)
+            where = area_of(face).side(p, 50.0 * tolerance)
             hit = where >= 0
             lean = np.abs(face.surface.normal(p[hit]) @ ray.direction) if hit.any() else np.ones(0)
             if (where == 0).any() or (lean < 1e-3).any():
@@ -104,8 +103,10 @@ def holds(body: Body, point: Floats, tolerance: float) -> bool:
     raise Refusal("whether a part lies inside the other body cannot be told", where=spot(point))
 
 
-def _may_hit(ray: Line, low: Floats, high: Floats) -> bool:
-    spare = 0.02 * float(np.linalg.norm(high - low)) + 1e-6
+def _may_hit(ray: Line, boxes: Floats) -> Bools:
+    """Whether a ray may come through boxes (n,2,3)."""
+    spare = 0.02 * np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)[:, None] + 1e-6
     with np.errstate(divide="ignore", invalid="ignore"):
-        a, b = (low - spare - ray.origin) / ray.direction, (high + spare - ray.origin) / ray.direction
-    return bool(np.nanmax(np.minimum(a, b)) <= np.nanmin(np.maximum(a, b)) and np.nanmin(np.maximum(a, b)) >= 0.0)
+        a, b = (boxes[:, 0] - spare - ray.origin) / ray.direction, (boxes[:, 1] + spare - ray.origin) / ray.direction
+    enters, leaves = np.nanmax(np.minimum(a, b), axis=1), np.nanmin(np.maximum(a, b), axis=1)
+    return np.asarray((enters <= leaves) & (leaves >= 0.0))

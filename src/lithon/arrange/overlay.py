@@ -8,15 +8,16 @@ afterwards. What to keep of it is for the operations built on this (`boolean`, `
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrange.places import Places
+from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.area import area_of, clamped, off_edge
+from lithon.brep.boxes import edge_boxes, face_boxes, meeting
 from lithon.brep.loops import group, trace
-from lithon.brep.measures import edge_box
 from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.geometry.curves import Curve
@@ -81,52 +82,31 @@ class _Arranger:
     a: Body
     b: Body
     tolerance: float
-    vertices: list[Vertex] = field(default_factory=list)
+    places: Places = field(init=False)
     alias: dict[Vertex, Vertex] = field(default_factory=dict)
     cuts: dict[Edge, list[_Cut]] = field(default_factory=lambda: defaultdict(list))
     pieces: dict[Edge, list[Coedge]] = field(default_factory=dict)
     added: dict[Face, list[Edge]] = field(default_factory=lambda: defaultdict(list))
+    #: Edges by their ends, and rings by the middle of their box.
     known: dict[tuple[int, int], list[Edge]] = field(default_factory=lambda: defaultdict(list))
-    boxes: dict[object, Floats] = field(default_factory=dict)
+    rings: Places = field(init=False)
+    ring_at: dict[Vertex, Edge] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.places, self.rings = Places(self.near), Places(self.near)
 
     @property
     def near(self) -> float:
         """Points this close are one."""
         return 20.0 * self.tolerance
 
-    # ---- boxes
-
-    def _box(self, item: Face | Edge) -> Floats:
-        hit = self.boxes.get(item)
-        if hit is None:
-            if isinstance(item, Edge):
-                hit = edge_box(item)
-            else:
-                p = np.concatenate([face_mesh(item).points, *(self._box(e) for e in item.edges())])
-                low, high = p.min(axis=0), p.max(axis=0)
-                # A curved face may bulge over its triangles by their sag.
-                bulge = 0.0 if item.surface.kind == "plane" else 0.01 * float(np.linalg.norm(high - low))
-                hit = np.stack([low - bulge, high + bulge])
-            hit = hit + np.array([[-self.near], [self.near]])
-            self.boxes[item] = hit
-        return hit
-
-    def _apart(self, x: Face | Edge, y: Face | Edge) -> bool:
-        p, q = self._box(x), self._box(y)
-        return bool((p[0] > q[1]).any() or (q[0] > p[1]).any())
-
-    # ---- vertices
-
     def _vertex(self, point: Floats) -> Vertex:
         """The vertex at a point, made on first asking."""
-        if self.vertices:
-            gap = np.linalg.norm(np.array([v.point for v in self.vertices]) - point, axis=1)
-            k = int(gap.argmin())
-            if gap[k] <= self.near:
-                return self.vertices[k]
-        made = vertex_at(point)
-        self.vertices.append(made)
-        return made
+        found = self.places.find(point)
+        if found is None:
+            found = vertex_at(point)
+            self.places.add(found)
+        return found
 
     def _same(self, vertex: Vertex | None) -> Vertex | None:
         if vertex is None:
@@ -136,30 +116,47 @@ class _Arranger:
     def run(self) -> Overlay:
         for body in (self.a, self.b):
             for v in body.vertices():
-                gap = np.array([np.linalg.norm(w.point - v.point) for w in self.vertices])
-                if len(gap) and gap.min() <= self.near:
-                    self.alias[v] = self.vertices[int(gap.argmin())]
+                found = self.places.find(v.point)
+                if found is None:
+                    self.places.add(v)
                 else:
-                    self.vertices.append(v)
+                    self.alias[v] = found
         for one, other in ((self.a, self.b), (self.b, self.a)):
-            for edge in one.edges():
-                for face in other.faces:
-                    if not self._apart(edge, face):
-                        self._edge_on_face(edge, face)
+            edges, faces = one.edges(), other.faces
+            for i, j in self._pairs(edge_boxes(edges), faces).tolist():
+                self._edge_on_face(edges[i], faces[j])
         self._vertices_on_edges()
         for body in (self.a, self.b):
             for edge in body.edges():
                 self.pieces[edge] = self._split(edge)
-        for f in self.a.faces:
-            for g in self.b.faces:
-                if not self._apart(f, g):
-                    self._faces(f, g)
+        for i, j in self._face_pairs().tolist():
+            self._faces(self.a.faces[i], self.b.faces[j])
         on_a = {c.edge for e in self.a.edges() for c in self.pieces[e]}
         on_b = {c.edge for e in self.b.edges() for c in self.pieces[e]}
         between = {e for edges in self.added.values() for e in edges}
         fragments = {f: self._fragments(f) for f in dict.fromkeys((*self.a.faces, *self.b.faces))}
         common = (on_a & on_b) | between
         return Overlay(fragments, common, self._twins(fragments), self.pieces)
+
+    # ---- which may meet at all
+
+    def _pairs(self, boxes: Floats, faces: Sequence[Face]) -> Ints:
+        """Pairs (k,2) of boxes (n,2,3) and faces that may meet."""
+        pairs = meeting(boxes, face_boxes(faces), 2.0 * self.near)
+        return pairs[self._reaches(boxes[pairs[:, 0]], faces, pairs[:, 1])]
+
+    def _face_pairs(self) -> Ints:
+        pairs = self._pairs(face_boxes(self.a.faces), self.b.faces)
+        return pairs[self._reaches(face_boxes(self.b.faces)[pairs[:, 1]], self.a.faces, pairs[:, 0])]
+
+    def _reaches(self, boxes: Floats, faces: Sequence[Face], row: Ints) -> Bools:
+        """Whether boxes (n,2,3) reach the planes of faces (n numbers); of what is not plane it is not asked."""
+        flat = [f.surface.kind == "plane" for f in faces]
+        normals = np.array([f.surface.frame.z if p else np.zeros(3) for f, p in zip(faces, flat, strict=True)])
+        origins = np.array([f.surface.frame.origin if p else np.zeros(3) for f, p in zip(faces, flat, strict=True)])
+        n = normals[row]
+        off = np.abs(((boxes.mean(axis=1) - origins[row]) * n).sum(axis=1))
+        return np.asarray(off <= (0.5 * (boxes[:, 1] - boxes[:, 0]) * np.abs(n)).sum(axis=1) + 2.0 * self.near)
 
     # ---- cutting edges
 
@@ -197,11 +194,10 @@ class _Arranger:
             if not found:
                 continue
             points = np.array([v.point for v in found])
-            for edge in other.edges():
-                box = self._box(edge)
-                inside = np.flatnonzero(((points >= box[0]) & (points <= box[1])).all(axis=1))
-                if not len(inside):
-                    continue
+            edges = other.edges()
+            pairs = meeting(edge_boxes(edges), np.stack([points, points], axis=1), self.near)
+            for run in np.split(pairs, np.flatnonzero(np.diff(pairs[:, 0])) + 1) if len(pairs) else ():
+                edge, inside = edges[int(run[0, 0])], run[:, 1]
                 off = off_edge(edge, points[inside])
                 for k in inside[off <= self.near].tolist():
                     self._cut(edge, float(clamped(edge, points[k][None])[0]), found[k])
@@ -221,10 +217,8 @@ class _Arranger:
 
     def _known(self, edge: Edge) -> Coedge:
         """The edge that already stands in this place, as a coedge running the same way; or itself."""
-        ends = (id(edge.start), id(edge.end))
-        key = (min(ends), max(ends))
         middle = edge.at(0.5)
-        for other in self.known[key]:
+        for other in self._beside(edge):
             if other is edge:
                 return Coedge(edge, True)
             off = edge.length * 1e-6 + self.near
@@ -232,8 +226,27 @@ class _Arranger:
                 continue
             way = other.curve.derivative(clamped(other, middle[None]))[0]
             return Coedge(other, bool(way @ edge.direction(0.5) > 0.0))
-        self.known[key].append(edge)
+        if edge.ring:
+            centre = vertex_at(edge_boxes([edge])[0].mean(axis=0))
+            self.rings.add(centre)
+            self.ring_at[centre] = edge
+        else:
+            self.known[self._ends(edge)].append(edge)
         return Coedge(edge, True)
+
+    @staticmethod
+    def _ends(edge: Edge) -> tuple[int, int]:
+        ends = (id(edge.start), id(edge.end))
+        return min(ends), max(ends)
+
+    def _beside(self, edge: Edge) -> list[Edge]:
+        """Known edges with the same ends, or rings about the same place."""
+        if not edge.ring:
+            return self.known[self._ends(edge)]
+        box = edge_boxes([edge])[0]
+        spare = 0.01 * float(np.linalg.norm(box[1] - box[0])) + self.near
+        centre = box.mean(axis=0)
+        return [self.ring_at[v] for v in self.rings.within(centre - spare, centre + spare)[0]]
 
     # ---- cutting faces
 
@@ -266,7 +279,7 @@ class _Arranger:
         """The curves on which the faces' surfaces meet, as far as the faces come near them."""
         seeds = np.concatenate([_passages(f, g.surface), _passages(g, f.surface)])
         if len(seeds):
-            low, high = np.maximum(self._box(f)[0], self._box(g)[0]), np.minimum(self._box(f)[1], self._box(g)[1])
+            low, high = self._common_box(f, g)
             return meet(f.surface, g.surface, self.tolerance, np.vstack([seeds, low, high]))
         # No triangle passes the other surface: only a touch or a shallow cut is left, between surfaces
         # that are near each other and whose meeting has a closed form.
@@ -277,8 +290,10 @@ class _Arranger:
 
     def _stretches(self, curve: Curve, f: Face, g: Face) -> list[Edge]:
         """The stretches of a curve that run through both faces, as known edges."""
-        spots = [v for v in self.vertices if self._on(curve, v.point)]
-        spots = [v for v in spots if all(self._in_box(v.point, x) for x in (f, g))]
+        spots, points = self.places.within(*self._common_box(f, g))
+        if spots:
+            off = np.linalg.norm(curve.point(curve.parameter(points)) - points, axis=1)
+            spots = [spots[k] for k in np.flatnonzero(off <= self.near)]
         out: list[Edge] = []
         for edge in cut_at(curve, spots):
             middle = np.stack([edge.at(0.5), edge.at(0.31)])
@@ -287,12 +302,9 @@ class _Arranger:
                 out.append(self._known(edge).edge)
         return out
 
-    def _in_box(self, p: Floats, face: Face) -> bool:
-        box = self._box(face)
-        return bool((p >= box[0]).all() and (p <= box[1]).all())
-
-    def _on(self, curve: Curve, p: Floats) -> bool:
-        return float(np.linalg.norm(curve.point(curve.parameter(p[None]))[0] - p)) <= self.near
+    def _common_box(self, f: Face, g: Face) -> tuple[Floats, Floats]:
+        boxes = face_boxes([f, g])
+        return boxes[:, 0].max(axis=0) - self.near, boxes[:, 1].min(axis=0) + self.near
 
     # ---- fragments
 
@@ -355,7 +367,8 @@ def inner_point(face: Face) -> Floats:
         return np.asarray(spots[0])
     area = area_of(face)
     near = 1e-7 * area.reach
-    for candidates in (spots[:1], spots, _beside_edges(face)):
+    for look in (lambda: spots[:1], lambda: spots, lambda: _beside_edges(face)):
+        candidates = look()
         held = np.flatnonzero(area.side(candidates, near) > 0)
         if len(held):
             return np.asarray(candidates[held[0]])

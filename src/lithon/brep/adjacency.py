@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections import defaultdict
 from typing import Literal
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
+from lithon.geometry.batch import CurveBatch, RollBatch
+from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.geometry.tolerance import SMOOTH
 
 Turn = Literal["convex", "concave", "smooth"]
@@ -45,13 +48,63 @@ class Adjacency:
 
     def angle(self, edge: Edge) -> float:
         """How far the outward normal turns over the edge: positive convex, negative concave."""
-        return edge_turn(self.uses[edge], edge)
+        uses = self.uses[edge]
+        known = _angles.get(edge)
+        if known is None or known[0] != _of(uses):
+            known = _angles[edge] = _of(uses), edge_turn(uses, edge)
+        return known[1]
+
+    def all_angles(self) -> None:
+        """Find the angles of all edges in one go, for those who will ask for most of them."""
+        fresh = [e for e, uses in self.uses.items() if len(uses) == 2 and _angles.get(e, (None,))[0] != _of(uses)]
+        if not fresh:
+            return
+        batch = CurveBatch.of([e.curve for e in fresh])
+        row = np.arange(len(fresh))
+        t = np.array([0.5 * (e.t0 + e.t1) for e in fresh])
+        at, ahead = batch.points(row, t), batch.speeds(row, t)
+        sides = [self.uses[e][k] for k in (0, 1) for e in fresh]
+        own = _normals([use.face for use, _ in sides], np.concatenate([at, at]))
+        outward = own * np.array([1.0 if use.forward else -1.0 for use, _ in sides])[:, None]
+        n_a, n_b = np.split(outward, 2)
+        way = np.array([1.0 if c.forward else -1.0 for _, c in sides[len(fresh) :]])
+        inward = np.cross(own[len(fresh) :], way[:, None] * ahead)
+        size = np.arctan2(np.linalg.norm(np.cross(n_a, n_b), axis=1), (n_a * n_b).sum(axis=1))
+        size = np.where((n_a * inward).sum(axis=1) <= 0.0, size, -size)
+        for edge, angle in zip(fresh, size.tolist(), strict=True):
+            _angles[edge] = _of(self.uses[edge]), angle
 
     def turn(self, edge: Edge) -> Turn:
         angle = self.angle(edge)
         if abs(angle) < SMOOTH:
             return "smooth"
         return "convex" if angle > 0.0 else "concave"
+
+
+#: For each edge the uses that were asked about, and the angle between them.
+_angles: WeakKeyDictionary[Edge, tuple[tuple[tuple[int, bool, bool], ...], float]] = WeakKeyDictionary()
+
+
+def _of(uses: list[tuple[FaceUse, Coedge]]) -> tuple[tuple[int, bool, bool], ...]:
+    return tuple((use.face.uid, use.forward, coedge.forward) for use, coedge in uses)
+
+
+def _normals(faces: list[Face], points: Floats) -> Floats:
+    """The own normal (n,3) of each face at a point (n,3) of its own."""
+    out = np.empty((len(faces), 3))
+    simple = [k for k, f in enumerate(faces) if isinstance(f.surface, Plane | Cylinder)]
+    if simple:
+        roll = RollBatch.of([f.surface for f in faces if isinstance(f.surface, Plane | Cylinder)])
+        row = np.arange(len(simple))
+        along = np.array([1.0 if faces[k].along else -1.0 for k in simple])
+        out[simple] = along[:, None] * roll.spots(row, roll.flat(row, points[simple]))[2]
+    others: dict[Face, list[int]] = defaultdict(list)
+    for k, face in enumerate(faces):
+        if not isinstance(face.surface, Plane | Cylinder):
+            others[face].append(k)
+    for face, rows in others.items():
+        out[rows] = face.normal(points[rows])
+    return out
 
 
 def into_face(use: FaceUse, coedge: Coedge, share: float) -> tuple[Floats, Floats]:

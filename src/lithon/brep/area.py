@@ -9,10 +9,15 @@ import numpy as np
 import shapely
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.boxes import edge_boxes
 from lithon.brep.charts import parts_of
 from lithon.brep.domain import Domain, flat_domain
 from lithon.brep.tessellate import edge_points, face_mesh
-from lithon.brep.topology import Edge, Face
+from lithon.brep.topology import Coedge, Edge, Face
+from lithon.geometry.batch import CurveBatch
+
+#: Distances from points to boxes of edges found in one go.
+_MOST = 1_000_000
 
 
 def clamped(edge: Edge, points: Floats) -> Floats:
@@ -45,9 +50,12 @@ class Area:
             shape = domain.polygon()
             shapely.prepare(shape)
             self.shapes.append((shape, domain))
-        p = face_mesh(face).points
-        self.low, self.high = p.min(axis=0), p.max(axis=0)
-        self.reach = float(np.linalg.norm(self.high - self.low))
+        self.reach = float(np.linalg.norm(np.ptp(face_mesh(face).points, axis=0)))
+        self.coedges = [c for loop in face.loops for c in loop]
+        self.boxes = edge_boxes([c.edge for c in self.coedges])
+        batch = CurveBatch.of([c.edge.curve for c in self.coedges])
+        middle = np.array([0.5 * (c.edge.t0 + c.edge.t1) for c in self.coedges])
+        self.middles = batch.points(np.arange(len(middle)), middle)
 
     def _polygon(self, points: Floats) -> Ints:
         out = np.zeros(len(points), dtype=bool)
@@ -60,6 +68,15 @@ class Area:
                 out |= shapely.contains_xy(shape, flat[:, 0] + s, flat[:, 1])
         return np.where(out, 1, -1)
 
+    def _nearby(self, points: Floats) -> list[Coedge]:
+        """The coedges one of which is nearest to a point (n,3), as their boxes tell."""
+        if len(self.coedges) < 16 or len(points) * len(self.coedges) > _MOST:
+            return self.coedges
+        beyond = np.maximum(self.boxes[:, 0] - points[:, None], points[:, None] - self.boxes[:, 1])
+        least = np.linalg.norm(np.maximum(beyond, 0.0), axis=2)
+        most = np.linalg.norm(points[:, None] - self.middles, axis=2).min(axis=1)
+        return [self.coedges[k] for k in np.flatnonzero((least <= 1.001 * most[:, None] + 1e-9).any(axis=0))]
+
     def side(self, points: Floats, tolerance: float) -> Ints:
         """For points (n,3) on the surface: 1 inside, 0 on the boundary within the tolerance, -1 outside."""
         if not len(points):
@@ -68,26 +85,25 @@ class Area:
         if not self.face.loops:
             return np.ones(len(points), dtype=np.int64)
         best = np.full(len(points), np.inf)
-        for loop in self.face.loops:
-            for c in loop:
-                t = clamped(c.edge, points)
-                at = c.edge.curve.point(t)
-                away = points - at
-                off = np.linalg.norm(away, axis=1)
-                closer = off < best - 1e-12
-                best = np.where(closer, off, best)
-                span = c.edge.t1 - c.edge.t0
-                inner = (t > c.edge.t0 + 1e-9 * span) & (t < c.edge.t1 - 1e-9 * span) | c.edge.ring
-                # Only near a curved edge can polygon and face disagree.
-                ask = closer & inner & (c.edge.curve.kind != "line" or self.face.surface.kind != "plane")
-                answer = np.where(closer, polygon, answer)  # unless this edge, now the nearest, knows better
-                if ask.any():
-                    tangent = c.edge.curve.derivative(t) * (1.0 if c.forward else -1.0)
-                    left = np.cross(self.face.normal(at), tangent)
-                    near = off < 0.2 * c.edge.length
-                    lean = (away * left).sum(axis=1)
-                    sure = ask & near & (np.abs(lean) > 0.5 * off * np.linalg.norm(left, axis=1))
-                    answer = np.where(sure, np.where(lean > 0.0, 1, -1), answer)
+        for c in self._nearby(points):
+            t = clamped(c.edge, points)
+            at = c.edge.curve.point(t)
+            away = points - at
+            off = np.linalg.norm(away, axis=1)
+            closer = off < best - 1e-12
+            best = np.where(closer, off, best)
+            span = c.edge.t1 - c.edge.t0
+            inner = (t > c.edge.t0 + 1e-9 * span) & (t < c.edge.t1 - 1e-9 * span) | c.edge.ring
+            # Only near a curved edge can polygon and face disagree.
+            ask = closer & inner & (c.edge.curve.kind != "line" or self.face.surface.kind != "plane")
+            answer = np.where(closer, polygon, answer)  # unless this edge, now the nearest, knows better
+            if ask.any():
+                tangent = c.edge.curve.derivative(t) * (1.0 if c.forward else -1.0)
+                left = np.cross(self.face.normal(at), tangent)
+                near = off < 0.2 * c.edge.length
+                lean = (away * left).sum(axis=1)
+                sure = ask & near & (np.abs(lean) > 0.5 * off * np.linalg.norm(left, axis=1))
+                answer = np.where(sure, np.where(lean > 0.0, 1, -1), answer)
         return np.where(best <= tolerance, 0, answer)
 
 

@@ -19,7 +19,7 @@ from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.charts import Chart
-from lithon.geometry.curves import TURN, Ellipse, Line
+from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.poles import LuneChart, PoleChart
 from lithon.geometry.rounds import Cone, PolarCone, PolarSphere, Sphere
@@ -278,41 +278,6 @@ def _mass_properties(body: Body) -> MassProperties:
 
 def volume(body: Body) -> float:
     return mass_properties(body).volume
-
-
-def edge_box(edge: Edge) -> Floats:
-    """Box (2,3), exact for lines, circles and ellipses, of samples refined once for others."""
-    ends = edge.curve.point(np.array([edge.t0, edge.t1]))
-    if isinstance(edge.curve, Line):
-        return np.stack([ends.min(axis=0), ends.max(axis=0)])
-    if not isinstance(edge.curve, Ellipse):
-        t = np.linspace(edge.t0, edge.t1, 257)
-        p = edge.curve.point(t)
-        low, high = np.clip(p.argmin(axis=0), 1, 255), np.clip(p.argmax(axis=0), 1, 255)
-        fine = np.concatenate([np.linspace(t[k - 1], t[k + 1], 65) for k in (*low, *high)])
-        p = np.concatenate([p, edge.curve.point(fine)])
-        return np.stack([p.min(axis=0), p.max(axis=0)])
-    # Each coordinate of a conic is c + a cos t + b sin t: extreme where t = atan2(b, a) + k pi.
-    d0, d1 = edge.curve.derivative(np.array([0.0, np.pi / 2.0]))
-    peak = np.arctan2(d0, -d1)
-    t = np.concatenate([peak, peak + np.pi])
-    t = edge.t0 + np.mod(t - edge.t0, TURN)
-    points = np.vstack([ends, edge.curve.point(t[t <= edge.t1])])
-    return np.stack([points.min(axis=0), points.max(axis=0)])
-
-
-def box(body: Body) -> Floats:
-    """Box (2,3) of a body: of its edges and, where faces may bulge beyond them, of their triangles."""
-    boxes = [edge_box(edge) for edge in body.edges()]
-    for face in body.faces:
-        if face.surface.kind not in ("plane", "cylinder"):
-            from lithon.brep.tessellate import face_mesh
-
-            p = face_mesh(face).points
-            boxes.append(np.stack([p.min(axis=0), p.max(axis=0)]))
-    low = np.min([b[0] for b in boxes], axis=0)
-    high = np.max([b[1] for b in boxes], axis=0)
-    return np.stack([low, high])
 
 
 def angle_between(a: Floats, b: Floats) -> float:

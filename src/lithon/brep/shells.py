@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import TypeVar
 from weakref import WeakKeyDictionary
 
-from lithon.brep.measures import box, uses_volume
+from lithon.brep.boxes import box
+from lithon.brep.measures import uses_volume
 from lithon.brep.topology import Body, Edge, FaceUse
 
 T = TypeVar("T")

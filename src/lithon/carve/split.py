@@ -17,10 +17,10 @@ from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
-from lithon.brep.measures import box
+from lithon.brep.boxes import box
 from lithon.brep.rewrite import rewrite
 from lithon.brep.shells import solids
-from lithon.brep.tessellate import edge_points
+from lithon.brep.tessellate import edge_points, face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Model, Vertex, vertex_at
 from lithon.brep.validate import check
 from lithon.errors import Refusal, spot
@@ -124,8 +124,13 @@ def _closed(
 ) -> list[Body]:
     """Both sides of a body, each closed by the caps."""
     uses: dict[int, list[FaceUse]] = {1: [], -1: []}
-    for use in body.uses:
-        for piece in cut.fragments[use.face]:
+    away = _away(body, surface)
+    for use, clear in zip(body.uses, away, strict=True):
+        pieces_of = cut.fragments[use.face]
+        if pieces_of == [use.face] and abs(clear) > 20.0 * tolerance:
+            uses[1 if clear > 0.0 else -1].append(use)
+            continue
+        for piece in pieces_of:
             at = inner_point(piece)[None]
             d = float(surface.signed_distance(at)[0])
             if abs(d) <= 20.0 * tolerance:  # it lies on the cut: the body is behind it
@@ -143,6 +148,15 @@ def _closed(
     for part in pieces:
         _thick_everywhere(part, surface)
     return [check(Body(p.uses, f"{body.name} {chr(ord('A') + k)}"), tolerance) for k, p in enumerate(pieces)]
+
+
+def _away(body: Body, surface: Surface) -> Floats:
+    """How far each face of a body stays on one side of a surface, by its triangles; 0 where it is on both."""
+    meshes = [face_mesh(face).points for face in body.faces]
+    d = surface.signed_distance(np.concatenate(meshes))
+    starts = np.cumsum([0, *(len(p) for p in meshes[:-1])])
+    low, high = np.minimum.reduceat(d, starts), np.maximum.reduceat(d, starts)
+    return np.where(low > 0.0, low, np.where(high < 0.0, high, 0.0))
 
 
 def _thick_everywhere(part: Body, surface: Surface) -> None:

@@ -61,6 +61,7 @@ def features(body: Body) -> tuple[Feature, ...]:
     hit = _features.get(body)
     if hit is None:
         adj = adjacency(body)
+        adj.all_angles()
         holes = _holes(adj)
         taken = {f for h in holes for f in h.faces}
         hit = (*holes, *_blends(adj, taken), *_islands(adj, taken))

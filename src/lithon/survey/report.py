@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from lithon.brep.measures import box, mass_properties
+from lithon.brep.boxes import box
+from lithon.brep.measures import mass_properties
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
 from lithon.survey.findings import findings

@@ -60,6 +60,7 @@ def clear(body: Body, faces: Collection[Face], tolerance: float, progress: Progr
     current = [body]
     if len(wounds) > 1:
         current, wounds = _all_plain(body, wounds, tolerance)
+        current, wounds = _all_blends(current[0], wounds, tolerance)
     for k, wound in enumerate(wounds):
         progress.tell(k / len(wounds), f"closing {k + 1} of {len(wounds)}")
         current = _close(current[0], wound, tolerance)
@@ -83,6 +84,27 @@ def _all_plain(body: Body, wounds: list[list[Face]], tolerance: float) -> tuple[
     if not plain or flaws(made, tolerance):
         return [body], wounds  # one after the other tells which is to blame
     return [made], others
+
+
+def _all_blends(body: Body, wounds: list[list[Face]], tolerance: float) -> tuple[list[Body], list[list[Face]]]:
+    """The body with all fillets among the wounds undone, and the other wounds: nothing is chosen there either."""
+    adj = adjacency(body)
+    blends = [wound for wound in wounds if all(_runs_on_smoothly(adj, face) for face in wound)]
+    if len(blends) < 2:
+        return [body], wounds
+    try:
+        made = unblended(body, adj, [face for wound in blends for face in wound], tolerance)
+    except Refusal:
+        return [body], wounds
+    if flaws(made, tolerance):
+        return [body], wounds
+    gone = {id(wound) for wound in blends}
+    return [made], [wound for wound in wounds if id(wound) not in gone]
+
+
+def _runs_on_smoothly(adj: Adjacency, face: Face) -> bool:
+    """Whether a curved face goes over into others at two of its edges or more, as fillets do."""
+    return face.surface.kind != "plane" and sum(adj.turn(e) == "smooth" for e in dict.fromkeys(face.edges())) >= 2
 
 
 def _droppable(adj: Adjacency, wound: list[Face]) -> list[tuple[Face, int]]:
