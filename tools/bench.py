@@ -10,16 +10,15 @@ import time
 from collections.abc import Callable
 
 import numpy as np
+from parts import perforated, pocketed
 from scipy.spatial import Delaunay
 
 import lithon
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.faceted import Triangles, welded
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Model
 from lithon.exchange.stl import read_stl, stl_binary
 from lithon.geometry.boxtree import BoxTree
-from lithon.geometry.frames import Frame
 from lithon.mesh.delaunay import Tetrahedra
 from lithon.samples import collar_anchor
 from lithon.survey.findings import findings
@@ -35,31 +34,6 @@ def best(run: Callable[[], object], times: int = 3) -> float:
         run()
         took.append(time.perf_counter() - start)
     return min(took)
-
-
-def perforated(n: int) -> Model:
-    """A plate with n holes: n + 6 faces."""
-    side = int(np.ceil(np.sqrt(n)))
-    plate = prism(rectangle(0, 0, 10.0 * side, 10.0 * side), 8.0, name="perforated plate")
-    top, bottom = face_toward(plate, (0, 0, 1)), face_toward(plate, (0, 0, -1))
-    up = Frame.of((0, 0, 8), (0, 0, 1), (1, 0, 0))
-    # One hole at a time would copy the plate n times; the loops are gathered instead.
-    holes = [Round((10.0 * (k % side) + 5, 10.0 * (k // side) + 5), 1.0 + 2.0 * (k / n)) for k in range(n)]
-    tops, bottoms, walls = [], [], []
-    for hole in holes:
-        one = sink(plate, top, up, hole, 8.0, bottom)
-        tops.append(face_toward(one, (0, 0, 1)).loops[-1])
-        bottoms.append(face_toward(one, (0, 0, -1)).loops[-1])
-        walls.append(one.uses[-1])
-    uses = []
-    for use in plate.uses:
-        if use.face is top:
-            uses.append(type(use)(top.with_loops((*top.loops, *tops)), use.forward))
-        elif use.face is bottom:
-            uses.append(type(use)(bottom.with_loops((*bottom.loops, *bottoms)), use.forward))
-        else:
-            uses.append(use)
-    return Model.of([plate.with_uses((*uses, *walls))])
 
 
 _TOKEN = re.compile(r"'(?:[^']|'')*'|#\d+|[-+]?\d+\.?\d*(?:[eE][-+]?\d+)?|\.\w+\.|\w+|[(),;=$*]")

@@ -32,8 +32,10 @@ from lithon.brep.topology import Edge, Face, Model  # noqa: E402
 from lithon.mesh.hexes import EDGES  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402
 
-#: Above so many triangles drawing is kept cheap.
-_MANY = 100_000
+#: Above so many triangles edges are softened only once the picture is still, and nobody sees faces from behind.
+_MANY = 20_000
+#: How long (ms) a picture lies still before its edges are softened.
+_STILL = 350
 _LAYERS = ("section", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points")
 
 
@@ -83,6 +85,8 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._ghost: Change | None = None
         self._drawn = QTimer(self, singleShot=True, interval=15)
         self._drawn.timeout.connect(self._render_now)
+        self._calm = QTimer(self, singleShot=True, interval=_STILL)
+        self._calm.timeout.connect(self._render_softly)
         work.model_changed.connect(self.rebuild)
         work.selection_changed.connect(self.recolour)
         work.proposal_changed.connect(self._draw_proposal)
@@ -101,6 +105,15 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             self._repaint()
             self._drawn.stop()
         if self.isVisible():
+            self.renderer.SetUseFXAA(False)
+            self.GetRenderWindow().Render()
+            if not self.GetRenderWindow().GetMultiSamples():
+                self._calm.start()
+
+    def _render_softly(self) -> None:
+        """The still picture once more, its edges softened: what costs too much while something moves."""
+        if self.isVisible() and not self._drawn.isActive():
+            self.renderer.SetUseFXAA(True)
             self.GetRenderWindow().Render()
 
     def _put(self, layer: str, actors: list[vtkActor]) -> None:
@@ -137,18 +150,14 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             pic = self._picture = scene.picture(model, self.work.hidden)
             self._pictured = (model, set(self.work.hidden))
             self._edge_lines = scene.line_data(scene.edge_runs(pic.edges)) if pic.edges else None
-            self._smooth_out(len(pic.triangles) > _MANY)
+            # Small pictures are softened sample by sample, in every frame.
+            self.GetRenderWindow().SetMultiSamples(0 if len(pic.triangles) > _MANY else 4)
         lines = self._edge_lines
         self._put("edges", [scene.actor(lines, theme.INK, width=1.2, lit=False, lift=1.0)] if lines else [])
         self._draw_shared()
         self.recolour()
         self._draw_mesh()
         self._draw_proposal()
-
-    def _smooth_out(self, many: bool) -> None:
-        """Soften edges of the picture: sample by sample, or afterwards where there is much to draw."""
-        self.GetRenderWindow().SetMultiSamples(0 if many else 4)
-        self.renderer.SetUseFXAA(many)
 
     def _draw_shared(self) -> None:
         model = self.shown_model()

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -86,6 +87,7 @@ class _Arranger:
     alias: dict[Vertex, Vertex] = field(default_factory=dict)
     cuts: dict[Edge, list[_Cut]] = field(default_factory=lambda: defaultdict(list))
     pieces: dict[Edge, list[Coedge]] = field(default_factory=dict)
+    bounds: dict[Face, set[Edge]] = field(default_factory=dict)
     added: dict[Face, list[Edge]] = field(default_factory=lambda: defaultdict(list))
     #: Edges by their ends, and rings by the middle of their box.
     known: dict[tuple[int, int], list[Edge]] = field(default_factory=lambda: defaultdict(list))
@@ -129,8 +131,9 @@ class _Arranger:
         for body in (self.a, self.b):
             for edge in body.edges():
                 self.pieces[edge] = self._split(edge)
+        of_a, of_b = self.a.faces, self.b.faces
         for i, j in self._face_pairs().tolist():
-            self._faces(self.a.faces[i], self.b.faces[j])
+            self._faces(of_a[i], of_b[j])
         on_a = {c.edge for e in self.a.edges() for c in self.pieces[e]}
         on_b = {c.edge for e in self.b.edges() for c in self.pieces[e]}
         between = {e for edges in self.added.values() for e in edges}
@@ -175,9 +178,8 @@ class _Arranger:
             vertex = self._vertex(p)
             self._cut(edge, here, vertex)
             if where == 0:
-                for other in face.edges():
-                    if float(off_edge(other, p[None])[0]) <= self.near:
-                        self._cut(other, float(clamped(other, p[None])[0]), vertex)
+                for other in area_of(face).edges_at(p, self.near):
+                    self._cut(other, float(clamped(other, p[None])[0]), vertex)
 
     def _cut(self, edge: Edge, t: float, vertex: Vertex) -> None:
         if vertex in (self._same(edge.start), self._same(edge.end)):
@@ -263,17 +265,17 @@ class _Arranger:
                         self.added[face].append(edge)
 
     def _boundary(self, face: Face) -> set[Edge]:
-        return {c.edge for e in face.edges() for c in self.pieces[e]}
+        """The edges of a face once all edges are cut."""
+        if face not in self.bounds:
+            self.bounds[face] = {c.edge for e in face.edges() for c in self.pieces[e]}
+        return self.bounds[face]
 
     def _coincident(self, f: Face, g: Face) -> None:
         """Edges of g that run inside f, on the surface both share."""
-        own = self._boundary(f)
-        area = area_of(f)
-        for edge in self._boundary(g):
-            if edge in own or edge in self.added[f]:
-                continue
-            if int(area.side(np.stack([edge.at(0.5)]), self.near)[0]) > 0:
-                self.added[f].append(edge)
+        known = self._boundary(f) | set(self.added[f])
+        fresh = [edge for edge in self._boundary(g) if edge not in known]
+        middles = np.array([edge.at(0.5) for edge in fresh]).reshape(-1, 3)
+        self.added[f] += [fresh[k] for k in np.flatnonzero(area_of(f).side(middles, self.near) > 0)]
 
     def _curves(self, f: Face, g: Face) -> list[Curve]:
         """The curves on which the faces' surfaces meet, as far as the faces come near them."""
@@ -388,16 +390,26 @@ def _beside_edges(face: Face) -> Floats:
     return face.surface.project(np.concatenate(out)) if out else np.zeros((0, 3))
 
 
+_sides: WeakKeyDictionary[Face, Ints] = WeakKeyDictionary()
+
+
+def _sides_of(face: Face) -> Ints:
+    """The sides (k,2) of a face's triangles, each once."""
+    if face not in _sides:
+        t = face_mesh(face).triangles
+        sides = np.sort(np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1)
+        _sides[face] = np.unique(sides, axis=0)
+    return _sides[face]
+
+
 def _passages(face: Face, surface: Surface) -> Floats:
     """Points (n,3) where sides of a face's triangles pass through a surface."""
-    mesh = face_mesh(face)
-    d = surface.signed_distance(mesh.points)
-    sides = np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]])
-    sides = np.unique(np.sort(sides, axis=1), axis=0)
+    points, sides = face_mesh(face).points, _sides_of(face)
+    d = surface.signed_distance(points)
     a, b = d[sides[:, 0]], d[sides[:, 1]]
     hit = a * b < 0.0
     share = (a[hit] / (a[hit] - b[hit]))[:, None]
-    p, q = mesh.points[sides[hit, 0]], mesh.points[sides[hit, 1]]
+    p, q = points[sides[hit, 0]], points[sides[hit, 1]]
     return np.asarray(p + share * (q - p))
 
 

@@ -13,8 +13,9 @@ import numpy as np
 
 from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
+from lithon.brep.boxes import box, face_boxes, meeting
 from lithon.brep.measures import face_area
-from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, FaceUse, Model
 from lithon.brep.validate import check
 from lithon.errors import Refusal, spot
@@ -78,26 +79,22 @@ def _may_touch(a: Body, b: Body, near: float) -> bool:
 
 def _near(a: Body, b: Body, tolerance: float) -> bool:
     """Whether their boxes, grown by the tolerance (or shrunk by a negative one), meet."""
-    boxes = []
-    for body in (a, b):
-        p = np.concatenate([edge_points(e)[1] for e in body.edges()] or [face_mesh(f).points for f in body.faces])
-        boxes.append((p.min(axis=0) - tolerance, p.max(axis=0) + tolerance))
-    return bool((boxes[0][0] <= boxes[1][1]).all() and (boxes[1][0] <= boxes[0][1]).all())
+    return len(meeting(box(a)[None], box(b)[None], 2.0 * tolerance)) > 0
 
 
 def _opposed(a: Body, b: Body, near: float) -> bool:
     """Whether any two faces, not yet shared, lie on one surface looking opposite ways."""
-    for use_a in a.uses:
+    for i, j in meeting(face_boxes(a.faces), face_boxes(b.faces), 2.0 * near).tolist():
+        use_a, use_b = a.uses[i], b.uses[j]
+        if use_a.face is use_b.face or use_a.face.surface.kind != use_b.face.surface.kind:
+            continue
         p = face_mesh(use_a.face).points[:1]
-        for use_b in b.uses:
-            if use_a.face is use_b.face or use_a.face.surface.kind != use_b.face.surface.kind:
-                continue
-            if float(np.abs(use_b.face.surface.signed_distance(p)[0])) > near:
-                continue
-            if use_a.face.surface.same_as(use_b.face.surface, near, 10.0) and float(
-                use_a.outward(p)[0] @ use_b.outward(p)[0]
-            ) < 0.0:  # fmt: skip
-                return True
+        if float(np.abs(use_b.face.surface.signed_distance(p)[0])) > near:
+            continue
+        if use_a.face.surface.same_as(use_b.face.surface, near, 10.0) and float(
+            use_a.outward(p)[0] @ use_b.outward(p)[0]
+        ) < 0.0:  # fmt: skip
+            return True
     return False
 
 

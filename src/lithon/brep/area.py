@@ -77,6 +77,12 @@ class Area:
         most = np.linalg.norm(points[:, None] - self.middles, axis=2).min(axis=1)
         return [self.coedges[k] for k in np.flatnonzero((least <= 1.001 * most[:, None] + 1e-9).any(axis=0))]
 
+    def edges_at(self, point: Floats, tolerance: float) -> list[Edge]:
+        """The edges that come this near to a point (3,)."""
+        near = ((self.boxes[:, 0] - tolerance <= point) & (point <= self.boxes[:, 1] + tolerance)).all(axis=1)
+        found = (self.coedges[k].edge for k in np.flatnonzero(near))
+        return [e for e in dict.fromkeys(found) if float(off_edge(e, point[None])[0]) <= tolerance]
+
     def side(self, points: Floats, tolerance: float) -> Ints:
         """For points (n,3) on the surface: 1 inside, 0 on the boundary within the tolerance, -1 outside."""
         if not len(points):
