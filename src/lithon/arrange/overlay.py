@@ -8,7 +8,7 @@ afterwards. What to keep of it is for the operations built on this (`boolean`, `
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from weakref import WeakKeyDictionary
 
@@ -21,6 +21,7 @@ from lithon.brep.boxes import edge_boxes, face_boxes, meeting
 from lithon.brep.loops import group, trace
 from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
+from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Curve
 from lithon.geometry.meet import closed_form, cross, meet
 from lithon.geometry.surfaces import Surface
@@ -297,12 +298,23 @@ class _Arranger:
             off = np.linalg.norm(curve.point(curve.parameter(points)) - points, axis=1)
             spots = [spots[k] for k in np.flatnonzero(off <= self.near)]
         out: list[Edge] = []
-        for edge in cut_at(curve, spots):
+        for edge in cut_at(curve, self._visits(curve, spots)):
             middle = np.stack([edge.at(0.5), edge.at(0.31)])
             sides = [area_of(x).side(middle, self.near) for x in (f, g)]
             if all((s >= 0).all() for s in sides):
                 out.append(self._known(edge).edge)
         return out
+
+    def _visits(self, curve: Curve, spots: list[Vertex]) -> list[tuple[float, Vertex]]:
+        """Where a curve runs through vertices that lie on it, in order."""
+        if not spots:
+            return []
+        if isinstance(curve, Crossing):
+            found = [(float(t), v) for v in spots for t in curve.visits(v.point, self.near)]
+        else:
+            t = curve.parameter(np.stack([v.point for v in spots]))
+            found = list(zip(t.tolist(), spots, strict=True))
+        return sorted(found, key=lambda visit: visit[0])
 
     def _common_box(self, f: Face, g: Face) -> tuple[Floats, Floats]:
         boxes = face_boxes([f, g])
@@ -369,8 +381,8 @@ def inner_point(face: Face) -> Floats:
         return np.asarray(spots[0])
     area = area_of(face)
     near = 1e-7 * area.reach
-    for look in (lambda: spots[:1], lambda: spots, lambda: _beside_edges(face)):
-        candidates = look()
+    for few in (1, len(spots), 0):  # what is beside edges costs more, and is seldom needed
+        candidates = spots[:few] if few else _beside_edges(face)
         held = np.flatnonzero(area.side(candidates, near) > 0)
         if len(held):
             return np.asarray(candidates[held[0]])
@@ -413,18 +425,15 @@ def _passages(face: Face, surface: Surface) -> Floats:
     return np.asarray(p + share * (q - p))
 
 
-def cut_at(curve: Curve, spots: Iterable[Vertex]) -> list[Edge]:
-    """The stretches of a curve between vertices on it; a whole ring where there are none. What runs
-    beyond the outermost vertices of an open curve bounds nothing and is left out."""
-    here = list(spots)
-    if not here:
+def cut_at(curve: Curve, visits: Sequence[tuple[float, Vertex]]) -> list[Edge]:
+    """The stretches of a curve between vertices on it, given in order with their parameters; a whole ring where there
+    are none. What runs beyond the outermost vertices of an open curve bounds nothing and is left out."""
+    if not visits:
         if curve.period is None:
             return []
         low = float(getattr(curve, "low", 0.0))
         return [Edge(curve, low, low + curve.period)]
-    t = curve.parameter(np.stack([v.point for v in here]))
-    order = np.argsort(t)
-    ts, vs = [float(t[k]) for k in order], [here[k] for k in order]
+    ts, vs = [t for t, _ in visits], [v for _, v in visits]
     if curve.period is not None:
         ts, vs = [*ts, ts[0] + curve.period], [*vs, vs[0]]
     return [Edge(curve, ts[k], ts[k + 1], vs[k], vs[k + 1]) for k in range(len(ts) - 1) if ts[k + 1] > ts[k]]

@@ -117,14 +117,16 @@ def _bands(face: Face, s: Torus) -> tuple[Face, ...]:
         area = mirror * float((theta * np.roll(phi, -1) - np.roll(theta, -1) * phi).sum())
         if (ends > np.pi).any() or area > 0.0:
             return (face,)
-    for k, ring in ((1, _latitude), (0, _meridian)):
-        taken = np.concatenate([_filled(a[k]) for a in angles])
-        v = np.sort(np.mod(taken, TURN))
+    free: list[tuple[float, float]] = []
+    for k in (0, 1):
+        v = np.sort(np.mod(np.concatenate([_filled(a[k]) for a in angles]), TURN))
         gap = np.diff(np.append(v, v[0] + TURN))
-        at = int(gap.argmax())
-        if gap[at] < _FREE:
-            continue
-        low, high = (ring(s, float(v[at] + share * gap[at])) for share in (0.3, 0.7))
+        free.append((float(gap.max()), float(v[gap.argmax()])))
+    k = int(free[1] >= free[0])
+    width, start = free[k]
+    if width >= _FREE:
+        ring = (_meridian, _latitude)[k]
+        low, high = (ring(s, start + share * width) for share in (0.3, 0.7))
         # About the axis the lower ring is walked forward; about the spine the later one is.
         up = k == 1
         band = _part(face, [(low, up), (high, not up)], ())

@@ -19,6 +19,7 @@ from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.charts import Chart
+from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.poles import LuneChart, PoleChart
@@ -210,6 +211,29 @@ def _smooth_cuts(edge: Edge, least: int) -> Floats:
     if isinstance(edge.curve, BSplineCurve):
         cuts = np.unique(np.concatenate([cuts, edge.curve.corners(edge.t0, edge.t1)]))
         cuts = cuts[np.concatenate([[True], np.diff(cuts) > 1e-12 * (edge.t1 - edge.t0)])]
+    return _by_speed(edge, cuts) if isinstance(edge.curve, Crossing) else cuts
+
+
+_speed_cuts: WeakKeyDictionary[Edge, Floats] = WeakKeyDictionary()
+
+
+def _by_speed(edge: Edge, cuts: Floats) -> Floats:
+    """More cuts where a crossing runs unevenly over its guide, as it does beside places where its surfaces touch: until
+    the length of every piece is that of its halves. Cached."""
+    if edge in _speed_cuts:
+        return _speed_cuts[edge]
+    for _ in range(12):
+        half = np.diff(cuts)[:, None] / 2.0
+        whole = (cuts[:-1, None] + half) + half * _NODES
+        low, high = (cuts[:-1, None] + shift * half + 0.5 * half * _NODES for shift in (0.5, 1.5))
+        speed = np.linalg.norm(edge.curve.derivative(np.concatenate([whole, low, high]).ravel()), axis=1)
+        once, a, b = np.split((speed.reshape(-1, len(_NODES)) * _WEIGHTS).sum(axis=1), 3)
+        off = half[:, 0] * np.abs(once - 0.5 * (a + b))
+        rough = np.flatnonzero(off > 1e-10 * float((half[:, 0] * once).sum()))
+        if not len(rough) or len(cuts) > 2000:
+            break
+        cuts = np.sort(np.concatenate([cuts, 0.5 * (cuts[rough] + cuts[rough + 1])]))
+    _speed_cuts[edge] = cuts
     return cuts
 
 

@@ -23,7 +23,7 @@ from lithon.geometry.batch import CurveBatch
 from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.splines import BSplineCurve
-from lithon.geometry.surfaces import Plane, Surface
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 #: Largest turn between neighbouring triangles along a curve.
 ANGLE = np.radians(10.0)
@@ -287,10 +287,12 @@ def _merge(points: Floats, keys: Ints, triangles: Ints) -> tuple[Floats, Ints, I
 
 
 def _cut(a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
-    """Nodes along the cut that opens a face which goes around, as many as the surface turns."""
+    """Nodes along the cut that opens a face which goes around, as many as the surface turns along it or the cut
+    within the surface."""
     points = chart_of(face).point(a + np.linspace(0.0, 1.0, 65)[:, None] * (b - a))
-    normals = face.surface.normal(points)
-    turn = float(np.linalg.norm(np.diff(normals, axis=0), axis=1).sum())
+    chords = np.diff(points, axis=0)
+    chords /= np.maximum(np.linalg.norm(chords, axis=1, keepdims=True), 1e-300)
+    turn = max(float(np.linalg.norm(np.diff(v, axis=0), axis=1).sum()) for v in (face.surface.normal(points), chords))
     n = max(1, int(np.ceil(turn / ANGLE - 1e-9)))
     return _fresh(n - 1), np.arange(1, n) / n
 
@@ -312,6 +314,12 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -
         needle = bent / 50.0 * long if slim else np.zeros_like(long)
         forced = np.stack([region.fix[rows, (k + 2) % 3] == 1 for k in range(3)], axis=1)
         worth = np.maximum(turn, np.where(forced, 0.0, needle)) / ANGLE
+        if not isinstance(surface, Cylinder):
+            # What is straight in the chart may turn within the surface, or all the way round, between two ends that
+            # look one way. An arc of a circle turns by eight times its sag over its chord.
+            between = domain.surface_points(0.5 * (plane[ends[..., 0]] + plane[ends[..., 1]]).reshape(-1, 2))
+            sag = np.linalg.norm(between.reshape(*long.shape, 3) - points[ends].mean(axis=2), axis=-1)
+            worth = np.maximum(worth, np.where(forced, 0.0, 8.0 * sag / np.maximum(long, 1e-9 * sag.max()) / ANGLE))
         wide = worth.max(axis=1) > 1.6
         if not wide.any():
             return

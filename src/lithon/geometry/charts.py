@@ -8,7 +8,7 @@ triangulation that is Delaunay in the plane is nearly so on the surface; others 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 import numpy as np
@@ -18,6 +18,9 @@ from lithon.arrays import Floats
 #: Closed polylines (n,3) along a face's loops, the face on their left seen against the surface normal.
 Outlines = Sequence[Floats]
 NOWHERE = np.zeros((0, 3))
+TURN = 2.0 * np.pi
+#: Into how many steps a turn is parted to follow an outline.
+_STEPS = 512
 
 
 class Chart(Protocol):
@@ -69,3 +72,28 @@ def gap_between(top: Floats, bottom: Floats, period: float) -> float:
     high = centre + float((away - period * np.round(away / period)).max())
     rise = np.mod(bottom - high + 1e-9 * period, period) - 1e-9 * period
     return float(np.mod(high + 0.5 * rise.min(), period))
+
+
+def above_band(top: tuple[Floats, Floats], bottom: tuple[Floats, Floats]) -> Floats | None:
+    """Heights (k,) midway in the gap above a band around, at k equal steps of a turn of the first angle, where both
+    angles repeat after a turn. Outlines are given as first and second angles; None where they leave no gap."""
+    high, low = _lifted(top, max), _lifted(bottom, min)
+    rise = low - high
+    rise += TURN * np.ceil(-float(rise.min()) / TURN + 1e-9)
+    return np.asarray(high + 0.5 * rise) if float(rise.min()) > 1e-6 else None
+
+
+def _lifted(outline: tuple[Floats, Floats], which: Callable[[Floats, Floats], Floats]) -> Floats:
+    """The greatest or least second angle (k,) of an outline that goes around, followed without jumps."""
+    first, second = (np.unwrap(np.append(a, a[:1])) for a in outline)
+    fine = np.linspace(0.0, len(first) - 1.0, 8 * _STEPS + 1)
+    row = np.arange(len(first))
+    u, v = np.interp(fine, row, first), np.interp(fine, row, second)
+    at = np.round(np.mod(u, TURN) / TURN * _STEPS).astype(np.int64) % _STEPS
+    pick = np.maximum if which is max else np.minimum
+    out = np.full(_STEPS, -np.inf if which is max else np.inf)
+    pick.at(out, at, v)
+    known = np.flatnonzero(np.isfinite(out))
+    out = np.interp(np.arange(_STEPS), known, out[known], period=_STEPS)
+    # Between two steps the outline may rise above what it is at either.
+    return np.asarray(pick(out, pick(np.roll(out, 1), np.roll(out, -1))))

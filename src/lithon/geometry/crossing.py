@@ -104,6 +104,30 @@ class Crossing:
                 t = np.clip(t, self.low, self.high)
         return np.asarray(self.guide._wrap(t).reshape(points.shape[:-1]))
 
+    def visits(self, point: Floats, near: float) -> Floats:
+        """All parameters (n,) at which it comes this near to a point (3,): more than one where it runs through a place
+        at which its surfaces touch."""
+        t = np.linspace(self.low, self.high, 4 * len(self.guide.control) + 1)
+        step = float(t[1] - t[0])
+        if self.period is not None:
+            t = t[:-1]
+        gap = np.linalg.norm(self.guide.point(t) - point, axis=1)
+        before, after = np.roll(gap, 1), np.roll(gap, -1)
+        if self.period is None:
+            before[0] = after[-1] = np.inf
+        reach = 2.0 * float(np.linalg.norm(np.diff(self.guide.point(t), axis=0), axis=1).max())
+        t = t[(gap <= before) & (gap <= after) & (gap <= reach)]
+        low, high = t - step, t + step
+        if self.period is None:
+            low, high = np.maximum(low, self.low), np.minimum(high, self.high)
+        for _ in range(60):  # thirds: the distance has one lowest point between
+            a, b = low + (high - low) / 3.0, high - (high - low) / 3.0
+            fa, fb = (np.linalg.norm(self.point(x) - point, axis=1) for x in (a, b))
+            low, high = np.where(fa <= fb, low, a), np.where(fa <= fb, b, high)
+        t = np.sort(0.5 * (low + high))
+        t = t[np.linalg.norm(self.point(t) - point, axis=1) <= near] if len(t) else t
+        return t[np.concatenate([[True], np.diff(t) > 0.01 * step])] if len(t) else t
+
     def moved(self, motion: Floats) -> Crossing:
         return Crossing(self.first.moved(motion), self.second.moved(motion), self.guide.moved(motion))
 

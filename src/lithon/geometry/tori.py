@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.geometry.charts import NOWHERE, Chart, Outlines, gap_between, turns, widest_gap
+from lithon.geometry.charts import NOWHERE, Chart, Outlines, above_band, gap_between, turns, widest_gap
 from lithon.geometry.frames import Frame
 from lithon.geometry.polar import TURN, around, polar, radial, same_axis
 from lithon.geometry.surfaces import Surface
@@ -84,10 +84,14 @@ class Torus:
         second = [np.mod(-theta if swap else phi, TURN) for theta, phi in tubes]
         bottoms = [v for v, k in zip(second, way, strict=True) if k > 0]
         tops = [v for v, k in zip(second, way, strict=True) if k < 0]
-        if bottoms and tops:
-            branch = gap_between(tops[0], bottoms[0], TURN)
-        else:
-            branch = widest_gap(np.concatenate(second), TURN)
+        branch: Floats | None = None
+        if len(bottoms) == len(tops) == 1:
+            first = [phi if swap else theta for theta, phi in tubes]
+            low, high = way.index(1), way.index(-1)
+            branch = above_band((first[high], second[high]), (first[low], second[low]))
+        if branch is None:
+            flat = gap_between(tops[0], bottoms[0], TURN) if bottoms and tops else None
+            branch = np.array([widest_gap(np.concatenate(second), TURN) if flat is None else flat])
         phi = np.concatenate([p for _, p in tubes])
         scale = float(np.clip((self.major + self.minor * np.cos(phi)).mean(), 0.05 * self.minor, None))
         return TorusChart(self, swap, branch, scale)
@@ -96,11 +100,12 @@ class Torus:
 @dataclass(frozen=True, slots=True, eq=False)
 class TorusChart:
     """Isothermal: a (theta, psi) with d psi = r d phi / (R + r cos phi); or a (psi, -theta) where the
-    face goes around the spine. The second angle is counted from `branch`, which lies off the face."""
+    face goes around the spine. The second angle is counted from `branch`, a curve that lies off the face: its heights
+    (k,) at k equal steps of a turn of the first angle."""
 
     torus: Torus
     swap: bool
-    branch: float
+    branch: Floats
     scale: float
 
     @property
@@ -149,13 +154,20 @@ class TorusChart:
         k = np.sqrt(small**2 - big**2)
         return np.asarray(2.0 * np.arctan(np.sqrt((small + big) / (small - big)) * np.tanh(k / (2.0 * small) * psi)))
 
+    def _from(self, first: Floats) -> Floats:
+        """Where the second angle is counted from, at a first angle."""
+        k = len(self.branch)
+        return np.asarray(np.interp(first * (k / TURN), np.arange(k), self.branch, period=k))
+
     def flat(self, points: Floats) -> Floats:
         theta, phi, _, _ = self.torus._tube(points)
         if self.swap:
-            second = self.branch + np.mod(-theta - self.branch, TURN)
+            start = self._from(phi)
+            second = start + np.mod(-theta - start, TURN)
             return self.scale * np.stack([self._psi(np.mod(phi, TURN)), second], axis=-1)
         if self.torus.major > self.torus.minor:
-            phi = self.branch + np.mod(phi - self.branch, TURN)
+            start = self._from(theta)
+            phi = start + np.mod(phi - start, TURN)
         return self.scale * np.stack([theta, self._psi(phi)], axis=-1)
 
     def _at(self, flat: Floats) -> tuple[Floats, Floats]:
