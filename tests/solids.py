@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
-from lithon.brep.topology import Body, Model
+from lithon.brep.topology import Body, Face, FaceUse, Model
 from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Torus
 
 CORNERS = 4.0 - np.pi
 
@@ -81,7 +82,8 @@ def bracket(seed: int, straight: bool = False) -> Known:
 
 
 def simple_solid(rng: np.random.Generator, kinds: str) -> Body:
-    """A block, round bar, cone or ball, often on a grid and square to the axes, so that walls coincide and touch."""
+    """A block, round bar, cone, ball or torus, often on a grid and square to the axes, so that walls coincide and
+    touch."""
     snap = (lambda x: np.round(2 * x) / 2) if rng.random() < 0.5 else (lambda x: x)
     z = np.eye(3)[rng.integers(3)] if rng.random() < 0.5 else rng.normal(size=3)
     f = Frame.of(snap(rng.uniform(-6, 6, 3)), z)
@@ -96,5 +98,8 @@ def simple_solid(rng: np.random.Generator, kinds: str) -> Body:
         return prism(Round((0, 0), r(1, 5)), r(2, 12), f)
     if kind == "k":
         return revolved([Piece((0, 0)), Piece((r(1, 5), 0)), Piece((0, r(2, 9)))], f)
+    if kind == "t":
+        major = r(3, 7)
+        return Body((FaceUse(Face(Torus.of(f.origin, f.z, major, min(r(0.5, 2.5), major - 0.5)), ())),), "ring")
     a = r(1, 6)
     return revolved([Piece((0, -a), (0, 0)), Piece((0, a))], f)

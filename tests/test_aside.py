@@ -7,9 +7,9 @@ from solids import frame
 
 import lithon
 from lithon.bond.aside import set_aside
+from lithon.brep.boxes import box
 from lithon.brep.build import Round, prism, rectangle
 from lithon.brep.faceted import Triangles
-from lithon.brep.boxes import box
 from lithon.brep.measures import face_area, mass_properties, volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws

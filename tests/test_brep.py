@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lithon.brep.adjacency import adjacency
-from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.brep.boxes import box
+from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.brep.measures import angle_between, mass_properties, volume
 from lithon.brep.tessellate import body_mesh, open_edges
 from lithon.brep.topology import Body, Coedge, FaceUse, vertex_at

@@ -85,9 +85,11 @@ def test_motions_carry_points_along(surface, shift, axis, angle):
 def charts(f: Frame, a: float, b: float) -> list[Chart]:
     ball, ring, cone = Sphere(f, a), Torus(f, a + b + 0.1, b), Cone(f, a, 0.1 + 0.1 * min(b, 12.0))
     apple = Torus(f, 0.5 * b, b)
+    slanting = 5.0 + 0.4 * np.sin(np.arange(256) * 2.0 * np.pi / 256)  # where a torus is cut open need not be a ring
     return [
-        Stereographic(ball, f), TorusChart(ring, False, 0.3, a), TorusChart(ring, True, 0.3, a),
-        TorusChart(apple, False, 0.0, a), ConeBand(cone, 2.0 * a), ConeTip(cone, True),
+        Stereographic(ball, f), TorusChart(ring, False, np.array([0.3]), a), TorusChart(ring, True, np.array([0.3]), a),
+        TorusChart(ring, False, slanting, a), TorusChart(ring, True, slanting, a),
+        TorusChart(apple, False, np.zeros(1), a), ConeBand(cone, 2.0 * a), ConeTip(cone, True),
     ]  # fmt: skip
 
 

@@ -14,11 +14,14 @@ from parts import perforated, pocketed
 from scipy.spatial import Delaunay
 
 import lithon
+from lithon.bond.share import bond
 from lithon.brep.faceted import Triangles, welded
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Model
+from lithon.carve.split import split
 from lithon.exchange.stl import read_stl, stl_binary
 from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import Tetrahedra
 from lithon.samples import collar_anchor
 from lithon.survey.findings import findings
@@ -79,7 +82,31 @@ def main() -> None:
         f"Clear of one hole {1e3 * ghost:.0f} ms (aim 300)"
     )
     survey_of(model)
+    steps_on(pocketed(222))
     triangles_in()
+
+
+def steps_on(model: Model) -> None:
+    """Steps on a part of 2,000 faces with edges and vertices, in multiples of drawing it."""
+    text = lithon.step_text(model)
+
+    def drawn() -> None:
+        for body in lithon.parse_step(text).model.bodies:
+            body_mesh(body)
+
+    unit = best(drawn, 1)
+    body = lithon.parse_step(text).model.bodies[0]
+    fresh = Model.of([body])
+    body_mesh(body)
+    found = [f for f in lithon.features(body) if f.kind == "fillet"][:40]
+    middle = 0.5 * float(np.ptp([v.point[0] for v in body.vertices()]))
+    cut = split(fresh, [body], Plane.of((middle, 0.0, 0.0), (1.0, 0.1, 0.0)))
+    for name, run in (
+        ("40 fillets cleared", lambda: clear(body, [face for f in found for face in f.faces], fresh.tolerance)),
+        ("cut across", lambda: split(fresh, [body], Plane.of((middle, 0.0, 0.0), (1.0, 0.1, 0.0)))),
+        ("the halves bonded", lambda: bond(cut)),
+    ):
+        print(f"{len(body.faces)} faces with vertices: {name} in {best(run, 1) / unit:5.2f} x reading and drawing it")
 
 
 def survey_of(model: Model) -> None:

@@ -1,7 +1,7 @@
 """Random pairs of simple solids laid over each other, by the thousand: is the volume identity kept, are the
 results sound, and how many are refused?
 
-    PYTHONPATH=src:tests .venv/bin/python tools/pairs.py [how many] [first seed]
+    PYTHONPATH=src:tests .venv/bin/python tools/pairs.py [how many] [first seed] [kinds of the first]
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import sys
 import time
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 
 import numpy as np
 from solids import simple_solid
@@ -20,11 +21,11 @@ from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 
 
-def verdict(seed: int) -> tuple[int, str, float]:
+def verdict(seed: int, kinds: str = "bckb") -> tuple[int, str, float]:
     """The seed, what came of it, and how long it took (s)."""
     start = time.perf_counter()
     rng = np.random.default_rng(seed)
-    a, b = simple_solid(rng, "bckb"), simple_solid(rng, "bcks")
+    a, b = simple_solid(rng, kinds), simple_solid(rng, "bckst" if "t" in kinds else "bcks")
     try:
         both, common, less = (combine(a, b, op, 1e-6) for op in ("union", "intersect", "subtract"))
         total = [sum(volume(x) for x in found) for found in (both, common, less)]
@@ -47,9 +48,12 @@ def verdict(seed: int) -> tuple[int, str, float]:
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
     first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    kinds = sys.argv[3] if len(sys.argv) > 3 else "bckb"
     said: Counter[str] = Counter()
     with ProcessPoolExecutor(2) as pool:
-        for seed, what, took in pool.map(verdict, range(first, first + count), chunksize=8):
+        for seed, what, took in pool.map(
+            partial(verdict, kinds=kinds), range(first, first + count), chunksize=4
+        ):
             said[what.split(":")[0]] += 1
             if what != "kept" or took > 20.0:
                 print(f"{seed}: {what} ({took:.1f} s)", flush=True)

@@ -124,10 +124,11 @@ def started() -> None:
 
 def first_picture() -> None:
     """Start as `lithon demo` does, and end once the part is on screen."""
+    from PySide6.QtCore import QTimer
+
     import lithon.app.desk as module
     from lithon.app.demo import demo_file
     from lithon.app.main import run_window
-    from PySide6.QtCore import QTimer
 
     class Watched(module.Desk):
         def __init__(self, started=None):

@@ -10,7 +10,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from weakref import WeakKeyDictionary
+from typing import Any
+from weakref import WeakKeyDictionary, ref
 
 import numpy as np
 
@@ -67,8 +68,17 @@ def _walk(loop: Loop, pieces: dict[Edge, list[Coedge]]) -> Loop:
 
 
 def overlay(a: Body, b: Body, tolerance: float) -> Overlay:
-    """Raises Refusal where an outline does not close or an intersection has no answer."""
-    return _Arranger(a, b, tolerance).run()
+    """Raises Refusal where an outline does not close or an intersection has no answer. The latest is kept: what two
+    bodies make together is asked for in several ways."""
+    if _latest and _latest[0]() is a and _latest[1]() is b and _latest[2] == tolerance:
+        kept: Overlay = _latest[3]
+        return kept
+    made = _Arranger(a, b, tolerance).run()
+    _latest[:] = [ref(a), ref(b), tolerance, made]
+    return made
+
+
+_latest: list[Any] = []
 
 
 @dataclass(slots=True)
@@ -294,7 +304,7 @@ class _Arranger:
     def _stretches(self, curve: Curve, f: Face, g: Face) -> list[Edge]:
         """The stretches of a curve that run through both faces, as known edges."""
         spots, points = self.places.within(*self._common_box(f, g))
-        if spots:
+        if spots and not isinstance(curve, Crossing):
             off = np.linalg.norm(curve.point(curve.parameter(points)) - points, axis=1)
             spots = [spots[k] for k in np.flatnonzero(off <= self.near)]
         out: list[Edge] = []
@@ -309,11 +319,12 @@ class _Arranger:
         """Where a curve runs through vertices that lie on it, in order."""
         if not spots:
             return []
+        points = np.stack([v.point for v in spots])
         if isinstance(curve, Crossing):
-            found = [(float(t), v) for v in spots for t in curve.visits(v.point, self.near)]
+            row, t = curve.visits(points, self.near)
         else:
-            t = curve.parameter(np.stack([v.point for v in spots]))
-            found = list(zip(t.tolist(), spots, strict=True))
+            row, t = np.arange(len(spots)), curve.parameter(points)
+        found = [(here, spots[k]) for k, here in zip(row.tolist(), t.tolist(), strict=True)]
         return sorted(found, key=lambda visit: visit[0])
 
     def _common_box(self, f: Face, g: Face) -> tuple[Floats, Floats]:

@@ -151,11 +151,27 @@ def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Lo
             far.append(k)  # it bounds the face around the chart's own far pole, or all of a ring but patches
             continue
         point = flats[k][0][0]
-        bands = [f for f in faces if height(f[0]) - 1e-9 <= point[1] <= height(f[1]) + 1e-9] or faces
+
+        def over(outline: int, at: Floats = point) -> float:
+            """How far the point lies above an outline that goes around, over the period on a torus."""
+            flat = flats[outline][0]
+            away = flat[:, 0] - at[0]
+            rise = float(at[1] - flat[np.abs(away - period * np.round(away / period)).argmin(), 1])
+            return rise if second is None else float(np.mod(rise, second))
+
+        bands = [f for f in faces if _between(over(f[0]), over(f[1]), second)] or faces
         if not bands:
             raise Refusal("a hole's outline lies in no face", where=_place(loops[k]))
         bands[0].append(k)
     return [tuple(loops[k] for k in f) for f in (*faces, *groups.values(), *([far] if far else []))]
+
+
+def _between(over_low: float, over_high: float, period: float | None) -> bool:
+    """Whether what lies so far above the lower and the upper end of a band lies in it; where heights repeat, what is
+    above the upper end comes to the lower one first when it goes on upwards, unless it lies between them."""
+    if period is None:
+        return over_low >= -1e-9 and over_high <= 1e-9
+    return over_low < over_high
 
 
 def _beside(hole: Loop, outline: Loop) -> bool:

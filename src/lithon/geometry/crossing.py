@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.interpolate import make_interp_spline
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats, Ints, frozen
 from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Surface
 
@@ -104,29 +104,32 @@ class Crossing:
                 t = np.clip(t, self.low, self.high)
         return np.asarray(self.guide._wrap(t).reshape(points.shape[:-1]))
 
-    def visits(self, point: Floats, near: float) -> Floats:
-        """All parameters (n,) at which it comes this near to a point (3,): more than one where it runs through a place
-        at which its surfaces touch."""
+    def visits(self, points: Floats, near: float) -> tuple[Ints, Floats]:
+        """Where it comes this near to points (n,3): the numbers of points (k,) and the parameters (k,), in order. A
+        point has several where the curve runs through a place at which its surfaces touch."""
         t = np.linspace(self.low, self.high, 4 * len(self.guide.control) + 1)
         step = float(t[1] - t[0])
-        if self.period is not None:
-            t = t[:-1]
-        gap = np.linalg.norm(self.guide.point(t) - point, axis=1)
-        before, after = np.roll(gap, 1), np.roll(gap, -1)
+        t = t if self.period is None else t[:-1]
+        run = self.guide.point(t)
+        gap = np.linalg.norm(run - points[:, None], axis=2)
+        before, after = np.roll(gap, 1, axis=1), np.roll(gap, -1, axis=1)
         if self.period is None:
-            before[0] = after[-1] = np.inf
-        reach = 2.0 * float(np.linalg.norm(np.diff(self.guide.point(t), axis=0), axis=1).max())
-        t = t[(gap <= before) & (gap <= after) & (gap <= reach)]
-        low, high = t - step, t + step
-        if self.period is None:
-            low, high = np.maximum(low, self.low), np.minimum(high, self.high)
-        for _ in range(60):  # thirds: the distance has one lowest point between
-            a, b = low + (high - low) / 3.0, high - (high - low) / 3.0
-            fa, fb = (np.linalg.norm(self.point(x) - point, axis=1) for x in (a, b))
-            low, high = np.where(fa <= fb, low, a), np.where(fa <= fb, b, high)
-        t = np.sort(0.5 * (low + high))
-        t = t[np.linalg.norm(self.point(t) - point, axis=1) <= near] if len(t) else t
-        return t[np.concatenate([[True], np.diff(t) > 0.01 * step])] if len(t) else t
+            before[:, 0] = after[:, -1] = np.inf
+        reach = 2.0 * float(np.linalg.norm(np.diff(run, axis=0), axis=1).max())
+        row, k = np.nonzero((gap <= before) & (gap <= after) & (gap <= reach))
+        start = best = t[k]
+        for _ in range(8):
+            at, d = self.point(best), self.derivative(best)
+            best = best - ((at - points[row]) * d).sum(axis=1) / np.maximum((d * d).sum(axis=1), 1e-300)
+            best = np.clip(best, start - 2.0 * step, start + 2.0 * step)
+            if self.period is None:
+                best = np.clip(best, self.low, self.high)
+        hit = np.linalg.norm(self.point(best) - points[row], axis=1) <= near if len(row) else np.zeros(0, dtype=bool)
+        row, best = row[hit], best[hit]
+        order = np.lexsort((best, row))
+        row, best = row[order], best[order]
+        again = np.append(False, (np.diff(row) == 0) & (np.diff(best) <= 0.01 * step))[: len(row)]
+        return row[~again], best[~again]
 
     def moved(self, motion: Floats) -> Crossing:
         return Crossing(self.first.moved(motion), self.second.moved(motion), self.guide.moved(motion))

@@ -84,17 +84,27 @@ class Torus:
         second = [np.mod(-theta if swap else phi, TURN) for theta, phi in tubes]
         bottoms = [v for v, k in zip(second, way, strict=True) if k > 0]
         tops = [v for v, k in zip(second, way, strict=True) if k < 0]
+        first = [phi if swap else theta for theta, phi in tubes]
         branch: Floats | None = None
         if len(bottoms) == len(tops) == 1:
-            first = [phi if swap else theta for theta, phi in tubes]
             low, high = way.index(1), way.index(-1)
             branch = above_band((first[high], second[high]), (first[low], second[low]))
+        elif not any(way):
+            # A patch may reach around the tube so far that its ends lie over each other, at different places.
+            lifts = [(np.unwrap(u), np.unwrap(v)) for u, v in zip(first, second, strict=True)]
+            outer = [lift for lift in lifts if _enclosed(*lift) > 0.0]
+            if len(outer) == 1 and float(np.ptp(outer[0][0])) < 0.98 * TURN:
+                branch = above_band(outer[0], outer[0])
         if branch is None:
             flat = gap_between(tops[0], bottoms[0], TURN) if bottoms and tops else None
             branch = np.array([widest_gap(np.concatenate(second), TURN) if flat is None else flat])
         phi = np.concatenate([p for _, p in tubes])
         scale = float(np.clip((self.major + self.minor * np.cos(phi)).mean(), 0.05 * self.minor, None))
         return TorusChart(self, swap, branch, scale)
+
+
+def _enclosed(u: Floats, v: Floats) -> float:
+    return float((u * np.roll(v, -1) - np.roll(u, -1) * v).sum())
 
 
 @dataclass(frozen=True, slots=True, eq=False)
