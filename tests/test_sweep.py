@@ -203,6 +203,33 @@ def test_all_the_way_round_an_axis(name):
         assert mesh.volume_ratio == pytest.approx(layers / (2 * np.pi) * np.sin(2 * np.pi / layers), rel=1e-9)
 
 
+@pytest.mark.parametrize("seed", range(8))
+def test_profiles_of_any_outline_are_paved_well(seed):
+    """Random polygons with round holes: no corner of an element is sharp, and the volume is that of the polygons."""
+    rng = np.random.default_rng(seed)
+    n = int(rng.integers(5, 10))
+    angle = 2.0 * np.pi * (np.arange(n) + rng.uniform(0.0, 0.5, n)) / n
+    corners = rng.uniform(12.0, 24.0, n)[:, None] * np.stack([np.cos(angle), np.sin(angle)], axis=1)
+    body = prism([Piece((float(x), float(y))) for x, y in corners], 6.0, F, "profile")
+    x, y = corners.T
+    area = 0.5 * float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum())
+    holes = [((-4.0 + 8.0 * k, 0.0), float(rng.uniform(1.5, 3.0))) for k in range(int(rng.integers(0, 3)))]
+    top = Frame.of(F.origin + 6.0 * F.z, F.z, F.x)
+    for centre, radius in holes:
+        body = sink(body, face_toward(body, F.z), top, Round(centre, radius), 6.0, face_toward(body, -F.z))
+    for size in (1.0, 2.0):
+        mesh = lithon.hexahedral_mesh(Model.of([body]), lithon.SizeRules(size))
+        good(mesh, 0.02)
+        assert mesh.quality.scaled_jacobian.min() > 0.5 and np.median(mesh.quality.scaled_jacobian) > 0.85
+        flat = F.local(mesh.points)
+        flat = flat[np.abs(flat[:, 2]) < 1e-9, :2]
+        meshed = area
+        for centre, radius in holes:
+            k = int((np.abs(np.linalg.norm(flat - centre, axis=1) - radius) < 1e-9).sum())
+            meshed -= 0.5 * k * radius**2 * np.sin(2.0 * np.pi / k)
+        assert mesh.volumes.sum() == pytest.approx(6.0 * meshed, rel=1e-9)
+
+
 def test_rings_beside_what_is_swept_along():
     """A pin in a pipe, a wider ring and a plate on it: whoever is meshed first, the contacts match."""
     on_top = Frame.of(F.origin + 20 * F.z, F.z, F.y)
