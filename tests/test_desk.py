@@ -183,9 +183,11 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
         qtbot.keyClick(desk, key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
     assert work.ledger.position == steps
     settled(desk, qtbot)
+    qtbot.mouseMove(desk.view, desk.view.pixel_of(np.array((55.0, -30.0, 12.0))))
     press(desk, qtbot, key.Key_M)
     qtbot.waitUntil(lambda: work.mesh is not None, timeout=120000)
-    assert work.station == "Prove" and work.mesh.conformal() and work.mesh.quality.smallest_dihedral.min() > 8
+    assert work.station == "Prove" and work.mesh.conformal() and work.mesh.quality.smallest_dihedral.min() > 10
+    assert not desk.view._layers["size"]
     for kind, name in (("step", "a.step"), ("vtu", "a.vtu"), ("recipe", "a.recipe.json"), ("report", "a.html")):
         assert desk.write(kind, tmp_path / name) and (tmp_path / name).stat().st_size > 500
     # Save, open again, go on.

@@ -20,7 +20,7 @@ class Histogram(QWidget):
         self.counts, self.edges = np.histogram(np.clip(values, low, high), bins=36, range=(low, high))
         self.below = int((values < limit).sum())
         self.least = float(values.min())
-        self.setFixedHeight(112)
+        self.setFixedHeight(92)
 
     def paintEvent(self, event) -> None:
         p = QPainter(self)

@@ -311,6 +311,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
     def _draw_mesh(self) -> None:
         mesh = self.work.mesh
         show = self._mesh_shown()
+        self._put("size", [])  # it stood on what was there before
         self.skin.visible(not show)
         for layer in ("section", "edges"):
             for a in self._layers[layer]:
