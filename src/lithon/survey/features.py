@@ -23,6 +23,7 @@ from lithon.brep.topology import Body, Edge, Face, FaceUse, Loop
 from lithon.geometry.curves import Circle, Line
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.geometry.tolerance import SMOOTH
 
 Kind = Literal["hole", "fillet", "chamfer", "pocket", "boss"]
 
@@ -343,11 +344,13 @@ def _enclosed(adj: Adjacency, face: Face, loop: Loop) -> list[Face] | None:
 def _island(adj: Adjacency, face: Face, loop: Loop, inside: list[Face]) -> Feature:
     points = np.concatenate([edge_points(e)[1] for f in inside for e in f.edges()])
     rim = np.concatenate([edge_points(c.edge)[1] for c in loop])
-    depth = float(np.abs(face.surface.signed_distance(points)).max())
+    height = face.surface.signed_distance(points) * (1.0 if face.along == adj.use_of[face].forward else -1.0)
+    depth = float(np.abs(height).max())
     flat = chart_of(face).flat(rim)
     spans = [np.ptp(flat @ [np.cos(a), np.sin(a)]) for a in np.linspace(0.0, np.pi, 36, endpoint=False)]
-    turns = [adj.angle(c.edge) for c in loop]
-    pocket = float(np.median(turns)) > 0.0
+    turn = float(np.median([adj.angle(c.edge) for c in loop]))
+    # Where the rim runs smoothly into the walls, what lies farthest off the face tells.
+    pocket = turn > 0.0 if abs(turn) > SMOOTH else float(height[np.abs(height).argmax()]) < 0.0
     return Feature(
         "pocket" if pocket else "boss",
         adj.body,
