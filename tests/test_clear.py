@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from lithon.arrange.boolean import combine
 from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.brep.measures import volume
 from lithon.brep.patches import change
@@ -142,3 +143,26 @@ def test_the_ghost_is_what_was_gained(anchor):
     sides, ends = 4 * 2 * 2.0 * 12.0, 2 * (4 - np.pi) * 4.0
     assert area == pytest.approx(sides + ends, rel=2e-3)
     assert set(ghost.gone) == set(fillets)
+
+
+@pytest.mark.parametrize("top", [9.0, 12.0])
+def test_walls_that_would_run_into_another_part_of_the_body_are_refused(top):
+    """A ridge under an overhanging arm: low enough it closes to a known volume, else it would come through the arm."""
+    across = Frame.of((0, 20, 0), (0, -1, 0), (1, 0, 0))
+    clamp = prism(
+        [Piece(p) for p in ((0, 0), (40, 0), (40, 5), (10, 5), (10, 15), (40, 15), (40, 20), (0, 20))], 20.0, across
+    )
+    half = 2.0 if top == 9.0 else 4.0
+    ridge = [Piece(p) for p in ((15, 5), (35, 5), (25 + half, top), (25 - half, top))]
+    (body,) = combine(clamp, prism(ridge, 10.0, Frame.of((0, 15, 0), (0, -1, 0), (1, 0, 0))), "union", 1e-6)
+    flat = [f for f in body.faces if f.surface.kind == "plane" and abs(f.surface.frame.origin[2] - top) < 1e-6
+            and abs(f.surface.frame.z[2]) > 0.99]  # fmt: skip
+    slope = (10.0 - half) / (top - 5.0)
+    rise = half / slope
+    if top + rise < 15.0:
+        (way,) = clear(body, flat, 1e-6)
+        assert way.volume_change == pytest.approx(half * rise * 10.0, rel=1e-9)
+    else:
+        with pytest.raises(Refusal, match="pass through") as refusal:
+            clear(body, flat, 1e-6)
+        assert refusal.value.where and refusal.value.remedy

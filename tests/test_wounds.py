@@ -5,6 +5,7 @@ import pytest
 
 import lithon
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.crossings import self_intersections
 from lithon.brep.fits import nearest_simple
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Model
@@ -20,7 +21,6 @@ from lithon.samples.gudgeon_scan import GUDGEON, scanned, sound_gudgeon
 from lithon.samples.pintle_shoe import SHOE, sound_shoe, spoiled_shoe
 from lithon.samples.sill_blocks import SILL, sill_parts
 from lithon.samples.wounds import gap_opened, straight_edges
-from lithon.survey.crossings import self_intersections
 from lithon.survey.findings import findings
 
 SEEDS = range(24)

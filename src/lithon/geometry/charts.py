@@ -14,11 +14,11 @@ from typing import Protocol
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.geometry.polar import TURN
 
 #: Closed polylines (n,3) along a face's loops, the face on their left seen against the surface normal.
 Outlines = Sequence[Floats]
 NOWHERE = np.zeros((0, 3))
-TURN = 2.0 * np.pi
 #: Into how many steps a turn is parted to follow an outline.
 _STEPS = 512
 

@@ -17,6 +17,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.adjacency import Adjacency, adjacency
 from lithon.brep.charts import chart_of
+from lithon.brep.crossings import fresh_cuts
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import volume
 from lithon.brep.tessellate import edge_points
@@ -81,7 +82,7 @@ def _all_plain(body: Body, wounds: list[list[Face]], tolerance: float) -> tuple[
             dropped.setdefault(face, set()).add(index)
     gone = {face for wound in plain for face in wound}
     made = body.with_uses(_without(use, dropped.get(use.face, set())) for use in body.uses if use.face not in gone)
-    if not plain or flaws(made, tolerance):
+    if not plain or _wrong(made, body, tolerance):
         return [body], wounds  # one after the other tells which is to blame
     return [made], others
 
@@ -96,7 +97,7 @@ def _all_blends(body: Body, wounds: list[list[Face]], tolerance: float) -> tuple
         made = unblended(body, adj, [face for wound in blends for face in wound], tolerance)
     except Refusal:
         return [body], wounds
-    if flaws(made, tolerance):
+    if _wrong(made, body, tolerance):
         return [body], wounds
     gone = {id(wound) for wound in blends}
     return [made], [wound for wound in wounds if id(wound) not in gone]
@@ -186,14 +187,14 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
             if len(cycles) > 1:
                 raise
     if not cycles:
-        return _sound([base], tolerance, here, wound)
+        return _sound([base], body, tolerance, here, wound)
     entries = [_Entry(FaceUse(swapped[e.use.face], e.use.forward), e.rim) for e in cycles[0]]
-    return _sound(list(_regrown(base, adj, gone, entries, here, tolerance)), tolerance, here, wound)
+    return _sound(list(_regrown(base, adj, gone, entries, here, tolerance)), body, tolerance, here, wound)
 
 
 def _unblended(body: Body, adj: Adjacency, wound: list[Face], tolerance: float, here: Floats) -> list[Body]:
     try:
-        return _sound([unblended(body, adj, wound, tolerance)], tolerance, here, wound)
+        return _sound([unblended(body, adj, wound, tolerance)], body, tolerance, here, wound)
     except Refusal as refusal:
         raise Refusal(
             refusal.what,
@@ -203,12 +204,24 @@ def _unblended(body: Body, adj: Adjacency, wound: list[Face], tolerance: float, 
         ) from refusal
 
 
-def _sound(candidates: list[Body], tolerance: float, here: Floats, wound: list[Face]) -> list[Body]:
+def _wrong(made: Body, before: Body, tolerance: float) -> str:
+    """What is wrong with a body that was made of another: nothing where it is sound and not cut by itself."""
+    found = flaws(made, tolerance)
+    if found:
+        return found[0].text
+    cuts = fresh_cuts(made, set(made.faces) - set(before.faces), tolerance)
+    if not cuts:
+        return ""
+    one, two, spots = cuts[0]
+    return f"a {one.surface.kind} would pass through a {two.surface.kind} at {spot(spots[0])}"
+
+
+def _sound(candidates: list[Body], before: Body, tolerance: float, here: Floats, wound: list[Face]) -> list[Body]:
     good, why = [], ""
     for body in candidates:
-        found = flaws(body, tolerance)
-        if found:
-            why = why or found[0].text
+        wrong = _wrong(body, before, tolerance)
+        if wrong:
+            why = why or wrong
         else:
             good.append(body)
     if not good:

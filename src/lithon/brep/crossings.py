@@ -1,0 +1,166 @@
+"""Where the skin of a body passes through itself.
+
+Pairs of triangles that cut each other come from the tree of boxes; on exact faces, whose triangles are
+only near them, a pair counts where a point on both true surfaces lies within both faces.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection
+from weakref import WeakKeyDictionary
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.area import area_of
+from lithon.brep.boxes import face_boxes, meeting
+from lithon.brep.tessellate import body_mesh
+from lithon.brep.topology import Body, Face, FaceUse
+from lithon.brep.trees import tree_of
+from lithon.errors import LithonError
+from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.crossing import onto_both
+from lithon.geometry.facets import Facets
+
+_Cut = tuple[Face, Face, Floats]
+_found: WeakKeyDictionary[Body, list[_Cut]] = WeakKeyDictionary()
+#: Bodies looked at, by face: what was found between two faces of one body holds in every other that has both.
+_seen_with: WeakKeyDictionary[Face, set[int]] = WeakKeyDictionary()
+_seen: dict[int, list[_Cut]] = {}
+
+
+def self_intersections(body: Body, tolerance: float) -> list[_Cut]:
+    """Pairs of faces that cut each other (or one that cuts itself), with points (k,3) where they do; cached."""
+    hit = _found.get(body)
+    if hit is not None:
+        return hit
+    points, triangles, owner = body_mesh(body)
+    tree = tree_of(body)
+    facets = np.array([isinstance(use.face.surface, Facets) for use in body.uses])
+    # An exact face's own triangles do not cut each other; those of a facets face may.
+    # Nor do faces that were looked at together before, as most were after an edit.
+    known, old = _known(body)
+    known_faces = {use.face for use, yes in zip(body.uses, known, strict=True) if yes}
+    tag = np.where(known, len(body.uses), np.arange(len(body.uses)))[owner]
+    each = facets & ~known
+    pairs = tree.own_pairs(np.where(each[owner], len(body.uses) + 1 + np.arange(len(owner)), tag))
+    made = [cut for cut in old if known_faces >= {cut[0], cut[1]}]
+    made += _cutting(body, points, triangles, owner, pairs, tolerance)
+    _found[body] = made
+    if len(_seen) > 256:
+        _seen.clear()
+    _seen[body.uid] = made
+    for face in body.faces:
+        _seen_with.setdefault(face, set()).add(body.uid)
+    return made
+
+
+def fresh_cuts(body: Body, fresh: Collection[Face], tolerance: float) -> list[_Cut]:
+    """As `self_intersections`, of pairs of which one is among these faces: what an edit may have brought about."""
+    new: list[FaceUse] = []
+    for use in body.uses:
+        if use.face in fresh:
+            # A face that was closed over some of its holes is new where they were.
+            new += [FaceUse(plug, use.forward) for plug in use.face.plugs()] or [use]
+    if not new:
+        return []
+    others = [use for use in body.uses if use.face not in fresh or use.face.before is not None]
+    near = meeting(face_boxes([u.face for u in others]), face_boxes([u.face for u in new]))[:, 0]
+    part = Body((*new, *(others[k] for k in np.unique(near))))
+    points, triangles, owner = body_mesh(part)
+    # What was there before has one tag, and is not looked at again.
+    pairs = BoxTree.of(points, triangles).own_pairs(np.minimum(owner, len(new)))
+    return _cutting(part, points, triangles, owner, pairs, tolerance)
+
+
+def _cutting(body: Body, points: Floats, triangles: Ints, owner: Ints, pairs: Ints, tolerance: float) -> list[_Cut]:
+    """Which faces cut each other, of pairs (k,2) of triangles whose boxes meet."""
+    a, b = triangles[pairs[:, 0]], triangles[pairs[:, 1]]
+    pairs = pairs[~(a[:, :, None] == b[:, None, :]).any(axis=(1, 2))]
+    cut, at = _cuts(points, triangles, pairs)
+    groups: dict[tuple[int, int], list[Floats]] = {}
+    for (i, j), place in zip(pairs[cut].tolist(), at[cut], strict=True):
+        key = (int(min(owner[i], owner[j])), int(max(owner[i], owner[j])))
+        groups.setdefault(key, []).append(place)
+    out = []
+    for (i, j), places in groups.items():
+        one, two = body.uses[i].face, body.uses[j].face
+        spots = np.array(places)
+        if not (isinstance(one.surface, Facets) and isinstance(two.surface, Facets)):
+            spots = _confirmed(one, two, spots, tolerance)
+        if len(spots):
+            out.append((one, two, spots))
+    return out
+
+
+def _known(body: Body) -> tuple[Ints, list[_Cut]]:
+    """Which face uses (k,) were all looked at together before, and what was found then."""
+    seen = [_seen_with.get(face, set()) & _seen.keys() for face in body.faces]
+    count = Counter(uid for own in seen for uid in own)
+    if not count:
+        return np.zeros(len(seen), dtype=bool), []
+    best = max(count, key=count.__getitem__)
+    return np.array([best in own for own in seen]), _seen[best]
+
+
+def _confirmed(one: Face, two: Face, spots: Floats, tolerance: float) -> Floats:
+    """Of places where triangles cut each other, those where the true faces do."""
+    common = set(one.edges()) & set(two.edges())
+    try:
+        p, off = onto_both(one.surface, two.surface, spots[:200])
+        moved = np.linalg.norm(p - spots[:200], axis=1)
+        scale = float(np.ptp(spots, axis=0).max()) + 100.0 * tolerance
+        keep = (off < tolerance) & (moved < 0.2 * scale + 1e3 * tolerance)
+        keep &= (area_of(one).side(p, 20.0 * tolerance) > 0) & (area_of(two).side(p, 20.0 * tolerance) > 0)
+        # Where smooth neighbours touch along their edge, nothing is cut.
+        across = np.linalg.norm(np.cross(one.surface.normal(p), two.surface.normal(p)), axis=1)
+        keep &= across > (0.05 if common else 1e-3)
+        return p[keep]
+    except (LithonError, ValueError):
+        return np.zeros((0, 3))
+
+
+@njit(cache=True)
+def _pierces(p: Floats, a: int, b: int, t0: int, t1: int, t2: int, out: Floats) -> bool:
+    """Whether the segment a-b passes through the inside of the triangle t0 t1 t2 (rows of p); fills out with
+    the place."""
+    ex, ey, ez = p[t1, 0] - p[t0, 0], p[t1, 1] - p[t0, 1], p[t1, 2] - p[t0, 2]
+    fx, fy, fz = p[t2, 0] - p[t0, 0], p[t2, 1] - p[t0, 1], p[t2, 2] - p[t0, 2]
+    nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
+    sx, sy, sz = p[a, 0] - p[t0, 0], p[a, 1] - p[t0, 1], p[a, 2] - p[t0, 2]
+    dx, dy, dz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    above = nx * sx + ny * sy + nz * sz
+    slope = nx * dx + ny * dy + nz * dz
+    if above * (above + slope) >= 0.0:
+        return False  # both ends on one side
+    size = (ex * ex + ey * ey + ez * ez) * (fx * fx + fy * fy + fz * fz) * (dx * dx + dy * dy + dz * dz)
+    if abs(slope) <= 1e-12 * np.sqrt(size):
+        return False
+    w = -above / slope
+    hx, hy, hz = dy * fz - dz * fy, dz * fx - dx * fz, dx * fy - dy * fx
+    qx, qy, qz = sy * ez - sz * ey, sz * ex - sx * ez, sx * ey - sy * ex
+    u = -(sx * hx + sy * hy + sz * hz) / slope
+    v = -(dx * qx + dy * qy + dz * qz) / slope
+    edge = 1e-9
+    if u < edge or v < edge or u + v > 1.0 - edge or w < edge or w > 1.0 - edge:
+        return False
+    for c in range(3):
+        out[c] = p[a, c] + w * (p[b, c] - p[a, c])
+    return True
+
+
+@njit(cache=True)
+def _cuts(points: Floats, triangles: Ints, pairs: Ints) -> tuple[Ints, Floats]:
+    """Rows of the pairs of triangles that cut each other and, for every pair, where (n,3)."""
+    at = np.zeros((len(pairs), 3))
+    hit = np.zeros(len(pairs), np.bool_)
+    for n in range(len(pairs)):
+        s, t = triangles[pairs[n, 0]], triangles[pairs[n, 1]]
+        for k in range(3):
+            ahead = _pierces(points, s[k], s[(k + 1) % 3], t[0], t[1], t[2], at[n])
+            if ahead or _pierces(points, t[k], t[(k + 1) % 3], s[0], s[1], s[2], at[n]):
+                hit[n] = True
+                break
+    return np.flatnonzero(hit), at
