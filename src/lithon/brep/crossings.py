@@ -7,7 +7,6 @@ only near them, a pair counts where a point on both true surfaces lies within bo
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -15,9 +14,9 @@ from numba import njit
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.area import area_of
-from lithon.brep.boxes import face_boxes, meeting
+from lithon.brep.boxes import edge_boxes, face_boxes, meeting
 from lithon.brep.tessellate import body_mesh
-from lithon.brep.topology import Body, Face, FaceUse
+from lithon.brep.topology import Body, Face
 from lithon.brep.trees import tree_of
 from lithon.errors import LithonError
 from lithon.geometry.boxtree import BoxTree
@@ -57,21 +56,24 @@ def self_intersections(body: Body, tolerance: float) -> list[_Cut]:
     return made
 
 
-def fresh_cuts(body: Body, fresh: Collection[Face], tolerance: float) -> list[_Cut]:
-    """As `self_intersections`, of pairs of which one is among these faces: what an edit may have brought about."""
-    new: list[FaceUse] = []
-    for use in body.uses:
-        if use.face in fresh:
-            # A face that was closed over some of its holes is new where they were.
-            new += [FaceUse(plug, use.forward) for plug in use.face.plugs()] or [use]
-    if not new:
+def fresh_cuts(made: Body, before: Body, tolerance: float) -> list[_Cut]:
+    """As `self_intersections`, of what an edit may have brought about: pairs with a face that is new, looked at where
+    edges have come or gone."""
+    fresh = set(made.faces) - set(before.faces)
+    moved = list(set(made.edges()) ^ set(before.edges()))
+    if not fresh or not moved:
         return []
-    others = [use for use in body.uses if use.face not in fresh or use.face.before is not None]
-    near = meeting(face_boxes([u.face for u in others]), face_boxes([u.face for u in new]))[:, 0]
-    part = Body((*new, *(others[k] for k in np.unique(near))))
-    points, triangles, owner = body_mesh(part)
+    boxes = edge_boxes(moved)
+    low, high = boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)
+    spare = 0.1 * float(np.linalg.norm(high - low)) + tolerance  # a curved face bulges over its edges
+    here = np.stack([low - spare, high + spare])
+    near = np.unique(meeting(face_boxes(made.faces), here[None])[:, 0]).tolist()
+    uses = sorted((made.uses[k] for k in near), key=lambda use: use.face not in fresh)
+    part = Body(tuple(uses))
+    points, triangles, owner = body_mesh(part, here)
     # What was there before has one tag, and is not looked at again.
-    pairs = BoxTree.of(points, triangles).own_pairs(np.minimum(owner, len(new)))
+    new = sum(use.face in fresh for use in uses)
+    pairs = BoxTree.of(points, triangles).own_pairs(np.minimum(owner, new)) if len(triangles) else np.zeros((0, 2), int)
     return _cutting(part, points, triangles, owner, pairs, tolerance)
 
 

@@ -339,10 +339,13 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -
         assert region.points > before
 
 
-def body_mesh(body: Body) -> tuple[Floats, Ints, Ints]:
-    """Points (n,3), triangles (m,3) facing outwards and the index (m,) of each one's face use."""
+def body_mesh(body: Body, within: Floats | None = None) -> tuple[Floats, Ints, Ints]:
+    """Points (n,3), triangles (m,3) facing outwards and the index (m,) of each one's face use; only of triangles that
+    reach into a box (2,3) where one is given."""
     divide_all(body.edges())
     meshes = [face_mesh(use.face) for use in body.uses]
+    if within is not None:
+        meshes = [_clipped(mesh, within) for mesh in meshes]
     base = np.cumsum([0, *(len(mesh.keys) for mesh in meshes)])
     corners = [
         (mesh.triangles if use.forward else mesh.triangles[:, ::-1]) + at
@@ -352,6 +355,14 @@ def body_mesh(body: Body) -> tuple[Floats, Ints, Ints]:
     points, keys = np.concatenate([m.points for m in meshes]), np.concatenate([m.keys for m in meshes])
     points, _, triangles = _merge(points, keys, np.concatenate(corners))
     return points, triangles, owner
+
+
+def _clipped(mesh: FaceMesh, box: Floats) -> FaceMesh:
+    """The triangles that reach into a box (2,3), and their points."""
+    corners = mesh.points[mesh.triangles]
+    rows = mesh.triangles[((corners.min(axis=1) <= box[1]) & (corners.max(axis=1) >= box[0])).all(axis=1)]
+    used, place = np.unique(rows, return_inverse=True)
+    return FaceMesh(mesh.points[used], place.reshape(-1, 3), mesh.keys[used], mesh.trouble)
 
 
 def leaks(face: Face) -> bool:

@@ -209,7 +209,7 @@ def _wrong(made: Body, before: Body, tolerance: float) -> str:
     found = flaws(made, tolerance)
     if found:
         return found[0].text
-    cuts = fresh_cuts(made, set(made.faces) - set(before.faces), tolerance)
+    cuts = fresh_cuts(made, before, tolerance)
     if not cuts:
         return ""
     one, two, spots = cuts[0]
