@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lithon.arrange.boolean import combine
-from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, sink
+from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.brep.measures import volume
 from lithon.brep.patches import change
 from lithon.brep.topology import Model
@@ -166,3 +166,26 @@ def test_walls_that_would_run_into_another_part_of_the_body_are_refused(top):
         with pytest.raises(Refusal, match="pass through") as refusal:
             clear(body, flat, 1e-6)
         assert refusal.value.where and refusal.value.remedy
+
+
+@pytest.mark.parametrize("low", [9.0, 12.0])
+def test_a_dome_that_would_bulge_into_an_arm_is_refused(low):
+    """A ball cut flat grows back far above its rim: under an arm that leaves it room, or does not."""
+    up = Frame.of((0, 0, 0), UP, (1, 0, 0))
+    ball = revolved([Piece((0, -10), (0, 0)), Piece((0, 10))], up)
+    (cut,) = combine(ball, prism(rectangle(-20, -20, 20, 20), 30.0, up.shifted(2.0 * up.z)), "subtract", 1e-6)
+    body = prism(rectangle(-30, -30, 30, 30), 6.0, up.shifted(-8.0 * up.z))
+    for part in (
+        prism(rectangle(20, -30, 30, 30), 20.0, up.shifted(-3.0 * up.z)),
+        prism(rectangle(-5, -30, 30, 30), 4.0, up.shifted(low * up.z)),
+        cut,
+    ):
+        (body,) = combine(body, part, "union", 1e-6)
+    flat = [f for f in body.faces if f.surface.kind == "plane" and abs(f.surface.frame.origin[2] - 2.0) < 1e-6
+            and len(list(f.edges())) == 1]  # fmt: skip
+    if low > 10.0:
+        (way,) = clear(body, flat, 1e-6)
+        assert way.volume_change == pytest.approx(np.pi * 8.0**2 * (3 * 10.0 - 8.0) / 3.0, rel=1e-9)
+    else:
+        with pytest.raises(Refusal, match="pass through"):
+            clear(body, flat, 1e-6)

@@ -52,7 +52,7 @@ def test_random_solids_and_tori(first):
                     well_covered(face)
         except Refusal:
             refused.append(seed)
-    assert len(refused) <= 1
+    assert refused == ([24] if first == 24 else [])  # there a thin ring all but touches the flank of a cone
 
 
 def ring(origin, axis, major, minor) -> Body:

@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
 from weakref import WeakKeyDictionary, ref
 
 import numpy as np
@@ -68,17 +67,18 @@ def _walk(loop: Loop, pieces: dict[Edge, list[Coedge]]) -> Loop:
 
 
 def overlay(a: Body, b: Body, tolerance: float) -> Overlay:
-    """Raises Refusal where an outline does not close or an intersection has no answer. The latest is kept: what two
-    bodies make together is asked for in several ways."""
-    if _latest and _latest[0]() is a and _latest[1]() is b and _latest[2] == tolerance:
-        kept: Overlay = _latest[3]
-        return kept
+    """Raises Refusal where an outline does not close or an intersection has no answer. It is kept: what two bodies
+    make together is asked for in several ways."""
+    kept = _made.get(a)
+    if kept is not None and kept[0]() is b and kept[1] == tolerance:
+        return kept[2]
     made = _Arranger(a, b, tolerance).run()
-    _latest[:] = [ref(a), ref(b), tolerance, made]
+    _made[a] = ref(b), tolerance, made
     return made
 
 
-_latest: list[Any] = []
+#: By the first body: the second, the tolerance, and what they made.
+_made: WeakKeyDictionary[Body, tuple[ref[Body], float, Overlay]] = WeakKeyDictionary()
 
 
 @dataclass(slots=True)

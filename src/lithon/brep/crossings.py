@@ -63,10 +63,10 @@ def fresh_cuts(made: Body, before: Body, tolerance: float) -> list[_Cut]:
     moved = list(set(made.edges()) ^ set(before.edges()))
     if not fresh or not moved:
         return []
-    boxes = edge_boxes(moved)
-    low, high = boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)
-    spare = 0.1 * float(np.linalg.norm(high - low)) + tolerance  # a curved face bulges over its edges
-    here = np.stack([low - spare, high + spare])
+    # A plane face has grown or shrunk between its edges; a curved one may bulge far beyond them.
+    curved = [part for f in fresh if f.surface.kind != "plane" for part in (f.plugs() or (f,))]
+    boxes = np.concatenate([edge_boxes(moved), face_boxes(curved)])
+    here = np.stack([boxes[:, 0].min(axis=0) - tolerance, boxes[:, 1].max(axis=0) + tolerance])
     near = np.unique(meeting(face_boxes(made.faces), here[None])[:, 0]).tolist()
     uses = sorted((made.uses[k] for k in near), key=lambda use: use.face not in fresh)
     part = Body(tuple(uses))

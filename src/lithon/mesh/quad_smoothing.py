@@ -75,8 +75,8 @@ def _sweeps(x: Floats, quads: Ints, starts: Ints, cells: Ints, n: int, sweeps: i
                 for _ in range(4):
                     cx, cy = bx, by
                     for d in range(8):
-                        x[v, 0] = cx + step * np.cos(0.7853981633974483 * d)
-                        x[v, 1] = cy + step * np.sin(0.7853981633974483 * d)
+                        x[v, 0] = cx + step * np.cos(0.25 * np.pi * d)
+                        x[v, 1] = cy + step * np.sin(0.25 * np.pi * d)
                         now = _worst(x, quads, own)
                         if now > best + 1e-9:
                             best, bx, by = now, x[v, 0], x[v, 1]
