@@ -41,7 +41,7 @@ def workers():
                 idle.append(self)
 
     own = lane.WorkerHandle
-    lane.WorkerHandle = lambda started=None: idle.pop() if idle and started is None else Lent(started)
+    lane.WorkerHandle = lambda started=None, nice=0: idle.pop() if idle and started is None else Lent(started, nice)
     yield
     lane.WorkerHandle = own
     for worker in idle:

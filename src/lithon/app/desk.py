@@ -391,5 +391,6 @@ class Desk(QMainWindow):
         QApplication.instance().removeEventFilter(self)
         forget()
         self.work.close()
+        self.view.still.close()
         self.view.Finalize()
         super().closeEvent(event)

@@ -14,7 +14,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QSocketNotifier, QTimer
 
 from lithon.errors import Cancelled, LithonError
-from lithon.project.process import Started
+from lithon.project.process import FORE, Started
 from lithon.project.wire import Parcel
 from lithon.project.worker import WorkerHandle
 
@@ -33,8 +33,9 @@ class Job:
 
 
 class Lane(QObject):
-    def __init__(self, parent: QObject, started: Started | None = None):
+    def __init__(self, parent: QObject, started: Started | None = None, nice: int = FORE):
         super().__init__(parent)
+        self.nice = nice
         self.worker: WorkerHandle | None = None
         self._started = started
         self.jobs: dict[int, Job] = {}
@@ -46,6 +47,8 @@ class Lane(QObject):
 
     def submit(self, job: Job, *args: Any) -> None:
         self.waiting.append((job, args))
+        if self.worker is not None and any(running.name == "warm" for running in self.jobs.values()):
+            self.worker.cancel()  # what somebody waits for finds out by itself what it needs
         self._send()
 
     def _send(self) -> None:
@@ -79,7 +82,7 @@ class Lane(QObject):
         return self.worker.wire.last
 
     def _begin(self) -> None:
-        self.worker, self._started = WorkerHandle(self._started), None
+        self.worker, self._started = WorkerHandle(self._started, self.nice), None
         self._notifier = QSocketNotifier(self.worker.connection.fileno(), QSocketNotifier.Type.Read, self)
         self._notifier.activated.connect(self._answers)
 

@@ -8,9 +8,14 @@ from pathlib import Path
 
 def run_window(files: list[Path]) -> int:
     """Open the desk, with the first of the files on it, and run until it is closed."""
-    from lithon.project.process import start
+    # The engines first: what is forked now has them, and reads the file while Qt and VTK are loaded here.
+    from lithon.project.process import FORE, found_nursery, start
+    from lithon.project.worker import read_ahead, serve
 
-    started = start()  # it loads what it needs while the window does
+    found_nursery(serve)
+    started = start(FORE)
+    if files:
+        read_ahead(started, files[0])
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 

@@ -12,7 +12,7 @@ from lithon.app.parts import Panel, button, label, number, restyle, row
 from lithon.app.work import Work
 from lithon.brep.measures import face_area
 from lithon.brep.topology import Body, Edge, Face, Model
-from lithon.survey.features import feature_of
+from lithon.survey.features import feature_of, known_features
 from lithon.survey.measuring import measures, of_body, of_edge, of_face, wall
 
 
@@ -121,6 +121,10 @@ def _stem(name: str) -> str:
     return name.rstrip("0123456789 ") or name
 
 
+#: Features of so many faces are found at once; those of larger bodies are waited for.
+_FEW = 200
+
+
 class InHand(Panel):
     """What is picked, in words and numbers."""
 
@@ -129,6 +133,7 @@ class InHand(Panel):
         self.work = work
         work.selection_changed.connect(self.refresh)
         work.opened.connect(self.refresh)
+        work.standings_changed.connect(self.refresh)  # features are known now
         self.refresh()
 
     def refresh(self) -> None:
@@ -142,7 +147,8 @@ class InHand(Panel):
         self.add(self._digits())
         if len(work.faces) == 1 and work.model is not None:
             body = work.chosen_body()
-            feature = feature_of(body, work.faces[0]) if body is not None else None
+            told = body is not None and (known_features(body) is not None or len(body.uses) <= _FEW)
+            feature = feature_of(body, work.faces[0]) if told else None
             if feature is not None and len(feature.faces) > 1:
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
             if feature is not None:

@@ -16,6 +16,15 @@ from lithon.arrays import Ints
 _PIECE, _MOST = 4_000, 40
 
 
+def cut(actor: vtkActor, plane: vtkPlane | None, outside_only: bool) -> None:
+    """Cut an actor away along a plane, and show its triangles from outside only or from both sides."""
+    mapper = actor.GetMapper()
+    mapper.RemoveAllClippingPlanes()
+    if plane is not None:
+        mapper.AddClippingPlane(plane)
+    actor.GetProperty().SetBackfaceCulling(outside_only)
+
+
 class _Piece:
     """Some faces, in numbers from `first` to `last`, opaque ones and see-through ones apart."""
 
@@ -50,6 +59,18 @@ class _Piece:
                 data.SetPolys(self.whole if rows.all() else scene.cells(self.triangles[rows]))
                 shades = np.ascontiguousarray(colours[self.owner[rows]], dtype=np.uint8)
                 data.GetCellData().SetScalars(numpy_to_vtk(shades, deep=True))
+
+    def numbered(self) -> vtkActor:
+        """These faces in colours that say their numbers, counted from 1 over all pieces."""
+        data = vtkPolyData()
+        data.SetPoints(self.data[0].GetPoints())
+        data.SetPolys(self.whole)
+        number = self.owner + self.first + 1
+        colours = np.stack([number & 255, number >> 8 & 255, number >> 16 & 255], axis=1).astype(np.uint8)
+        data.GetCellData().SetScalars(numpy_to_vtk(colours, deep=True))
+        actor = scene.painted(data, see_through=False)
+        actor.GetProperty().LightingOff()
+        return actor
 
     @property
     def used(self) -> list[vtkActor]:
@@ -90,16 +111,20 @@ class Skin:
             for actor in piece.actors:
                 self.renderer.AddActor(actor)
 
-    def paint(self, table: Ints, plane: vtkPlane | None, outside_only: bool) -> None:
-        """The faces in colours (n,4), cut away along a plane; seen from outside only, or from both sides."""
+    def paint(self, table: Ints) -> None:
+        """The faces in colours (n,4)."""
         for piece in self.pieces:
             piece.paint(table)
+
+    def cut(self, plane: vtkPlane | None, outside_only: bool) -> None:
+        """Cut away along a plane; seen from outside only, or from both sides."""
+        for piece in self.pieces:
             for actor in piece.actors:
-                mapper = actor.GetMapper()
-                mapper.RemoveAllClippingPlanes()
-                if plane is not None:
-                    mapper.AddClippingPlane(plane)
-                actor.GetProperty().SetBackfaceCulling(outside_only)
+                cut(actor, plane, outside_only)
+
+    def numbered(self) -> list[vtkActor]:
+        """The same faces, each in a colour that says its number, the first being 1."""
+        return [piece.numbered() for piece in self.pieces]
 
     def visible(self, on: bool) -> None:
         for piece in self.pieces:

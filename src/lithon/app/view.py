@@ -25,6 +25,7 @@ from lithon.app.eye import Eye  # noqa: E402
 from lithon.app.hand import Hand  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
 from lithon.app.skin import Skin  # noqa: E402
+from lithon.app.still import Still  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
 from lithon.brep.patches import Change  # noqa: E402
@@ -36,7 +37,9 @@ from lithon.mesh.mesh import Mesh  # noqa: E402
 _MANY = 20_000
 #: How long (ms) a picture lies still before its edges are softened.
 _STILL = 350
-_LAYERS = ("section", "edges", "shared", "chosen", "lit", "ghost", "gone", "mesh", "worst", "size", "points")
+#: What belongs to the solid, and what is drawn over it.
+_SOLID = ("section", "edges", "shared", "mesh", "worst")
+_LAYERS = (*_SOLID, "chosen", "lit", "ghost", "gone", "size", "points")
 
 
 class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
@@ -55,9 +58,17 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.renderer.SetBackground2(*theme.rgb(theme.VIEW_TOP))
         self.renderer.SetUseDepthPeeling(False)
         lights(self.renderer)
+        #: What lies on the solid has a renderer of its own, over the same depths.
+        self.marks = vtkRenderer()
+        self.marks.SetLayer(1)
+        self.marks.SetPreserveDepthBuffer(True)
+        self.marks.SetActiveCamera(self.renderer.GetActiveCamera())
+        lights(self.marks)
         window = self.GetRenderWindow()
         window.SetMultiSamples(4)
+        window.SetNumberOfLayers(2)
         window.AddRenderer(self.renderer)
+        window.AddRenderer(self.marks)
         window.GetInteractor().SetInteractorStyle(vtkInteractorStyleUser())
         self.Initialize()
         self.glass = False
@@ -67,6 +78,12 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.showing_original = False
         self.cut_open = False
         self.skin = Skin(self.renderer)
+        paper = 0.5 * (np.array(theme.rgb(theme.VIEW_LOW)) + np.array(theme.rgb(theme.VIEW_TOP)))
+        self.still = Still(window, self.renderer, self.marks, paper)
+        #: The colours of the faces (n,4) as they should be seen now.
+        self._colours: Ints | None = None
+        #: Goes up whenever something of the solid but its colours is another.
+        self._laid = 0
         self._layers: dict[str, list[vtkActor]] = {name: [] for name in _LAYERS}
         self._picture: scene.Picture | None = None
         #: The model and what was hidden of it when the picture was made, and its edges as lines.
@@ -87,6 +104,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._drawn.timeout.connect(self._render_now)
         self._calm = QTimer(self, singleShot=True, interval=_STILL)
         self._calm.timeout.connect(self._render_softly)
+        window.AddObserver("StartEvent", self._begin)
         work.model_changed.connect(self.rebuild)
         work.selection_changed.connect(self.recolour)
         work.proposal_changed.connect(self._draw_proposal)
@@ -100,28 +118,66 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         if not self._drawn.isActive():
             self._drawn.start()
 
+    def paintEvent(self, event) -> None:
+        """Exposed, moved or grown, several times at once as a rule: one picture does for all."""
+        self.redraw()
+
     def _render_now(self) -> None:
-        if self._stale:
-            self._repaint()
-            self._drawn.stop()
         if self.isVisible():
-            self.renderer.SetUseFXAA(False)
+            self.marks.SetUseFXAA(False)
             self.GetRenderWindow().Render()
+            self._drawn.stop()  # marks that were put on only now asked for another
             if not self.GetRenderWindow().GetMultiSamples():
                 self._calm.start()
 
     def _render_softly(self) -> None:
-        """The still picture once more, its edges softened: what costs too much while something moves."""
-        if self.isVisible() and not self._drawn.isActive():
-            self.renderer.SetUseFXAA(True)
-            self.GetRenderWindow().Render()
+        """The picture once more now that it is still, its edges softened and what is faint really seen through: what
+        costs too much while something moves. What is behind each pixel is found out for what comes next."""
+        if not self.isVisible() or self._drawn.isActive():
+            return
+        if self.still.pales:
+            self.still.forget()
+        self.marks.SetUseFXAA(True)
+        self.GetRenderWindow().Render()
+        if not self._mesh_shown() and not self.wire:
+            self.still.number(self.skin, self.cut_plane, self._outside_only())
+
+    def _begin(self, *_: object) -> None:
+        """The window is about to draw: the solid afresh, or its kept picture in the present colours."""
+        if self.still.busy:
+            return
+        if self._stale:
+            self._repaint()
+        if self._colours is None:
+            return
+        key = (self._laid, self.renderer.GetActiveCamera().GetMTime(), self.GetRenderWindow().GetSize())
+        ghost = self.work.proposal.ghost if self.work.proposal is not None else None
+        going = [self._picture.row[f] for f in (ghost.gone if ghost is not None else ()) if f in self._picture.row]
+        kept = self.still.fits(key, self._colours, going)
+        self.renderer.SetDraw(not kept)
+        if kept:
+            self.still.tint(self._colours)
+            return
+        self.still.wanted = not self.GetRenderWindow().GetMultiSamples()
+        self.still.expect(key, self._colours)
+        self.skin.paint(self._colours)
+        self.skin.cut(self.cut_plane, self._outside_only())
+        self.skin.visible(not self._mesh_shown())
+
+    def _outside_only(self) -> bool:
+        """Whether nobody sees a face from behind."""
+        pic = self._picture
+        return self.cut_plane is not None or (pic is not None and pic.closed and len(pic.triangles) > _MANY)
 
     def _put(self, layer: str, actors: list[vtkActor]) -> None:
+        on = self.renderer if layer in _SOLID else self.marks
+        if layer in _SOLID and (actors or self._layers[layer]):
+            self._laid += 1
         for old in self._layers[layer]:
-            self.renderer.RemoveActor(old)
+            on.RemoveActor(old)
         self._layers[layer] = actors
         for new in actors:
-            self.renderer.AddActor(new)
+            on.AddActor(new)
             if self.cut_plane is not None and layer in ("section", "edges", "shared", "chosen"):
                 new.GetMapper().AddClippingPlane(self.cut_plane)
         self.redraw()
@@ -143,6 +199,9 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             for layer in _LAYERS:
                 self._put(layer, [])
             self.skin.show(None)
+            self._picture = self._pictured = self._colours = None
+            self.still.forget()
+            self.renderer.DrawOn()
             return
         self._hover = None
         # Moving to another station changes what lies on the solid, not the solid.
@@ -154,10 +213,17 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             self.GetRenderWindow().SetMultiSamples(0 if len(pic.triangles) > _MANY else 4)
         lines = self._edge_lines
         self._put("edges", [scene.actor(lines, theme.INK, width=1.2, lit=False, lift=1.0)] if lines else [])
+        self._put("section", self._section())
         self._draw_shared()
         self.recolour()
         self._draw_mesh()
         self._draw_proposal()
+
+    def _section(self) -> list[vtkActor]:
+        pic = self._picture
+        if self.cut_plane is None or not len(pic.triangles):
+            return []
+        return [scene.section_fill(scene.surface_data(pic.points, pic.triangles), theme.SECTION)]
 
     def _draw_shared(self) -> None:
         model = self.shown_model()
@@ -214,21 +280,13 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.redraw()
 
     def _repaint(self) -> None:
-        """The faces in their present colours, the see-through ones apart; overlays for edges."""
+        """The present colours of the faces; marks for edges and outlines."""
         self._stale = False
         pic, work = self._picture, self.work
         if pic is None:
             return
         self.skin.show(pic)
-        self.skin.paint(
-            self._paint(), self.cut_plane, self.cut_plane is not None or (pic.closed and len(pic.triangles) > _MANY)
-        )
-        self.skin.visible(not self._mesh_shown())
-        filled = []
-        if self.cut_plane is not None and len(pic.triangles):
-            filled.append(scene.section_fill(scene.surface_data(pic.points, pic.triangles), theme.SECTION))
-            filled[0].SetVisibility(not self._mesh_shown())
-        self._put("section", filled)
+        self._colours = self._paint()
         marks = []
         if work.edges:
             marks.append(
@@ -312,7 +370,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         mesh = self.work.mesh
         show = self._mesh_shown()
         self._put("size", [])  # it stood on what was there before
-        self.skin.visible(not show)
+        self._laid += 1
         for layer in ("section", "edges"):
             for a in self._layers[layer]:
                 a.SetVisibility(not show)

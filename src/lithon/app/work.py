@@ -17,7 +17,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from lithon.app.lane import BESIDE, Job, Lane
 from lithon.app.recovery import forget, kept_aside
 from lithon.arrays import Floats
-from lithon.brep.patches import Change, change
+from lithon.brep.patches import Change
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
 from lithon.exchange.placement import Placement
@@ -25,9 +25,10 @@ from lithon.mesh.mesh import Mesh
 from lithon.project.files import SUFFIX, save_project
 from lithon.project.fingerprints import resolve
 from lithon.project.ledger import Entry, Ledger
-from lithon.project.process import Started
+from lithon.project.process import BACK, Started
 from lithon.project.steps import Outcome, Step, keep_step
 from lithon.project.worker import WorkerHandle
+from lithon.survey.features import learn_features
 from lithon.survey.findings import Finding
 from lithon.survey.forecast import Forecast
 from lithon.survey.standing import Standing, Standings
@@ -92,7 +93,7 @@ class Work(QObject):
         self.mesh: Mesh | None = None
         self.forecast: Forecast | None = None
         self.standings: Standings | None = None
-        self._fore, self._back = Lane(self, started), Lane(self)
+        self._fore, self._back = Lane(self, started), Lane(self, nice=BACK)
         self._turn = self._loading = 0
         self._renewed = False
         self._soon = QTimer(self, singleShot=True, interval=1500)
@@ -318,6 +319,8 @@ class Work(QObject):
         def stood(result: Standings) -> None:
             if turn == self._turn:
                 self.standings = result
+                for body, found in result.features.items():
+                    learn_features(body, found)
                 self.standings_changed.emit()
 
         def asked() -> bool:
@@ -398,11 +401,11 @@ class Work(QObject):
         before = self.ledger.model
         size = self.ledger.size
 
-        def done(outcome: Outcome) -> None:
+        def done(answer: tuple[Outcome, Change]) -> None:
             if self.proposal is not proposal:
                 return
+            outcome, proposal.ghost = answer
             proposal.outcome, proposal.state = outcome, "ready"
-            proposal.ghost = change(before, outcome.model)
             self.proposal_changed.emit()
             if outcome.model is not before:
                 self.job(

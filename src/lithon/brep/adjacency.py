@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from functools import cached_property
 from typing import Literal
 from weakref import WeakKeyDictionary
 
@@ -23,18 +24,27 @@ class Adjacency:
     def __init__(self, body: Body):
         self.body = body
         self.uses: dict[Edge, list[tuple[FaceUse, Coedge]]] = defaultdict(list)
-        self.at_vertex: dict[Vertex, list[Edge]] = defaultdict(list)
-        self.loop_of: dict[tuple[Face, Edge], Loop] = {}
-        self.use_of: dict[Face, FaceUse] = {use.face: use for use in body.uses}
         for use in body.uses:
             for loop in use.face.loops:
                 for coedge in loop:
                     self.uses[coedge.edge].append((use, coedge))
-                    self.loop_of[(use.face, coedge.edge)] = loop
+
+    @cached_property
+    def use_of(self) -> dict[Face, FaceUse]:
+        return {use.face: use for use in self.body.uses}
+
+    @cached_property
+    def loop_of(self) -> dict[tuple[Face, Edge], Loop]:
+        return {(face, c.edge): loop for face in self.body.faces for loop in face.loops for c in loop}
+
+    @cached_property
+    def at_vertex(self) -> dict[Vertex, list[Edge]]:
+        out: dict[Vertex, list[Edge]] = defaultdict(list)
         for edge in self.uses:
             for vertex in {edge.start, edge.end} - {None}:
                 assert vertex is not None
-                self.at_vertex[vertex].append(edge)
+                out[vertex].append(edge)
+        return out
 
     def across(self, face: Face, edge: Edge) -> Face:
         """The face on the other side of an edge; the face itself on a slit."""

@@ -57,13 +57,19 @@ def _sampled(edge: Edge) -> tuple[Floats, Floats]:
 
 
 def face_boxes(faces: Sequence[Face]) -> Floats:
-    """Boxes of faces: of their edges and triangles, with room for what a curved face bulges over those."""
-    for face in dict.fromkeys(faces):
-        if face not in _faces:
-            p = np.concatenate([face_mesh(face).points, edge_boxes(list(face.edges())).reshape(-1, 3)])
-            low, high = p.min(axis=0), p.max(axis=0)
-            bulge = 0.0 if face.surface.kind == "plane" else 0.01 * float(np.linalg.norm(high - low))
-            _faces[face] = np.stack([low - bulge, high + bulge])
+    """Boxes of faces: of their edges and, of curved ones, triangles, with room for what they bulge over those."""
+    fresh = [f for f in dict.fromkeys(faces) if f not in _faces]
+    own = [list(f.edges()) for f in fresh]
+    boxes = edge_boxes([e for edges in own for e in edges])
+    stop = np.cumsum([len(edges) for edges in own])
+    for face, edges, last in zip(fresh, own, stop.tolist(), strict=True):
+        p = boxes[last - len(edges) : last].reshape(-1, 3)
+        flat = face.surface.kind == "plane" and len(p)
+        if not flat:
+            p = np.concatenate([p, face_mesh(face).points])
+        low, high = p.min(axis=0), p.max(axis=0)
+        bulge = 0.0 if flat else 0.01 * float(np.linalg.norm(high - low))
+        _faces[face] = np.stack([low - bulge, high + bulge])
     return np.array([_faces[f] for f in faces]).reshape(-1, 2, 3)
 
 

@@ -11,9 +11,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from lithon.arrays import Floats, Ints, frozen
 from lithon.brep.tessellate import face_mesh
@@ -118,8 +117,8 @@ def _pieces(n: int, corners: Ints) -> Ints:
     order = np.argsort(key, kind="stable")
     same = np.flatnonzero(key[order[1:]] == key[order[:-1]])
     a, b = owner[order[same]], owner[order[same + 1]]
-    graph = coo_array((np.ones(len(a)), (a, b)), shape=(len(corners),) * 2)
-    return np.asarray(connected_components(graph, directed=False)[1])
+    graph = scipy.sparse.coo_array((np.ones(len(a)), (a, b)), shape=(len(corners),) * 2)
+    return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
 
 
 _Piece = tuple[Floats, Ints]
@@ -199,8 +198,8 @@ def _sides(points: Floats, corners: Ints) -> _Sides:
     normal = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     soft = (normal[owner[a]] * normal[owner[b]]).sum(axis=1) > np.cos(CREASE)
-    graph = coo_array((np.ones(int(soft.sum())), (owner[a[soft]], owner[b[soft]])), shape=(m, m))
-    smooth = np.asarray(connected_components(graph, directed=False)[1])
+    graph = scipy.sparse.coo_array((np.ones(int(soft.sum())), (owner[a[soft]], owner[b[soft]])), shape=(m, m))
+    smooth = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
     near = np.full((m, 3), -1)
     near[owner[a[soft]], a[soft] // m], near[owner[b[soft]], b[soft] // m] = owner[b[soft]], owner[a[soft]]
     area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
@@ -38,7 +38,7 @@ def openings(body: Body) -> list[Opening]:
         return []
     points = [samples(edge) for edge in open_edges]
     beside: dict[int, tuple[int, float]] = {}
-    tree = cKDTree(np.concatenate(points))
+    tree = scipy.spatial.cKDTree(np.concatenate(points))
     owner = np.repeat(np.arange(len(open_edges)), _ALONG)
     for k, edge in enumerate(open_edges):
         reach = 0.08 * edge.length

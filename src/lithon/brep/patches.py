@@ -11,7 +11,7 @@ from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of
 from lithon.brep.domain import flat_domain
 from lithon.brep.tessellate import edge_points, face_mesh
-from lithon.brep.topology import Face, Model
+from lithon.brep.topology import Face, Loop, Model
 from lithon.brep.triangulate import Tangled, triangulate
 from lithon.errors import Refusal
 
@@ -78,13 +78,29 @@ def _same_place(a: Face, b: Face, tolerance: float) -> bool:
     return a.surface is b.surface or a.surface.same_as(b.surface, tolerance, 1.0)
 
 
+def _bare(face: Face, others: list[Face]) -> Face:
+    """A plane face closed over the holes that it has in common with all others: they change nothing between them."""
+    loops = [_walk(loop) for loop in face.loops]
+    common = set(loops).intersection(*({_walk(loop) for loop in other.loops} for other in others))
+    if not common:
+        return face
+    sizes = [float(np.ptp(np.concatenate([edge_points(c.edge)[1] for c in loop]), axis=0).max()) for loop in face.loops]
+    outer = int(np.argmax(sizes))
+    left = tuple(loop for k, loop in enumerate(face.loops) if k == outer or loops[k] not in common)
+    return Face(face.surface, left, face.along)
+
+
+def _walk(loop: Loop) -> frozenset[tuple[int, bool]]:
+    return frozenset((c.edge.uid, c.forward) for c in loop)
+
+
 def _gained(face: Face, origins: list[Face]) -> list[tuple[Floats, Ints]]:
     if face.surface.kind != "plane":
         return []  # a curved face that only lost some of its length or got a new end
     try:
-        shape, mirror = flat_shape(face)
+        shape, mirror = flat_shape(_bare(face, origins))
         for origin in origins:
-            like = Face(face.surface, origin.loops, face.along)
+            like = Face(face.surface, _bare(origin, [face]).loops, face.along)
             shape = shapely.difference(shape, flat_shape(like, mirror)[0], grid_size=1e-6)
     except (Refusal, shapely.errors.GEOSException):
         return []

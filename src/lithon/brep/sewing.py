@@ -8,9 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
@@ -41,10 +39,10 @@ def _join_vertices(proto: ProtoFaces, tolerance: float) -> float:
     if not numbers:
         return 0.0
     points = np.array([proto.points[n] for n in numbers])
-    pairs = cKDTree(points).query_pairs(tolerance, output_type="ndarray")
+    pairs = scipy.spatial.cKDTree(points).query_pairs(tolerance, output_type="ndarray")
     n = len(points)
-    graph = coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
-    _, label = connected_components(graph, directed=False)
+    graph = scipy.sparse.coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
+    _, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
     _, first, size = np.unique(label, return_index=True, return_counts=True)
     middle = np.stack([np.bincount(label, points[:, c]) for c in range(3)], axis=1) / size[:, None]
     to = {numbers[k]: numbers[int(first[label[k]])] for k in range(n)}
@@ -65,7 +63,7 @@ def _cut_at_ends(proto: ProtoFaces, tolerance: float) -> None:
         return
     numbers = sorted(ends)
     points = np.array([proto.points[v] for v in numbers])
-    tree = cKDTree(points)
+    tree = scipy.spatial.cKDTree(points)
     into: dict[int, list[int]] = {}
     fresh = max(proto.edges, default=0) + 1
     for n in sorted(used):

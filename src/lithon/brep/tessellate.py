@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
@@ -178,7 +178,7 @@ def _given(face: Face, facets: Facets) -> FaceMesh:
     edges = list(dict.fromkeys(face.edges()))
     if edges:
         made = [edge_points(edge) for edge in edges]
-        away, row = cKDTree(facets.points).query(np.concatenate([p for _, p in made]))
+        away, row = scipy.spatial.cKDTree(facets.points).query(np.concatenate([p for _, p in made]))
         if float(away.max()) > 1e-9 * float(np.abs(facets.points).max()):
             raise Refusal("the triangles of a face do not reach its edges", entities=(face,))
         keys[row] = np.concatenate([k for k, _ in made])
@@ -359,8 +359,10 @@ def body_mesh(body: Body, within: Floats | None = None) -> tuple[Floats, Ints, I
 
 def _clipped(mesh: FaceMesh, box: Floats) -> FaceMesh:
     """The triangles that reach into a box (2,3), and their points."""
-    corners = mesh.points[mesh.triangles]
-    rows = mesh.triangles[((corners.min(axis=1) <= box[1]) & (corners.max(axis=1) >= box[0])).all(axis=1)]
+    beyond = np.concatenate([mesh.points < box[0], mesh.points > box[1]], axis=1)
+    sides = np.packbits(beyond, axis=1)[:, 0]  # a bit for each side of the box that a point is beyond
+    a, b, c = (sides[mesh.triangles[:, k]] for k in range(3))
+    rows = mesh.triangles[(a & b & c) == 0]  # not all three beyond one side
     used, place = np.unique(rows, return_inverse=True)
     return FaceMesh(mesh.points[used], place.reshape(-1, 3), mesh.keys[used], mesh.trouble)
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.measures import mass_properties
@@ -80,7 +80,7 @@ def motion_between(a: Body, b: Body) -> Floats | None:
     if not np.allclose(one.numbers, two.numbers, rtol=_NEAR, atol=_NEAR):
         return None
     reach = float(np.linalg.norm(one.points - one.centre, axis=1).max()) + 1e-12
-    tree = cKDTree(two.points)
+    tree = scipy.spatial.cKDTree(two.points)
     for turn in _turns(one, two):
         moved = (one.points - one.centre) @ turn.T + two.centre
         if float(tree.query(moved)[0].max()) < 10.0 * _NEAR * reach:

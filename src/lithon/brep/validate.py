@@ -82,6 +82,9 @@ def _edge_flaws(body: Body) -> list[Flaw]:
 
 def _balanced(uses: list[tuple[FaceUse, Coedge]]) -> bool:
     """Whether as many faces walk an edge one way as the other."""
+    if len(uses) == 2:  # nearly always
+        (use_a, a), (use_b, b) = uses
+        return (a.forward == use_a.forward) != (b.forward == use_b.forward)
     return 2 * sum(coedge.forward == use.forward for use, coedge in uses) == len(uses)
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from scipy.interpolate import make_interp_spline
+import scipy
 
 from lithon.arrays import Floats, frozen
 from lithon.errors import BadFile
@@ -286,7 +286,7 @@ class IgesGeometry:
             p = surface.at(uv[:, 0], uv[:, 1])[0]
             if float(np.linalg.norm(np.diff(p, axis=0), axis=1).sum()) == 0.0:
                 continue  # along a pole
-            fit = make_interp_spline(np.linspace(0.0, 1.0, 65), p, k=3)
+            fit = scipy.interpolate.make_interp_spline(np.linspace(0.0, 1.0, 65), p, k=3)
             out.append(Stretch(BSplineCurve(frozen(fit.t), 3, frozen(fit.c)), 0.0, 1.0))
         return out
 
@@ -328,5 +328,5 @@ def _side(surface: BSplineSurface, axis: int, at: float) -> BSplineCurve | None:
 
 
 def _through(t: Floats, p: Floats) -> BSplineCurve:
-    fit = make_interp_spline(t, p, k=3)
+    fit = scipy.interpolate.make_interp_spline(t, p, k=3)
     return BSplineCurve(frozen(fit.t), 3, frozen(fit.c))

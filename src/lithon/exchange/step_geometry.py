@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import make_interp_spline
+import scipy
 
 from lithon.arrays import Floats, frozen
 from lithon.errors import BadFile
@@ -153,7 +153,9 @@ class GeometryReader:
             return None
         t = np.linspace(basis.low, basis.high, 16 * len(basis.control) + 1)
         side = np.cross(basis.derivative(t), across)
-        fit = make_interp_spline(t, basis.point(t) + away * side / np.linalg.norm(side, axis=1, keepdims=True), k=5)
+        fit = scipy.interpolate.make_interp_spline(
+            t, basis.point(t) + away * side / np.linalg.norm(side, axis=1, keepdims=True), k=5
+        )
         self.notes.append(f"the offset curve #{curve.number} is taken as a spline through {len(t)} of its points")
         return BSplineCurve(frozen(fit.t), 5, frozen(fit.c))
 

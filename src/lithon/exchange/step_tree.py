@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.tessellate import face_mesh
@@ -113,7 +113,7 @@ def same_at(a: Body, b: Body, near: float = 1e-7) -> Floats | None:
     if rough is None:
         return None
     here, there = _marks(a), _marks(b)
-    _, pair = cKDTree(there).query(here @ rough[:3, :3].T + rough[:3, 3])
+    _, pair = scipy.spatial.cKDTree(there).query(here @ rough[:3, :3].T + rough[:3, 3])
     if len(set(pair.tolist())) < len(pair):
         return None
     motion = _fitted(here, there[pair], rough)

@@ -11,7 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.interpolate import make_interp_spline
+import scipy
 
 from lithon.arrays import Floats, Ints, frozen
 from lithon.geometry.splines import BSplineCurve, turning_pieces
@@ -160,7 +160,7 @@ def _spline(t: Floats, points: Floats, closed: bool) -> BSplineCurve:
     """The cubic interpolating spline; of a closed one the last point is the first."""
     degree = min(3, len(t) - 1)
     if closed:
-        loose = make_interp_spline(t, points, k=3, bc_type="periodic")
+        loose = scipy.interpolate.make_interp_spline(t, points, k=3, bc_type="periodic")
         # Clamp it: a periodic spline's own knots stick out at both ends.
         from scipy.interpolate import insert
 
@@ -174,7 +174,7 @@ def _spline(t: Floats, points: Floats, closed: bool) -> BSplineCurve:
         inner = knots[first:last]
         return BSplineCurve(frozen(np.concatenate([[t[0]], inner, [t[-1]]])), 3,
                             frozen(control[first - 1 : first - 1 + len(inner) - 2]))  # fmt: skip
-    made = make_interp_spline(t, points, k=degree)
+    made = scipy.interpolate.make_interp_spline(t, points, k=degree)
     return BSplineCurve(frozen(made.t), degree, frozen(made.c))
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.interpolate import BSpline, make_interp_spline
+import scipy
 
 from lithon.arrays import Floats, frozen
 from lithon.geometry.curves import Curve, Ellipse, Line
@@ -80,8 +80,8 @@ def refined(curve: BSplineCurve, degree: int, inner: dict[float, int]) -> BSplin
     values = [np.full(many, value) for value, many in sorted(inner.items())]
     knots = np.concatenate([np.zeros(degree + 1), *values, np.ones(degree + 1)])
     at = np.array([knots[k + 1 : k + degree + 1].mean() for k in range(len(knots) - degree - 1)])
-    old = BSpline(curve.knots, _net(curve), curve.degree)
-    return _spline(knots, degree, make_interp_spline(at, old(at), k=degree, t=knots).c)
+    old = scipy.interpolate.BSpline(curve.knots, _net(curve), curve.degree)
+    return _spline(knots, degree, scipy.interpolate.make_interp_spline(at, old(at), k=degree, t=knots).c)
 
 
 def _multiplicities(curve: BSplineCurve, degree: int) -> dict[float, int]:
@@ -112,11 +112,11 @@ def _stretch(curve: BSplineCurve, t0: float, t1: float) -> BSplineCurve:
     values, many = np.unique(curve.knots, return_counts=True)
     inside = (values > t0 + _SAME * (t1 - t0)) & (values < t1 - _SAME * (t1 - t0))
     inner = {float((v - t0) / (t1 - t0)): min(int(m), p) for v, m in zip(values[inside], many[inside], strict=True)}
-    net = BSpline(curve.knots, _net(curve), p)
+    net = scipy.interpolate.BSpline(curve.knots, _net(curve), p)
     shares = [np.full(m, v) for v, m in sorted(inner.items())]
     knots = np.concatenate([np.zeros(p + 1), *shares, np.ones(p + 1)])
     at = np.array([knots[k + 1 : k + p + 1].mean() for k in range(len(knots) - p - 1)])
-    return _spline(knots, p, make_interp_spline(at, net(t0 + at * (t1 - t0)), k=p, t=knots).c)
+    return _spline(knots, p, scipy.interpolate.make_interp_spline(at, net(t0 + at * (t1 - t0)), k=p, t=knots).c)
 
 
 def _net(curve: BSplineCurve) -> Floats:

@@ -10,8 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import BSpline
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats, frozen
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
@@ -218,7 +217,7 @@ class BSplineSurface:
                 out[:, k], low[k], high[k])  # fmt: skip
         return out
 
-    def _grid(self) -> tuple[Floats, Floats, cKDTree, float]:
+    def _grid(self) -> tuple[Floats, Floats, scipy.spatial.cKDTree, float]:
         """Samples to start from: their parameters (n,2) and places in the grid (n,2), the samples themselves, and how
         far (mm) any point of the surface is from the next one, about."""
         if "grid" not in self._kept:
@@ -235,8 +234,8 @@ class BSplineSurface:
             spots = self.at(uv[:, 0], uv[:, 1])[0]
             cells = spots.reshape(len(u), len(v), 3)
             reach = float(np.linalg.norm(cells[1:, 1:] - cells[:-1, :-1], axis=2).max())
-            self._kept["grid"] = uv, place, cKDTree(spots), reach
-        found: tuple[Floats, Floats, cKDTree, float] = self._kept["grid"]
+            self._kept["grid"] = uv, place, scipy.spatial.cKDTree(spots), reach
+        found: tuple[Floats, Floats, scipy.spatial.cKDTree, float] = self._kept["grid"]
         return found
 
     def parameters(self, points: Floats) -> Floats:
@@ -305,7 +304,7 @@ class BSplineSurface:
         k = 1 - pole.around
         net = _weighted(self.control, self.weights)
         knots, degree = (self.knots_v, self.degree_v) if k == 1 else (self.knots_u, self.degree_u)
-        rows = BSpline(knots, net.transpose(1, 0, 2) if k == 1 else net, degree)
+        rows = scipy.interpolate.BSpline(knots, net.transpose(1, 0, 2) if k == 1 else net, degree)
         row = rows(0.5 * (low[k] + high[k]))
         own, order = (self.knots_u, self.degree_u) if k == 1 else (self.knots_v, self.degree_v)
         weights = None if self.weights is None else frozen(row[:, 3])

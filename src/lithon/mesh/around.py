@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.topology import Edge, Face, Vertex
@@ -154,7 +154,7 @@ def _found(hexer: Hexer, ids: Ints, points: Floats, turn: Turn, face: Face) -> I
     if not len(points):
         return np.zeros(0, dtype=np.int64)
     if len(ids):
-        gap, where = cKDTree(np.array([hexer.points[k] for k in ids])).query(points)
+        gap, where = scipy.spatial.cKDTree(np.array([hexer.points[k] for k in ids])).query(points)
         if gap.max() < 1e-3 * hexer.rules.size:
             return np.asarray(ids[where])
     raise Refusal(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats, Ints
 from lithon.mesh.delaunay import Tetrahedra
@@ -20,7 +20,7 @@ def fill(
 ) -> None:
     """Insert nodes into all labelled regions until no tetrahedron is too large."""
     centres = surface_points[surface_triangles].mean(axis=1)
-    shell = cKDTree(np.vstack([surface_points, centres]))
+    shell = scipy.spatial.cKDTree(np.vstack([surface_points, centres]))
     low, high = surface_points.min(axis=0), surface_points.max(axis=0)
     h = sizes.rules.size
     count = np.ceil((high - low) / (_CELL * h)).astype(int) + 1
@@ -47,7 +47,9 @@ def _smallest_in(start: Floats, cells: Ints, h: float, sizes: SizeField) -> Floa
     return np.asarray(sizes.at(middle) - sizes.rules.growth * np.sqrt(0.75) * _CELL * h)
 
 
-def _lattice(space: Tetrahedra, shell: cKDTree, start: Floats, cells: Ints, h: float, sizes: SizeField) -> None:
+def _lattice(
+    space: Tetrahedra, shell: scipy.spatial.cKDTree, start: Floats, cells: Ints, h: float, sizes: SizeField
+) -> None:
     """Body-centred cubic points of these cells where the wanted size is nearest to h."""
     cell = _CELL * h
     points = np.concatenate([start + cells * cell, start + (cells + 0.5) * cell])

@@ -10,7 +10,7 @@ from collections import defaultdict
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrange.overlay import inner_point
 from lithon.arrays import Floats, Ints, unit
@@ -227,7 +227,7 @@ class Hexer:
         for (below, i), edge in walls.over.items():
             ids, points = self.edge(below)
             there, spots = self.edge(edge)
-            off, hit = cKDTree(spots).query(s.motion.at(points, float(walls.heights[i])))
+            off, hit = scipy.spatial.cKDTree(spots).query(s.motion.at(points, float(walls.heights[i])))
             if off.max() > 1e-3 * self.rules.size:
                 raise Refusal("a wall's two ends do not match", where=spot(points[0]))
             column[steps[i]].update(zip(ids.tolist(), there[hit].tolist(), strict=True))
@@ -243,7 +243,11 @@ class Hexer:
         """What is left of the walls, cell by cell; a wall that a neighbour has meshed must have a node there."""
         walls, steps = self.walls[s], self._steps(s)
         known = {wall: self.on_face[wall][0] for wall in s.walls if wall in self.on_face}
-        trees = {wall: cKDTree(np.array([self.points[k] for k in ids])) for wall, ids in known.items() if len(ids)}
+        trees = {
+            wall: scipy.spatial.cKDTree(np.array([self.points[k] for k in ids]))
+            for wall, ids in known.items()
+            if len(ids)
+        }
         fresh: dict[Face, list[int]] = defaultdict(list)
         quads: dict[Face, list[Ints]] = defaultdict(list)
         for (below, i), wall in walls.face.items():
@@ -269,7 +273,7 @@ class Hexer:
                 sides = [facing(wall, q, self.points) for q in found]
                 self.on_face[wall] = np.array(fresh[wall], dtype=np.int64), np.concatenate(sides)
 
-    def _there(self, s: Sweep, wall: Face, tree: cKDTree | None, ids: Ints, points: Floats) -> Ints:
+    def _there(self, s: Sweep, wall: Face, tree: scipy.spatial.cKDTree | None, ids: Ints, points: Floats) -> Ints:
         """The nodes of a wall that lie at some points (n,3)."""
         off, where = tree.query(points) if tree is not None else (np.full(len(points), np.inf), [])
         if off.max() > 1e-3 * self.rules.size:
@@ -286,7 +290,9 @@ class Hexer:
         if there:
             ids = np.unique(np.concatenate([q.ravel() for _, q in there]))
             off, hit = (
-                cKDTree(np.array([self.points[k] for k in ids])).query(moved) if len(moved) else (np.zeros(0), [])
+                scipy.spatial.cKDTree(np.array([self.points[k] for k in ids])).query(moved)
+                if len(moved)
+                else (np.zeros(0), [])
             )
             if len(there) < len(s.target) or (len(moved) and off.max() > 1e-3 * self.rules.size):
                 raise Refusal(

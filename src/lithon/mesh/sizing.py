@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.sampling import spread
@@ -49,12 +49,12 @@ class SizeField:
         self.rules = rules
         keep = sizes < rules.size
         points, sizes = points[keep], np.maximum(sizes[keep], rules.smallest * rules.size)
-        self._classes: list[tuple[cKDTree, Floats]] = []
+        self._classes: list[tuple[scipy.spatial.cKDTree, Floats]] = []
         if len(sizes):
             level = np.floor(np.log(sizes / rules.size) / np.log(1.15)).astype(int)
             for k in np.unique(level):
                 pick = level == k
-                self._classes.append((cKDTree(points[pick]), sizes[pick]))
+                self._classes.append((scipy.spatial.cKDTree(points[pick]), sizes[pick]))
 
     def at(self, points: Floats) -> Floats:
         """Sizes (n,) at points (n,3)."""
@@ -134,7 +134,7 @@ def _curved_facets(surface: Facets, turn: float, rules: SizeRules) -> tuple[Floa
     normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     if len(place) < 2:
         return np.zeros((0, 3)), np.zeros(0)
-    away, near = cKDTree(place).query(place, k=min(7, len(place)))
+    away, near = scipy.spatial.cKDTree(place).query(place, k=min(7, len(place)))
     turned = np.linalg.norm(normal[near] - normal[:, None], axis=2)
     rate = np.where(away > 0.2 * rules.size, turned / np.maximum(away, 1e-300), 0.0).max(axis=1)
     wanted = np.maximum(turn / np.maximum(rate, 1e-300), rules.smallest * rules.size)

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.area import area_of, clamped
@@ -66,9 +66,9 @@ def walls_of(s: Sweep) -> Walls:
     base = [edge for edge, kind in kinds.items() if kind == "low"]
     walls = {edge for wall in s.walls for edge in wall.edges()}
     out = Walls(_heights(s, kinds), [edge for edge in base if edge in walls])
-    middles = cKDTree(np.array([edge.at(0.5) for edge in base])) if base else None
+    middles = scipy.spatial.cKDTree(np.array([edge.at(0.5) for edge in base])) if base else None
     corners = list(dict.fromkeys(v for e in base for v in (e.start, e.end) if v is not None))
-    feet = cKDTree(np.array([v.point for v in corners])) if corners else None
+    feet = scipy.spatial.cKDTree(np.array([v.point for v in corners])) if corners else None
     for edge, kind in kinds.items():
         under, share = s.motion.back(np.array([edge.at(x) for x in (0.0, 0.5, 1.0)]), s.start)
         if kind == "post":
@@ -188,7 +188,7 @@ def _cut_across(face: Face, cuts: dict[Edge, list[tuple[float, Vertex]]], tolera
 
 def _distinct(points: Floats) -> Floats:
     """One of each of several points (n,3) that are the same."""
-    pairs = cKDTree(points).query_pairs(_SAME)
+    pairs = scipy.spatial.cKDTree(points).query_pairs(_SAME)
     return points[sorted(set(range(len(points))) - {max(p) for p in pairs})]
 
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from lithon.brep.measures import face_area, face_centroid
-from lithon.brep.topology import Face, Model, rough_box
+from lithon.arrays import Floats
+from lithon.brep.measures import face_area, face_centroid, prepare
+from lithon.brep.topology import Body, Face, Model, rough_box
 from lithon.errors import BadFile, Unresolved, spot
 from lithon.geometry.surfaces import Cylinder
 
@@ -30,6 +33,42 @@ def fingerprint(model: Model, face: Face) -> Fingerprint:
     return out
 
 
+@dataclass(frozen=True, slots=True)
+class _Marks:
+    """What tells the faces of a body apart, in rows: kinds, radii (nan: none), areas, centroids, directions."""
+
+    kinds: np.ndarray
+    radii: Floats
+    areas: Floats
+    places: Floats
+    directions: Floats
+
+    @staticmethod
+    def of(body: Body) -> _Marks:
+        if body not in _known:
+            prepare(body.faces)
+            faces = body.faces
+            _known[body] = _Marks(
+                np.array([f.surface.kind for f in faces]),
+                np.array([f.surface.radius if isinstance(f.surface, Cylinder) else np.nan for f in faces]),
+                np.array([face_area(f) for f in faces]),
+                np.array([face_centroid(f) for f in faces]).reshape(-1, 3),
+                np.array([f.surface.frame.z for f in faces]).reshape(-1, 3),
+            )
+        return _known[body]
+
+    def away(self, kind: str, radius: float, area: float, place: Floats, direction: Floats) -> Floats:
+        """How far (mm) each face of the same kind, radius, direction and about the same area lies; others inf."""
+        like = self.kinds == kind
+        like &= ~(np.abs(self.radii - radius) > 0.02 * radius + 1e-6)
+        like &= np.abs(self.directions @ direction) >= 0.999
+        like &= (0.7 * area <= self.areas) & (self.areas <= area / 0.7 + 1e-9)
+        return np.where(like, np.linalg.norm(self.places - place, axis=1), np.inf)
+
+
+_known: WeakKeyDictionary[Body, _Marks] = WeakKeyDictionary()
+
+
 def resolve(model: Model, wanted: Sequence[Fingerprint]) -> list[Face]:
     """The faces of these fingerprints. Raises Unresolved naming those that are not there.
 
@@ -38,38 +77,36 @@ def resolve(model: Model, wanted: Sequence[Fingerprint]) -> list[Face]:
     """
     span = rough_box(model.bodies)
     reach = 0.03 * float(np.linalg.norm(span[1] - span[0]))
-    faces = model.faces()
-    out: list[Face] = []
+    faces = [face for body in model.bodies for face in body.faces]
+    marks = [_Marks.of(body) for body in model.bodies]
+    taken: dict[Face, None] = {}
     lost: list[str] = []
     for mark in wanted:
         try:
             place = np.array([float(c) for c in mark["place"]])
             direction = np.array([float(c) for c in mark["direction"]])
             kind, area, radius = str(mark["kind"]), float(mark["area"]), float(mark.get("radius", 0.0))
+            if place.shape != (3,) or direction.shape != (3,):
+                raise ValueError("a place and a direction have three numbers")
         except (KeyError, TypeError, ValueError) as error:
             raise BadFile(f"a recorded face is not well formed ({error})") from error
-        best: Face | None = None
-        nearest = reach
-        for face in faces:
-            if face.surface.kind != kind or face in out:
-                continue
-            if isinstance(face.surface, Cylinder) and abs(face.surface.radius - radius) > 0.02 * radius + 1e-6:
-                continue
-            if abs(float(face.surface.frame.z @ direction)) < 0.999:
-                continue
-            if not 0.7 * area <= face_area(face) <= area / 0.7 + 1e-9:
-                continue
-            away = float(np.linalg.norm(face_centroid(face) - place))
-            if away <= nearest:
-                best, nearest = face, away
+        away = np.concatenate([m.away(kind, radius, area, place, direction) for m in marks])
+        # The nearest that no other mark has taken; what two bodies share stands in both.
+        best = next((faces[k] for k in _nearest(away, reach) if faces[k] not in taken), None)
         if best is None:
             lost.append(f"{kind} face at {spot(place)}")
         else:
-            out.append(best)
+            taken[best] = None
     if lost:
         raise Unresolved(
             f"{len(lost)} of {len(wanted)} recorded faces are not on this model",
             where=lost[0],
             remedy="choose them again on this model, or switch the step off",
         )
-    return out
+    return list(taken)
+
+
+def _nearest(away: Floats, reach: float) -> list[int]:
+    """The rows within reach, nearest first."""
+    near = np.flatnonzero(away <= reach)
+    return [int(k) for k in near[np.argsort(away[near], kind="stable")]]

@@ -3,6 +3,7 @@ loses nothing. Jobs are plain functions of plain arguments; see `JOBS`."""
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import signal
 import sys
@@ -12,8 +13,9 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+from lithon.brep.boxes import face_boxes
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
-from lithon.brep.patches import change
+from lithon.brep.patches import Change, change
 from lithon.brep.tessellate import divide_all
 from lithon.brep.topology import Model
 from lithon.brep.travel import make_ready
@@ -24,11 +26,13 @@ from lithon.mesh.make import mesh_of
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.sizing import SizeRules
 from lithon.progress import Progress
+from lithon.project.fingerprints import fingerprint, resolve
 from lithon.project.ledger import Entry, Ledger, Source, replayed
 from lithon.project.opening import opened
 from lithon.project.process import Started, start
 from lithon.project.steps import Outcome, Step, clear_step, run_step
 from lithon.project.wire import Parcel, Wire
+from lithon.survey.features import features
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
 from lithon.survey.sizes import Mark, marks
@@ -55,10 +59,11 @@ def _reread(progress: Progress, source: Source) -> Ledger:
     return ledger
 
 
-def _step(progress: Progress, model: Model, step: Step) -> Outcome:
+def _step(progress: Progress, model: Model, step: Step) -> tuple[Outcome, Change]:
+    """What a step gives, and the ghost of it."""
     outcome = run_step(model, step, progress)
     _drawn(outcome.model)
-    return outcome
+    return outcome, change(model, outcome.model)
 
 
 def _mesh(progress: Progress, model: Model, size: float, elements: str = "tet") -> Mesh:
@@ -90,6 +95,11 @@ def _warm(progress: Progress, model: Model) -> None:
     change(Model.of([sunk]), run_step(Model.of([sunk]), clear_step(Model.of([sunk]), [sunk.faces[-1]])).model)
     for body in model.bodies:
         flaws(body, model.tolerance)
+        progress.tell(0.0, "looking at the solid")
+        face_boxes(body.faces)
+        resolve(model, [fingerprint(model, body.faces[0])])
+        progress.tell(0.0, "looking at the solid")
+        features(body)
         progress.tell(0.0, "looking at the solid")
 
 
@@ -138,6 +148,7 @@ def serve(connection: Connection) -> None:
     wire = Wire()
     last = 0.0
     stop: set[int] = set()
+    ahead: tuple[Path, Any] | None = None
 
     def on_signal(number: int, frame: object) -> None:
         stop.add(number)
@@ -151,6 +162,10 @@ def serve(connection: Connection) -> None:
             return
         if number == "done":
             continue  # another worker's answer: what is in it is known now
+        if number == "ahead":
+            with contextlib.suppress(Exception):  # asked for in earnest, it will say what is wrong
+                ahead = args[0], _open(Progress(None, lambda: bool(stop)), args[0])
+            continue
         current = number
         stop.clear()
 
@@ -162,7 +177,11 @@ def serve(connection: Connection) -> None:
                 connection.send_bytes(wire.pack(("progress", number, share, what)))
 
         try:
-            result = JOBS[name](Progress(report, lambda: bool(stop)), *args)
+            if ahead is not None and name == "open" and args[0] == ahead[0]:
+                result = ahead[1]
+            else:
+                result = JOBS[name](Progress(report, lambda: bool(stop)), *args)
+            ahead = None
             answer = ("done", number, result)
         except LithonError as error:
             answer = ("failed", number, error)
@@ -182,12 +201,17 @@ def serve(connection: Connection) -> None:
             gc.freeze()
 
 
+def read_ahead(started: Started, path: Path) -> None:
+    """Have a worker that was just started read a file which it will soon be asked to open."""
+    started.connection.send_bytes(Wire().pack(("ahead", "open", (path,))))
+
+
 class WorkerHandle:
     """The near end: starts the process, sends jobs, reads answers. After a crash make another one."""
 
-    def __init__(self, started: Started | None = None) -> None:
+    def __init__(self, started: Started | None = None, nice: int = 0) -> None:
         self._numbers = 0
-        started = started or start()
+        started = started or start(nice)
         self.process, self.connection = started.process, started.connection
         self.wire = Wire()
 

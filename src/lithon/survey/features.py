@@ -70,6 +70,16 @@ def features(body: Body) -> tuple[Feature, ...]:
     return hit
 
 
+def known_features(body: Body) -> tuple[Feature, ...] | None:
+    """The features of a body, if they have been found."""
+    return _features.get(body)
+
+
+def learn_features(body: Body, found: tuple[Feature, ...]) -> None:
+    """Take over what another process found on the same body."""
+    _features.setdefault(body, found)
+
+
 # ---- holes
 
 
@@ -368,4 +378,4 @@ def feature_of(body: Body, face: Face) -> Feature | None:
     return min(hits, key=lambda f: len(f.faces)) if hits else None
 
 
-__all__ = ["Feature", "Kind", "feature_of", "features"]
+__all__ = ["Feature", "Kind", "feature_of", "features", "known_features", "learn_features"]

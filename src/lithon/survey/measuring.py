@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.area import area_of, clamped
@@ -147,7 +147,7 @@ def distance(a: Item, b: Item) -> tuple[float, Floats, Floats]:
     From the nearest pairs of sample points, back and forth onto the true shapes.
     """
     one, two = _cloud(a), _cloud(b)
-    away, row = cKDTree(two).query(one)
+    away, row = scipy.spatial.cKDTree(two).query(one)
     best: tuple[float, Floats, Floats] | None = None
     for k in np.argsort(away)[:: max(1, len(away) // 400)][:6]:
         p, q = one[k], two[int(row[k])]

@@ -9,6 +9,7 @@ from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
 from lithon.brep.twins import twins
 from lithon.mesh.hexahedra import verdict
+from lithon.survey.features import Feature, features
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,10 +23,11 @@ class Standing:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Standings:
-    """Of each body of a model; twins together, each group in the order of the model."""
+    """Of each body of a model, and its features; twins together, each group in the order of the model."""
 
     of: dict[Body, Standing]
     groups: list[list[Body]]
+    features: dict[Body, tuple[Feature, ...]]
 
 
 def standings(model: Model) -> Standings:
@@ -35,4 +37,4 @@ def standings(model: Model) -> Standings:
         # Twins differ in where they are; an axis along which one can be swept goes with it.
         first = Standing(*verdict(group[0]), volume(group[0]) if closed(group[0]) else None)
         of.update(dict.fromkeys(group, first))
-    return Standings(of, groups)
+    return Standings(of, groups, {body: features(body) for body in model.bodies})
