@@ -22,8 +22,8 @@ os.environ.setdefault("LIBGL_ALWAYS_SOFTWARE", "1")
 
 @pytest.fixture(scope="session")
 def display():
-    """A display: the one there is, or a virtual one for this run."""
-    if os.environ.get("DISPLAY"):
+    """A display of this process alone, as a window in another would take the keys; or the one there is."""
+    if os.environ.get("DISPLAY") and ("PYTEST_XDIST_WORKER" not in os.environ or shutil.which("Xvfb") is None):
         yield os.environ["DISPLAY"]
         return
     if shutil.which("Xvfb") is None:
@@ -75,3 +75,61 @@ def prepared(anchor_file: Path) -> lithon.Ledger:
     for step in PREPARATION:
         work.take(step)
     return work
+
+
+@pytest.fixture(scope="module")
+def workers():
+    """Worker processes go on from test to test where they are idle and well: starting one takes seconds."""
+    import lithon.app.lane as lane
+
+    idle = []
+
+    class Lent(lane.WorkerHandle):
+        under_way = 0
+
+        def submit(self, name, *args):
+            self.under_way += 1
+            return super().submit(name, *args)
+
+        def receive(self):
+            message = super().receive()
+            self.under_way -= message[0] != "progress"
+            return message
+
+        def close(self):
+            if self.under_way or self.process.poll() is not None:
+                super().close()
+            else:
+                idle.append(self)
+
+    own = lane.WorkerHandle
+    lane.WorkerHandle = lambda started=None, nice=0: idle.pop() if idle and started is None else Lent(started, nice)
+    yield
+    lane.WorkerHandle = own
+    for worker in idle:
+        own.close(worker)
+
+
+@pytest.fixture
+def desk(display, qtbot, tmp_path, workers):
+    from PySide6.QtCore import QSettings
+
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
+    from lithon.app.desk import Desk
+
+    made = Desk()
+    qtbot.addWidget(made)
+    made.show()
+    qtbot.waitExposed(made)
+    made.activateWindow()
+    return made
+
+
+@pytest.fixture
+def opened(desk, qtbot, anchor_file):
+    from hands import settled
+
+    desk.open(anchor_file)
+    settled(desk, qtbot)
+    qtbot.wait(80)  # the first look is taken in the next turn of the event loop
+    return desk

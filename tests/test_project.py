@@ -225,8 +225,11 @@ def test_the_worker_works_stops_and_may_die(anchor):
     worker = WorkerHandle()
     try:
         worker.submit("step", anchor, lithon.clear_question("holes where diameter < 3 mm"))
-        (kind, number, outcome), _ = wait(worker)
+        (kind, number, (outcome, ghost)), _ = wait(worker)
         assert (kind, number) == ("done", 1) and outcome.faces_change == -2
+        assert set(ghost.gone) == set(anchor.faces()) - set(outcome.model.faces()) - {
+            f.before for f in outcome.model.faces()
+        }
         kept = set(outcome.model.faces()) & set(anchor.faces())
         assert len(kept) >= 30  # the same objects as here
         worker.submit("step", anchor, lithon.clear_question("holes where diameter > 99 mm"))

@@ -13,8 +13,19 @@ from lithon.app import theme
 from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row
 from lithon.app.work import STATIONS, Work
+from lithon.brep.topology import Model
 from lithon.exchange.placement import ORIGINS, UPS, Placement
-from lithon.project.steps import clear_question, clear_step, close_step, drop_step, merge_step, replace_step, sew_step
+from lithon.project.steps import (
+    Step,
+    clear_question,
+    clear_step,
+    close_step,
+    drop_step,
+    merge_step,
+    part_step,
+    replace_step,
+    sew_step,
+)
 from lithon.survey.findings import Finding, share
 
 #: So many notes of an arrival are shown as cards.
@@ -31,6 +42,8 @@ _REMEDIES = {
     "sew": sew_step,
     "replace": replace_step,
 }
+#: Those that are about two bodies, not faces.
+_BETWEEN = {"part": part_step}
 _NOUNS = {
     "small hole": ("holes", "diameter"),
     "small fillet": ("fillets", "radius"),
@@ -65,6 +78,14 @@ def grouped(findings: list[Finding]) -> list[Group]:
         table.setdefault((f.kind, round(f.size, 3), f.text, bool(f.keep)), []).append(f)
     groups = [Group(v) for v in table.values()]
     return sorted(groups, key=lambda g: (_ORDER[g.first.severity], bool(g.first.keep), g.first.size))
+
+
+def _step_of(model: Model, group: Group) -> Step | None:
+    """The step that a group's remedy is, if it can be taken from the card."""
+    f = group.first
+    if f.remedy in _BETWEEN and f.other is not None:
+        return _BETWEEN[f.remedy](f.body.name, f.other.name)
+    return _REMEDIES[f.remedy](model, group.faces) if f.remedy in _REMEDIES and f.faces else None
 
 
 def _short(length: float) -> str:
@@ -336,7 +357,7 @@ class Docket(Panel):
         card = Card(mark, colour, text, lead + f.consequence, f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
-        if f.remedy in _REMEDIES and f.faces:
+        if _step_of(self.work.model, group) is not None:
             word = f.remedy.capitalize()
             card.add_button(f"{word} all {n}" if n > 1 else word, lambda g=group: self.remedy(g))
             card.add_button("Keep", lambda g=group: self.keep(g))
@@ -372,13 +393,14 @@ class Docket(Panel):
     def remedy(self, group: Group | None = None) -> None:
         """Propose the remedy of a card."""
         group = group or (self.groups[self.current] if self.groups else None)
-        if group is None or group.first.remedy not in _REMEDIES or not group.faces:
+        step = _step_of(self.work.model, group) if group is not None else None
+        if step is None:
             return
         self.work.choose(group.faces)
         n = len(group.findings)
         subject = (f"{n} × " if n > 1 else "") + group.first.text
         kind = group.first.remedy
-        self.work.propose(kind, kind.capitalize(), _REMEDIES[kind](self.work.model, group.faces), subject)
+        self.work.propose(kind, kind.capitalize(), step, subject)
 
     def all_like_this(self) -> None:
         """Propose the remedy for everything of this kind up to this size."""

@@ -245,8 +245,8 @@ def painted(data: vtkPolyData, see_through: bool) -> vtkActor:
     out.SetForceTranslucent(see_through)
     prop = out.GetProperty()
     prop.SetAmbient(0.34)
-    prop.SetDiffuse(0.80)
-    prop.SetSpecular(0.04)
+    prop.SetDiffuse(0.83)
+    prop.SetSpecular(0.0)  # no highlight: what is drawn is in proportion to the colour, which kept pixels rely on
     return out
 
 

@@ -69,7 +69,10 @@ class _Piece:
         colours = np.stack([number & 255, number >> 8 & 255, number >> 16 & 255], axis=1).astype(np.uint8)
         data.GetCellData().SetScalars(numpy_to_vtk(colours, deep=True))
         actor = scene.painted(data, see_through=False)
-        actor.GetProperty().LightingOff()
+        prop = actor.GetProperty()
+        prop.LightingOff()
+        prop.SetAmbient(0.0)  # without light the two still add up
+        prop.SetDiffuse(1.0)
         return actor
 
     @property

@@ -13,7 +13,7 @@ import numpy as np
 from vtkmodules.util.numpy_support import numpy_to_vtk, vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
 from vtkmodules.vtkCommonDataModel import vtkPlane
-from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
+from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer, vtkRenderWindow
 from vtkmodules.vtkRenderingOpenGL2 import vtkOpenGLFramebufferObject
 
 from lithon.app.skin import Skin, cut
@@ -47,6 +47,7 @@ class Still:
         self._table = np.zeros((0, 4))
         #: Pixels in the order of the faces that they show, and where each face's begin (n+1,).
         self._order: Ints | None = None
+        self._numbered: Hashable = None  # of what picture the numbers are
         self._starts = np.zeros(1, dtype=np.int64)
         self._skin: object = None
         self._tinted: vtkUnsignedCharArray | None = None
@@ -68,7 +69,7 @@ class Still:
     def expect(self, key: Hashable, table: Ints) -> None:
         """The solid is about to be drawn: what the picture will be of."""
         self._next, self._table = key, table.astype(float)
-        if self.key != key:
+        if self._numbered != key:
             self._order = None
         self.key, self._tinted, self.pales = None, None, False
 
@@ -109,14 +110,15 @@ class Still:
         self.window.GetRGBACharPixelData(0, 0, w - 1, h - 1, 0, out)
         return vtk_to_numpy(out).reshape(-1, 4).copy()
 
-    def number(self, skin: Skin, plane: vtkPlane | None, outside_only: bool) -> None:
-        """Find out which face each pixel of the kept picture shows; nothing of it gets on screen."""
+    def number(self, skin: Skin, lines: list[vtkActor], plane: vtkPlane | None, outside_only: bool) -> None:
+        """Find out which face each pixel of the kept picture shows, and where black `lines` are on it; nothing of it
+        gets on screen."""
         if self.key is None or self._order is not None:
             return
         was = self.solid.GetDraw()
         if self._skin is not skin.picture:
             self.numbers.RemoveAllViewProps()
-            for actor in skin.numbered():
+            for actor in (*skin.numbered(), *lines):
                 self.numbers.AddActor(actor)
             self._skin = skin.picture
         for actor in self.numbers.GetActors():
@@ -135,6 +137,7 @@ class Still:
         rows[rows >= len(self._table)] = -1
         self._order = np.argsort(rows, kind="stable")
         self._starts = np.searchsorted(rows[self._order], np.arange(len(self._table) + 1))
+        self._numbered = self.key
 
     # ---- showing
 

@@ -140,7 +140,8 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.marks.SetUseFXAA(True)
         self.GetRenderWindow().Render()
         if not self._mesh_shown() and not self.wire:
-            self.still.number(self.skin, self.cut_plane, self._outside_only())
+            lines = self._edge_actors("#000000")
+            self.still.number(self.skin, lines, self.cut_plane, self._outside_only())
 
     def _begin(self, *_: object) -> None:
         """The window is about to draw: the solid afresh, or its kept picture in the present colours."""
@@ -211,13 +212,16 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             self._edge_lines = scene.line_data(scene.edge_runs(pic.edges)) if pic.edges else None
             # Small pictures are softened sample by sample, in every frame.
             self.GetRenderWindow().SetMultiSamples(0 if len(pic.triangles) > _MANY else 4)
-        lines = self._edge_lines
-        self._put("edges", [scene.actor(lines, theme.INK, width=1.2, lit=False, lift=1.0)] if lines else [])
+        self._put("edges", self._edge_actors(theme.INK))
         self._put("section", self._section())
         self._draw_shared()
         self.recolour()
         self._draw_mesh()
         self._draw_proposal()
+
+    def _edge_actors(self, colour: str) -> list[vtkActor]:
+        lines = self._edge_lines
+        return [scene.actor(lines, colour, width=1.2, lit=False, lift=1.0)] if lines is not None else []
 
     def _section(self) -> list[vtkActor]:
         pic = self._picture

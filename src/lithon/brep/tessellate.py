@@ -395,8 +395,10 @@ def open_edges(triangles: Ints) -> int:
 
 def _unpaired(a: Ints) -> int:
     """How many of the directed sides (m,2) have no partner that runs the other way."""
-    n = int(a.max()) + 1 if len(a) else 1
-    low, high = a.min(axis=1), a.max(axis=1)
-    _, side = np.unique(low * n + high, return_inverse=True)
-    balance = np.bincount(side.reshape(-1), weights=np.where(a[:, 0] == low, 1.0, -1.0))
-    return int(np.abs(balance).sum())
+    if not len(a):
+        return 0
+    low, high = np.minimum(a[:, 0], a[:, 1]), np.maximum(a[:, 0], a[:, 1])
+    # Both ends and, in the last bit, the way: sides that are one come together.
+    key = np.sort(2 * (low * (int(high.max()) + 1) + high) + (a[:, 0] == low))
+    starts = np.flatnonzero(np.concatenate([[True], key[1:] >> 1 != key[:-1] >> 1]))
+    return int(np.abs(np.add.reduceat(2 * (key & 1) - 1, starts)).sum())

@@ -43,8 +43,9 @@ def _across(body: Body, way: float, most: float) -> Field:
     spots, row = spread_inside(corners[sound], scale / 60.0)
     row = sound[row]
     if len(spots) > _MOST:  # one for each face and cell is enough where triangles are many
-        cells = np.column_stack([owner[row], np.round(spots / (scale / 250.0)).astype(np.int64)])
-        _, first = np.unique(cells, axis=0, return_index=True)
+        cells = np.round((spots - spots.min(axis=0)) / (scale / 250.0)).astype(np.int64)
+        # At most 251 cells each way, and one more number for the face.
+        _, first = np.unique(cells @ np.array([1, 256, 65536]) + (owner[row] << 24), return_index=True)
         spots, row = spots[first], row[first]
     which, distance = tree_of(body).first_hits(spots, way * cross[row] / size[row, None], 1e-7 * scale, most)
     far = np.where(which >= 0, owner[which], -1)

@@ -21,6 +21,8 @@ from lithon.geometry.surfaces import Surface
 
 #: In how many regions of a surface more a closest point is sought.
 _REGIONS = 4
+#: How often a stretch of a curve that turns sharply is halved.
+_HALVINGS = 12
 
 
 def _weighted(control: Floats, weights: Floats | None) -> Floats:
@@ -89,12 +91,22 @@ class BSplineCurve:
         return self._values(self._wrap(t), 1)[1]
 
     def _samples(self) -> tuple[Floats, Floats]:
-        """Parameters (k,) and points (k,3), close enough together for Newton to start from."""
+        """Parameters (k,) and points (k,3), close enough together for Newton to start from: between two the curve
+        does not turn by more than about a radian."""
         if "samples" not in self._kept:
             knots = np.unique(self.knots[self.degree : len(self.knots) - self.degree])
             n = max(4 * self.degree, -(-64 // max(1, len(knots) - 1)))
             steps = knots[:-1, None] + np.diff(knots)[:, None] * (np.arange(n) / n)
             t = np.append(steps.ravel(), knots[-1])
+            for _ in range(_HALVINGS if self.degree > 1 else 0):
+                width = np.diff(t)
+                d = np.stack([self._values(t[:-1] + share * width, 1)[1] for share in (0.01, 0.5, 0.99)])
+                d /= np.maximum(np.linalg.norm(d, axis=2, keepdims=True), 1e-300)
+                turn = np.arccos(np.clip((d[1:] * d[:-1]).sum(axis=2), -1.0, 1.0)).sum(axis=0)
+                sharp = (turn > 1.0) & (width > 1e-9 * (t[-1] - t[0]))
+                if not sharp.any():
+                    break
+                t = np.sort(np.concatenate([t, t[:-1][sharp] + 0.5 * width[sharp]]))
             self._kept["samples"] = t, self.point(t)
         found: tuple[Floats, Floats] = self._kept["samples"]
         return found

@@ -21,7 +21,6 @@ from multiprocessing import Pipe
 from multiprocessing.connection import Connection
 from typing import Protocol
 
-
 #: How nice workers are: the window comes first, then what the engineer waits for, then what nobody waits for.
 FORE, BACK = 3, 10
 

@@ -81,6 +81,11 @@ def combine_step(operation: str, kept: str, tool: str) -> Step:
     return {"do": "combine", "operation": operation, "body": kept, "tool": tool}
 
 
+def part_step(first: str, second: str) -> Step:
+    """Part two bodies that overlap: one gives up what they share, by default the larger."""
+    return {"do": "part", "bodies": [first, second]}
+
+
 def plane_through(points: Sequence[Sequence[float]]) -> dict[str, Any]:
     return {"through": [[float(c) for c in p] for p in points]}
 
@@ -270,6 +275,27 @@ def _combine(model: Model, step: Step, progress: Progress) -> Outcome:
     return _outcome(model, out, f"{operation} {kept.name}, {tool.name}")
 
 
+def _part(model: Model, step: Step, progress: Progress) -> Outcome:
+    """Solution 0: the larger gives up what both fill; 1: the smaller does."""
+    found = {b.name: b for b in model.bodies}
+    names = [str(name) for name in step["bodies"]]
+    if len(set(names)) != 2 or not found.keys() >= set(names):
+        raise Unresolved(f"two bodies called {' and '.join(map(repr, names))} are needed")
+    pair = sorted((found[name] for name in names), key=volume, reverse=True)
+    giver, keeper = pair if int(step.get("solution", 0)) % 2 == 0 else pair[::-1]
+    if any(len(model.owners(f)) > 1 for b in pair for f in b.faces):
+        raise Refusal("a bonded body cannot be parted from another", remedy="part first and bond afterwards")
+    progress.tell(0.1, f"what {giver.name} shares with {keeper.name}")
+    made = combine(giver, keeper, "subtract", model.tolerance)
+    if not made:
+        raise Refusal(f"nothing would be left of {giver.name}", remedy="drop it instead, or let the other give way")
+    after = model.replaced(giver, made)
+    gone = volume(giver) - sum(volume(b) for b in made)
+    if gone <= 1e-9 * volume(giver):
+        raise Refusal("the two bodies do not overlap", remedy="bond them: they may touch")
+    return _outcome(model, after, f"part {giver.name} from {keeper.name}: {gone:.4g} mm³ given up", solutions=2)
+
+
 def _drop(model: Model, step: Step, progress: Progress) -> Outcome:
     if "bodies" in step:
         names = {str(name) for name in step["bodies"]}
@@ -368,6 +394,7 @@ _VERBS: dict[str, Callable[[Model, Step, Progress], Outcome]] = {
     "split": _split,
     "bond": _bond,
     "combine": _combine,
+    "part": _part,
     "keep": _keep,
     "drop": _drop,
     "merge": _merge,

@@ -131,6 +131,8 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
         ]
     deepest: tuple[float, tuple[float, float, float] | None] = (0.0, None)
     nearest: tuple[float, tuple[float, float, float] | None] = (np.inf, None)
+    deep: dict[Face, None] = {}
+    close_by: tuple[Face, ...] = ()
     for one, other in ((a, b), (b, a)):
         spots, normals, own = _spots(one, 0.7 * size, shared)
         box = body_mesh(other)[0]
@@ -140,7 +142,7 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
             continue
         p, n = spots[close], normals[close]
         row, at = tree_of(other).nearest(p)
-        q, tri, _ = body_mesh(other)
+        q, tri, whose = body_mesh(other)
         facing = (n * triangle_normals(q, tri)[row]).sum(axis=1)
         straight = np.abs(((at - p) * n).sum(axis=1)) > 0.9 * np.linalg.norm(at - p, axis=1)
         true = _true_distance(one, own[close], other, row, p)
@@ -148,6 +150,7 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
         if whole:
             held = inside(other, p) & (true < -slack)
             if held.any():
+                deep.update(dict.fromkeys(one.uses[u].face for u in np.unique(own[close][held]).tolist()))
                 k = int(np.where(held, away, 0.0).argmax())
                 if away[k] > deepest[0]:
                     deepest = (float(away[k]), xyz(p[k]))
@@ -160,6 +163,7 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
             k = int(np.where(thin, away, np.inf).argmin())
             if away[k] < nearest[0]:
                 nearest = (float(away[k]), xyz(p[k]))
+                close_by = one.uses[int(own[close][k])].face, other.uses[int(whose[row[k]])].face
     out: list[Finding] = []
     for one, other in ((a, b), (b, a)):
         if closed(one) and _swallowed(one, other):
@@ -186,9 +190,11 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
                 deepest[1],
                 f"{a.name} and {b.name} overlap by up to {deepest[0]:.3g} mm",
                 "The space they share would be meshed twice.",
-                "subtract one from the other",
+                "part",
                 a,
+                tuple(deep),
                 station="bond",
+                other=b,
             )
         )
     elif nearest[1] is not None:
@@ -202,7 +208,9 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
                 f"The gap is {share(nearest[0], size)}: it stays open unless they are brought together.",
                 "leave it if it is meant",
                 a,
+                close_by,
                 station="bond",
+                other=b,
             )
         )
     return out

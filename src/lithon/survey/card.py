@@ -29,6 +29,8 @@ class Finding:
     station: str = "trim"
     #: Why it should rather be kept, where there is a reason.
     keep: str = ""
+    #: The other body, where it is about two.
+    other: Body | None = None
 
     def as_json(self) -> dict[str, Any]:
         return {

@@ -1,0 +1,324 @@
+"""The real window, driven by mouse and keys: what arrives dirty, as triangles, as an assembly, or too late."""
+
+import numpy as np
+import pytest
+from hands import button_of, desk_words, labels, press, read, ready, settled, total
+
+import lithon
+from lithon.brep.boxes import box
+from lithon.brep.measures import face_area, volume
+
+pytestmark = pytest.mark.usefixtures("display")
+
+
+def test_triangles_arrive_with_a_choice_of_units(desk, qtbot, tmp_path, anchor):
+    import lithon
+
+    path = tmp_path / "anchor.stl"
+    lithon.write_triangles(anchor, path)
+    desk.open(path)
+    settled(desk, qtbot)
+    exact = total(desk)
+    desk.work.go("Intake")
+    assert "names no unit" in labels(desk.docket)
+    button_of(desk.docket, "○ inch").click()
+    settled(desk, qtbot)
+    assert total(desk) == pytest.approx(exact * 25.4**3, rel=1e-6)
+    assert desk.work.ledger.size > 60.0  # a size that fits the part as it is now
+    # The unit is kept with the project.
+    saved = tmp_path / "work.lithon"
+    assert desk.work.save(saved)
+    desk.open(saved)
+    settled(desk, qtbot)
+    assert total(desk) == pytest.approx(exact * 25.4**3, rel=1e-6)
+
+
+def test_bad_triangles_leave_the_desk_as_it_was(opened, qtbot, tmp_path):
+    before = opened.work.model
+    for name, data in (("a.stl", b""), ("b.ply", b"ply\n"), ("c.3mf", b"PK\x03\x04"), ("d.obj", b"v 1 2 nan\n")):
+        path = tmp_path / name
+        path.write_bytes(data)
+        opened.open(path)
+        read(opened, qtbot)
+        assert opened.notices.trouble.isVisible() and opened.work.model is before
+        opened.notices.hush()
+
+
+def test_twins_are_folded_and_hidden_together(desk, qtbot, tmp_path):
+    import lithon
+    from lithon.samples import paddle_frame
+
+    path = tmp_path / "paddle-frame.step"
+    lithon.write_step(paddle_frame(), path, "paddle frame")
+    desk.open(path)
+    settled(desk, qtbot)
+    assert "bolt  × 12" in labels(desk.roster) and "bolt 12" not in labels(desk.roster)
+    from PySide6.QtWidgets import QFrame, QLabel
+
+    card = next(
+        f
+        for f in desk.roster.findChildren(QFrame)
+        if f.objectName() == "card" and any("× 12" in x.text() for x in f.findChildren(QLabel))
+    )
+    button_of(card, "hide").click()
+    assert len(desk.work.hidden) == 12 and all(name.startswith("bolt") for name in desk.work.hidden)
+    button_of(desk.roster, "unfold").click()
+    assert "bolt 12" in labels(desk.roster)
+
+
+def test_walls_and_gaps_come_from_the_worker(desk, qtbot, tmp_path):
+    import lithon
+    from lithon.samples import FRAME, paddle_frame
+    from lithon.survey.sizes import LENSES
+
+    path = tmp_path / "paddle-frame.step"
+    lithon.write_step(paddle_frame(), path, "paddle frame")
+    desk.open(path)
+    settled(desk, qtbot)
+    for key, least in (("gaps", FRAME.gap), ("walls", 0.5 * (FRAME.bush - FRAME.pin))):
+        desk.sieve.lens_buttons[key].click()
+        assert desk.sieve.lens is next(x for x in LENSES if x.key == key)
+        qtbot.waitUntil(lambda: bool(desk.sieve.marks), timeout=60000)
+        assert desk.sieve.marks[0].value == pytest.approx(least, rel=1e-6)
+        assert desk.sieve.marks[0].faces
+
+
+def test_a_dirty_part_is_told_card_by_card(desk, qtbot, tmp_path):
+    import lithon
+    from lithon.samples import pintle_shoe
+
+    path = tmp_path / "pintle-shoe.step"
+    lithon.write_step(pintle_shoe(), path, "pintle shoe")
+    desk.open(path)
+    settled(desk, qtbot)
+    desk.work.go("Mend")
+    kinds = [g.first.kind for g in desk.docket.groups]
+    assert set(kinds) >= {"gap between edges", "open boundary", "hidden sheet", "disguised surface", "needless split"}
+    assert "blocked" in labels(desk.roster)
+    desk.docket.show(desk.docket.groups[kinds.index("hidden sheet")])
+    assert len(desk.work.faces) == 1
+    # Its remedy is a proposal like any other: seen, taken, recorded, and the card is gone.
+    before = len(desk.work.model.faces())
+    desk.docket.remedy(desk.docket.groups[kinds.index("hidden sheet")])
+    ready(desk, qtbot)
+    assert desk.work.proposal.state == "ready"
+    desk.work.accept()
+    settled(desk, qtbot)
+    kinds = [g.first.kind for g in desk.docket.groups]
+    assert "hidden sheet" not in kinds and "open boundary" in kinds
+    assert len(desk.work.model.faces()) == before - 1 and len(desk.work.ledger.entries) == 1
+
+
+def test_a_dirty_part_is_mended_by_its_cards(desk, qtbot, tmp_path):
+    """R and Enter on the uppermost card, until Mend has nothing left to say; undone, all is as wounded as before."""
+    from PySide6.QtCore import Qt
+
+    import lithon
+    from lithon.samples import pintle_shoe
+    from lithon.samples.pintle_shoe import sound_shoe
+
+    path = tmp_path / "pintle-shoe.step"
+    lithon.write_step(pintle_shoe(), path, "pintle shoe")
+    desk.open(path)
+    settled(desk, qtbot)
+    work = desk.work
+    work.go("Mend")
+    first = [g.first.text for g in desk.docket.groups]
+    for _ in range(16):
+        if not desk.docket.groups:
+            break
+        press(desk, qtbot, Qt.Key.Key_R)
+        ready(desk, qtbot)
+        assert work.proposal.state == "ready", work.proposal.error
+        press(desk, qtbot, Qt.Key.Key_Return)
+        settled(desk, qtbot)
+    assert not desk.docket.groups and not [f for f in work.findings if f.severity == "stops"]
+    assert total(desk) == pytest.approx(volume(sound_shoe()), rel=1e-9)
+    words = [entry.outcome.words for entry in work.ledger.entries]
+    assert any(w.startswith("sew a gap, an edge moved by") for w in words) and "close 1 opening" in words
+    assert "blocked" not in labels(desk.roster)
+    while work.ledger.position:
+        work.undo()
+    settled(desk, qtbot)
+    assert [g.first.text for g in desk.docket.groups] == first
+
+
+def test_a_body_is_set_aside_and_its_contacts_get_names(desk, qtbot, tmp_path):
+    from PySide6.QtCore import Qt
+
+    from lithon.samples import paddle_frame
+
+    path = tmp_path / "frame.step"
+    lithon.write_step(paddle_frame(), path)
+    desk.open(path)
+    settled(desk, qtbot)
+    work = desk.work
+    bolt = next(b for b in work.model.bodies if b.name == "bolt")
+    work.choose(bolt.faces[:1])
+    qtbot.keyClick(desk, Qt.Key.Key_D)
+    qtbot.waitUntil(lambda: work.proposal is not None and work.proposal.state == "ready", timeout=60000)
+    qtbot.keyClick(desk, Qt.Key.Key_Return)
+    settled(desk, qtbot)
+    assert len(work.model.bodies) == 17 and not any(b.name == "bolt" for b in work.model.bodies)
+    named = [f for f in work.model.faces() if f.label == "contact bolt"]
+    assert {work.model.owners(f)[0].name for f in named} == {"lower plate", "upper plate"}
+    work.choose(named[:1])
+    assert "“contact bolt”" in desk_words(desk)
+    qtbot.keyClick(desk, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert len(work.model.bodies) == 18
+
+
+def test_triangles_are_turned_and_scaled_before_work_begins(desk, qtbot, tmp_path, anchor):
+    from PySide6.QtWidgets import QLineEdit, QPushButton
+
+    path = tmp_path / "anchor.stl"
+    lithon.write_triangles(anchor, path)
+    desk.open(path)
+    settled(desk, qtbot)
+    work = desk.work
+    work.go("Intake")
+    before = box(work.model.bodies[0])
+    up = next(b for b in desk.docket.findChildren(QPushButton) if b.objectName() == "choice")
+    next(a for a in up.menu().actions() if a.text() == "y").trigger()
+    settled(desk, qtbot)
+    after = box(work.model.bodies[0])
+    assert np.allclose((after[1] - after[0])[[0, 2, 1]], before[1] - before[0], atol=1e-4)
+    field = next(x for x in desk.docket.findChildren(QLineEdit) if x.objectName() == "place-scale")
+    field.setText("0.5")
+    field.editingFinished.emit()
+    settled(desk, qtbot)
+    assert np.allclose(np.ptp(box(work.model.bodies[0]), axis=0), 0.5 * (after[1] - after[0]), atol=1e-4)
+    field = next(x for x in desk.docket.findChildren(QLineEdit) if x.objectName() == "place-scale")
+    field.setText("a lot")
+    field.editingFinished.emit()
+    assert work.ledger.source.placement.scale == 0.5
+
+
+def test_measures_are_told_to_as_many_digits_as_asked(opened, qtbot):
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QLabel, QPushButton
+
+    desk, work = opened, opened.work
+    bore = next(f for f in work.model.faces() if f.surface.kind == "cylinder" and len(f.loops) == 2)
+    ring = bore.loops[0][0].edge
+    work.choose([bore], at=np.asarray(ring.at(0.2) + 0.5 * (bore.loops[1][0].edge.at(0.2) - ring.at(0.2))))
+    for _ in range(5):
+        more = next(b for b in desk.in_hand.findChildren(QPushButton) if b.text() == "+")
+        qtbot.mouseClick(more, Qt.MouseButton.LeftButton)
+        qtbot.wait(20)
+    assert work.digits == 11
+    told = [x.text() for x in desk.in_hand.findChildren(QLabel)]
+    exact = face_area(bore)
+    assert any(f"{exact:.11g} mm²" in text for text in told)
+
+
+def test_many_cards_are_laid_out_in_parts_and_the_window_comes_to_rest(desk, qtbot, tmp_path):
+    """A plate with more kinds of holes than anybody reads: the Docket shows some, and the layout settles."""
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QApplication, QPushButton
+
+    from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+    from lithon.brep.topology import Model
+    from lithon.geometry.frames import Frame
+
+    plate = prism(rectangle(0, 0, 80, 70), 6.0)
+    up = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))
+    for k in range(50):
+        hole = Round((5 + 8 * (k % 10), 5 + 14 * (k // 10)), 0.8 + 0.02 * k)
+        plate = sink(plate, face_toward(plate, (0, 0, 1)), up, hole, 6.0, face_toward(plate, (0, 0, -1)))
+    path = tmp_path / "plate.step"
+    lithon.write_step(Model.of([plate]), path)
+    desk.open(path)
+    settled(desk, qtbot)
+    desk.work.set_size(6.0)
+    settled(desk, qtbot)
+    desk.work.go("Survey")
+    docket = desk.docket
+    assert len(docket.groups) >= 50 and len(docket.cards) == 40
+    for _ in range(5):
+        QApplication.processEvents()  # a layout that chases itself would not come back from here
+    more = next(b for b in docket.findChildren(QPushButton) if "more of" in b.text())
+    qtbot.mouseClick(more, Qt.MouseButton.LeftButton)
+    assert len(docket.cards) == min(80, len(docket.groups))
+    docket.choose(len(docket.groups) - 1)
+    assert docket.current == len(docket.groups) - 1 and len(docket.cards) == len(docket.groups)
+
+
+def test_reading_can_be_stopped_and_loses_nothing(opened, qtbot, tmp_path, anchor):
+    """While a file is read the window says so; Esc lets go of it, and what lay on the desk stays."""
+    from PySide6.QtCore import Qt
+
+    desk, work = opened, opened.work
+    before = work.model
+    assert desk.notices.isHidden()
+    work.job("rest", 30.0, done=lambda words: None, failed=lambda error: None)  # the worker has something to do
+    path = tmp_path / "other.step"
+    lithon.write_step(anchor, path)
+    desk.open(path)
+    qtbot.waitUntil(lambda: desk.notices.reading.isVisible(), timeout=10000)
+    assert "Reading other.step" in desk.notices.reading_text.text()
+    press(desk, qtbot, Qt.Key.Key_Escape)
+    read(desk, qtbot)
+    qtbot.wait(300)
+    assert work.model is before and work.path.name == "collar-anchor.step" and desk.notices.isHidden()
+    settled(desk, qtbot)  # what lies there is surveyed again, as that was broken off
+    assert work.findings and work.standings is not None
+    desk.open(path)
+    settled(desk, qtbot)
+    assert work.path == path and work.model is not before
+
+
+def test_the_last_file_asked_for_is_opened(opened, qtbot, tmp_path, anchor):
+    desk = opened
+    for name in ("first.step", "second.step", "third.step"):
+        lithon.write_step(anchor, tmp_path / name)
+        desk.open(tmp_path / name)
+    settled(desk, qtbot)
+    assert desk.work.path.name == "third.step"
+
+
+def test_calls_into_qt_give_back_what_they_take(display, qtbot):
+    """A binding that drops a reference to None at every call ends the process after some hours of work."""
+    import sys
+
+    from PySide6.QtCore import QTimer
+    from PySide6.QtWidgets import QApplication, QLabel
+
+    words, timer = QLabel("a"), QTimer()
+    qtbot.addWidget(words)
+    before = sys.getrefcount(None)
+    for k in range(500):
+        words.setText(str(k))
+        words.update()
+        timer.start(1000)
+        timer.stop()
+        QApplication.processEvents()
+    assert sys.getrefcount(None) > before - 400
+
+
+def test_an_overlap_is_parted_from_its_card(desk, qtbot, tmp_path):
+    from PySide6.QtCore import Qt
+
+    from lithon.samples import paddle_frame
+
+    path = tmp_path / "paddle-frame.step"
+    lithon.write_step(paddle_frame(), path)
+    desk.open(path)
+    settled(desk, qtbot)
+    work, was = desk.work, total(desk)
+    number = next(k for k, g in enumerate(desk.docket.groups) if g.first.kind == "overlap")
+    desk.docket.choose(number)
+    assert {work.model.owners(f)[0].name for f in work.faces} == {"upper plate", "stop"}
+    qtbot.mouseClick(button_of(desk.docket.cards[number], "Show me"), Qt.MouseButton.LeftButton)
+    assert desk.view._focus
+    qtbot.mouseClick(button_of(desk.docket.cards[number], "Part"), Qt.MouseButton.LeftButton)
+    ready(desk, qtbot)
+    first = work.proposal.outcome
+    assert first.solutions == 2 and first.words.startswith("part upper plate from stop")
+    press(desk, qtbot, Qt.Key.Key_Tab)
+    ready(desk, qtbot)
+    assert work.proposal.outcome.words.startswith("part stop from upper plate")
+    press(desk, qtbot, Qt.Key.Key_Return)
+    settled(desk, qtbot)
+    assert total(desk) < was and not any(g.first.kind == "overlap" for g in desk.docket.groups)
+    press(desk, qtbot, Qt.Key.Key_Z)

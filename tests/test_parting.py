@@ -1,0 +1,109 @@
+"""Bodies that overlap are told with the faces where they do, and parted: one gives up what both fill."""
+
+import numpy as np
+import pytest
+
+import lithon
+from lithon.arrange.boolean import combine
+from lithon.bond.share import bond
+from lithon.brep.build import prism, rectangle
+from lithon.brep.measures import volume
+from lithon.brep.topology import Model
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal, Unresolved
+from lithon.geometry.frames import Frame
+from lithon.project.steps import bond_step, part_step, run_step
+from lithon.samples import FRAME, paddle_frame
+from lithon.survey.findings import findings
+
+TURNED = Frame.of((20.0, 10.0, 6.0), (0.3, 0.2, 1.0), (1.0, 0.0, 0.0))
+
+
+def pair(second=None):
+    plate = prism(rectangle(0.0, 0.0, 60.0, 40.0), 12.0, name="plate")
+    stud = second or prism(rectangle(-4.0, -4.0, 4.0, 4.0), 30.0, TURNED, name="stud")
+    return Model.of([plate, stud])
+
+
+def by_name(model, name):
+    return next(b for b in model.bodies if b.name.startswith(name))
+
+
+def test_either_body_gives_up_just_what_both_fill():
+    model = pair()
+    plate, stud = model.bodies
+    (common,) = combine(plate, stud, "intersect", model.tolerance)
+    shared = volume(common)
+    assert 100.0 < shared < volume(stud)
+    for solution, giver, keeper in ((0, "plate", "stud"), (1, "stud", "plate")):
+        out = run_step(model, {**part_step("stud", "plate"), "solution": solution})
+        assert out.solutions == 2
+        given, kept = by_name(out.model, giver), by_name(out.model, keeper)
+        assert kept is by_name(model, keeper)  # nothing of it was touched
+        assert volume(given) == pytest.approx(volume(by_name(model, giver)) - shared, rel=1e-9)
+        assert not flaws(given, model.tolerance) and not combine(given, kept, "intersect", model.tolerance)
+        assert {f.kind for f in findings(out.model, 5.0)}.isdisjoint({"overlap", "fragment inside"})
+        done, contacts = bond(out.model)
+        assert sum(c.area for c in contacts if c.verdict == "shared") > 50.0
+        assert all(not flaws(b, done.tolerance) for b in done.bodies)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_random_pairs_are_parted_to_their_volumes(seed):
+    rng = np.random.default_rng(seed)
+    frame = Frame.of(rng.uniform(5.0, 30.0, 3) * (1.0, 1.0, 0.4), rng.normal(size=3), rng.normal(size=3))
+    half = rng.uniform(3.0, 9.0, 2)
+    model = pair(
+        prism(rectangle(-half[0], -half[1], half[0], half[1]), float(rng.uniform(8.0, 40.0)), frame, name="bar")
+    )
+    common = sum(volume(b) for b in combine(*model.bodies, "intersect", model.tolerance))
+    if common < 1.0:
+        pytest.fail("the draw should overlap: choose other bounds")
+    before = sum(volume(b) for b in model.bodies)
+    out = run_step(model, part_step("plate", "bar")).model
+    assert sum(volume(b) for b in out.bodies) == pytest.approx(before - common, rel=1e-9)
+
+
+def test_the_card_names_the_faces_that_reach_in():
+    model = pair()
+    (card,) = [f for f in findings(model, 4.0) if f.kind == "overlap"]
+    assert card.remedy == "part" and {card.body, card.other} == set(model.bodies)
+    plate, stud = model.bodies
+    assert set(card.faces) & set(stud.faces) and set(card.faces) & set(plate.faces)
+    work = paddle_frame()
+    (gap,) = [f for f in findings(work, 5.0) if f.kind == "thin gap"]
+    assert len(gap.faces) == 2 and {gap.body, gap.other} == {b for b in work.bodies if set(b.faces) & set(gap.faces)}
+    a, b = gap.faces
+    where = np.array(gap.place)[None]
+    off = [abs(float(f.surface.signed_distance(where)[0])) for f in (a, b)]
+    assert sum(off) == pytest.approx(FRAME.gap, abs=1e-9)  # between the two
+
+
+def test_what_cannot_be_parted_is_refused_in_words():
+    model = pair()
+    with pytest.raises(Unresolved, match="two bodies"):
+        run_step(model, part_step("plate", "nobody"))
+    with pytest.raises(Unresolved, match="two bodies"):
+        run_step(model, part_step("plate", "plate"))
+    apart = pair(prism(rectangle(0.0, 0.0, 5.0, 5.0), 5.0, Frame.of((80, 0, 0), (0, 0, 1), (1, 0, 0)), name="stud"))
+    with pytest.raises(Refusal, match="do not overlap"):
+        run_step(apart, part_step("plate", "stud"))
+    held = pair(prism(rectangle(5.0, 5.0, 15.0, 15.0), 5.0, Frame.of((0, 0, 3), (0, 0, 1), (1, 0, 0)), name="core"))
+    with pytest.raises(Refusal, match="nothing would be left of core"):
+        run_step(held, {**part_step("plate", "core"), "solution": 1})
+    hollow = by_name(run_step(held, part_step("plate", "core")).model, "plate")
+    assert volume(hollow) == pytest.approx(60 * 40 * 12 - 500, rel=1e-12)  # a void is left for it
+    bonded = run_step(run_step(model, part_step("plate", "stud")).model, bond_step()).model
+    with pytest.raises(Refusal, match="bonded"):
+        run_step(bonded, part_step("plate", "stud"))
+
+
+def test_the_paddle_frame_bonds_whole_once_its_overlap_is_parted(tmp_path):
+    path = tmp_path / "frame.step"
+    lithon.write_step(paddle_frame(), path)
+    work = lithon.open(path)
+    work.take(part_step("upper plate", "stop"))
+    assert volume(by_name(work.model, "stop")) == pytest.approx(volume(by_name(paddle_frame(), "stop")), rel=1e-9)
+    _, contacts = bond(work.model)
+    assert not [c for c in contacts if c.verdict == "overlap"]
+    assert ("upper plate", "stop") in {(c.first, c.second) for c in contacts if c.verdict == "shared"}
