@@ -35,18 +35,20 @@ def self_intersections(body: Body, tolerance: float) -> list[_Cut]:
     hit = _found.get(body)
     if hit is not None:
         return hit
-    points, triangles, owner = body_mesh(body)
-    tree = tree_of(body)
-    facets = np.array([isinstance(use.face.surface, Facets) for use in body.uses])
-    # An exact face's own triangles do not cut each other; those of a facets face may.
-    # Nor do faces that were looked at together before, as most were after an edit.
+    # Faces that were looked at together before, as most were after an edit, are not looked at again.
     known, old = _known(body)
-    known_faces = {use.face for use, yes in zip(body.uses, known, strict=True) if yes}
-    tag = np.where(known, len(body.uses), np.arange(len(body.uses)))[owner]
-    each = facets & ~known
-    pairs = tree.own_pairs(np.where(each[owner], len(body.uses) + 1 + np.arange(len(owner)), tag))
-    made = [cut for cut in old if known_faces >= {cut[0], cut[1]}]
-    made += _cutting(body, points, triangles, owner, pairs, tolerance)
+    fresh = [face for face in dict.fromkeys(body.faces) if face not in known]
+    made = [(known[one], known[two], spots) for one, two, spots in old if one in known and two in known]
+    if known and fresh:
+        # Of a face that was closed over a loop only the plug is new.
+        parts = [part for f in fresh for part in (f.plugs() if f.before in known else (f,))]
+        made += _near(body, set(fresh), face_boxes(parts), tolerance)
+    elif fresh:
+        points, triangles, owner = body_mesh(body)
+        facets = np.array([isinstance(use.face.surface, Facets) for use in body.uses])
+        # An exact face's own triangles do not cut each other; those of a facets face may.
+        tags = np.where(facets[owner], len(body.uses) + np.arange(len(owner)), owner)
+        made += _cutting(body, points, triangles, owner, tree_of(body).own_pairs(tags), tolerance)
     _found[body] = made
     if len(_seen) > 256:
         _seen.clear()
@@ -65,16 +67,23 @@ def fresh_cuts(made: Body, before: Body, tolerance: float) -> list[_Cut]:
         return []
     # A plane face has grown or shrunk between its edges; a curved one may bulge far beyond them.
     curved = [part for f in fresh if f.surface.kind != "plane" for part in (f.plugs() or (f,))]
-    boxes = np.concatenate([edge_boxes(moved), face_boxes(curved)])
+    return _near(made, fresh, np.concatenate([edge_boxes(moved), face_boxes(curved)]), tolerance)
+
+
+def _near(body: Body, fresh: set[Face], boxes: Floats, tolerance: float) -> list[_Cut]:
+    """Pairs of faces that cut each other, one of them fresh, within what boxes (n,2,3) span together."""
     here = np.stack([boxes[:, 0].min(axis=0) - tolerance, boxes[:, 1].max(axis=0) + tolerance])
-    near = np.unique(meeting(face_boxes(made.faces), here[None])[:, 0]).tolist()
-    uses = sorted((made.uses[k] for k in near), key=lambda use: use.face not in fresh)
+    near = np.unique(meeting(face_boxes(body.faces), here[None])[:, 0]).tolist()
+    uses = sorted((body.uses[k] for k in near), key=lambda use: use.face not in fresh)
     part = Body(tuple(uses))
     points, triangles, owner = body_mesh(part, here)
-    # What was there before has one tag, and is not looked at again.
+    if not len(triangles):
+        return []
+    # What was there before has one tag, and is not looked at again; of fresh facets every triangle is looked at.
     new = sum(use.face in fresh for use in uses)
-    pairs = BoxTree.of(points, triangles).own_pairs(np.minimum(owner, new)) if len(triangles) else np.zeros((0, 2), int)
-    return _cutting(part, points, triangles, owner, pairs, tolerance)
+    facets = np.array([isinstance(use.face.surface, Facets) and use.face in fresh for use in uses])
+    tags = np.where(facets[owner], new + 1 + np.arange(len(owner)), np.minimum(owner, new))
+    return _cutting(part, points, triangles, owner, BoxTree.of(points, triangles).own_pairs(tags), tolerance)
 
 
 def _cutting(body: Body, points: Floats, triangles: Ints, owner: Ints, pairs: Ints, tolerance: float) -> list[_Cut]:
@@ -97,14 +106,19 @@ def _cutting(body: Body, points: Floats, triangles: Ints, owner: Ints, pairs: In
     return out
 
 
-def _known(body: Body) -> tuple[Ints, list[_Cut]]:
-    """Which face uses (k,) were all looked at together before, and what was found then."""
+def _known(body: Body) -> tuple[dict[Face, Face], list[_Cut]]:
+    """The faces that were all looked at together before, in one body, each with what it is now: itself, or what was
+    closed over some of its loops; and what was found then."""
     seen = [_seen_with.get(face, set()) & _seen.keys() for face in body.faces]
     count = Counter(uid for own in seen for uid in own)
     if not count:
-        return np.zeros(len(seen), dtype=bool), []
+        return {}, []
     best = max(count, key=count.__getitem__)
-    return np.array([best in own for own in seen]), _seen[best]
+    now = {face: face for face, own in zip(body.faces, seen, strict=True) if best in own}
+    for face in body.faces:
+        if face not in now and face.before is not None and best in _seen_with.get(face.before, set()):
+            now[face.before] = face
+    return now, _seen[best]
 
 
 def _confirmed(one: Face, two: Face, spots: Floats, tolerance: float) -> Floats:

@@ -1,31 +1,90 @@
-"""Thickness of the solid behind its surface, by rays through the tessellation."""
+"""Thickness of the solid behind its surface, and clearance before it, by rays through the tessellation.
+
+After an edit only what changed is looked at again: the samples of faces that are still there keep what they met, unless
+that is gone or something new stands nearer.
+"""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.sampling import spread_inside
-from lithon.brep.tessellate import body_mesh
-from lithon.brep.topology import Body
-from lithon.brep.trees import tree_of
+from lithon.brep.tessellate import body_mesh, face_mesh
+from lithon.brep.topology import Body, Face
+from lithon.brep.trees import tree_of, triangle_normals
+from lithon.geometry.boxtree import BoxTree
 
 #: Samples beyond which they are thinned.
 _MOST = 150_000
+#: What a ray leaves behind it (shares of the diagonal): where it comes from.
+_LEAST = 1e-7
+#: A body that keeps this share of another's faces is looked at as a change of that one.
+_ALIKE = 0.7
 #: Sample points, distances, face uses on both sides, cosines.
 Field = tuple[Floats, Floats, Ints, Ints, Floats]
-_walls: WeakKeyDictionary[Body, Field] = WeakKeyDictionary()
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Rays:
+    """Rays sent off from `spots` (n,3) along `ways` (n,3), the outward normals there times a sense of 1 or -1: how
+    far they went (n,), from which face use (n,) to which (n,), -1 where nowhere, and the cosine (n,) between the
+    normals."""
+
+    spots: Floats
+    ways: Floats
+    own: Ints
+    distance: Floats
+    far: Ints
+    facing: Floats
+
+    @staticmethod
+    def ready(spots: Floats, ways: Floats, own: Ints) -> _Rays:
+        """Those that have met nothing yet."""
+        n = len(spots)
+        return _Rays(spots, ways, own, np.full(n, np.inf), np.full(n, -1), np.ones(n))
+
+    @staticmethod
+    def joined(a: _Rays, b: _Rays) -> _Rays:
+        return _Rays(*(np.concatenate([getattr(a, name), getattr(b, name)]) for name in _Rays.__slots__))
+
+    def meet(self, rows: Ints, skin: _Skin, sense: float, least: float, most: float) -> None:
+        """Let some of the rays (rows (k,)) meet a skin, where it is nearer than what they have met."""
+        which, there = skin.tree.first_hits(self.spots[rows], self.ways[rows], least, most)
+        nearer = (which >= 0) & (there < self.distance[rows])
+        rows, which = rows[nearer], which[nearer]
+        self.distance[rows], self.far[rows] = there[nearer], skin.owner[which]
+        self.facing[rows] = sense * (self.ways[rows] * skin.normals[which]).sum(axis=1)
+
+    @property
+    def field(self) -> Field:
+        return self.spots, self.distance, self.own, self.far, self.facing
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Skin:
+    """Triangles (m,3) of points (n,3) with their outward normals (m,3), face uses (m,) and tree."""
+
+    points: Floats
+    triangles: Ints
+    owner: Ints
+    normals: Floats
+    tree: BoxTree
+
+
+#: By body: what was found for each sense and reach; and bodies that were looked at whole, for others to start from.
+_known: WeakKeyDictionary[Body, dict[tuple[float, float], Field]] = WeakKeyDictionary()
+_whole: WeakKeyDictionary[Body, dict[tuple[float, float], _Rays]] = WeakKeyDictionary()
 
 
 def thickness(body: Body) -> Field:
     """Sample points (n,3) on the surface, the wall behind each (n,), the face use index of the
     sample (n,) and of the wall's far side (n,), and the cosine (n,) between the two outward normals.
     About one sample per 1/60 of the diagonal; cached."""
-    if body not in _walls:
-        _walls[body] = _across(body, -1.0, np.inf)
-    return _walls[body]
+    return _across(body, -1.0, np.inf)
 
 
 def clearance(body: Body, most: float) -> Field:
@@ -33,23 +92,103 @@ def clearance(body: Body, most: float) -> Field:
     return _across(body, 1.0, most)
 
 
-def _across(body: Body, way: float, most: float) -> Field:
+def _across(body: Body, sense: float, most: float) -> Field:
+    key = (sense, most)
+    known = _known.setdefault(body, {})
+    if key not in known:
+        like = _much_like(body, key)
+        if like is None:
+            rays = _whole.setdefault(body, {})[key] = _all(body, sense, most)
+        else:
+            rays = _changed(like, _whole[like][key], body, sense, most)
+        known[key] = rays.field
+    return known[key]
+
+
+def _much_like(body: Body, key: tuple[float, float]) -> Body | None:
+    """The body looked at whole that this one has most faces in common with, if they are many."""
+    own = {f.before or f for f in body.faces} | set(body.faces)
+    share = {other: len(own.intersection(other.faces)) for other, rays in _whole.items() if key in rays}
+    best = max(share, key=share.__getitem__, default=None)
+    return best if best is not None and share[best] >= _ALIKE * max(len(body.uses), len(best.uses)) else None
+
+
+def _skin(body: Body) -> tuple[_Skin, float]:
+    """A body's triangles, and its diagonal (mm)."""
     points, triangles, owner = body_mesh(body)
-    corners = points[triangles]
-    cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    size = np.linalg.norm(cross, axis=1)
-    sound = np.flatnonzero(size > 0.0)
     scale = float(np.linalg.norm(points.max(axis=0) - points.min(axis=0)))
+    return _Skin(points, triangles, owner, triangle_normals(points, triangles), tree_of(body)), scale
+
+
+def _all(body: Body, sense: float, most: float) -> _Rays:
+    skin, scale = _skin(body)
+    rays = _sent_off(skin, sense, scale)
+    rays.meet(np.arange(len(rays.own)), skin, sense, _LEAST * scale, most)
+    return rays
+
+
+def _sent_off(skin: _Skin, sense: float, scale: float) -> _Rays:
+    """Rays from all over a skin, of triangles that have an area."""
+    corners = skin.points[skin.triangles]
+    cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    sound = np.flatnonzero((cross**2).sum(axis=1) > 0.0)
     spots, row = spread_inside(corners[sound], scale / 60.0)
     row = sound[row]
     if len(spots) > _MOST:  # one for each face and cell is enough where triangles are many
         cells = np.round((spots - spots.min(axis=0)) / (scale / 250.0)).astype(np.int64)
         # At most 251 cells each way, and one more number for the face.
-        _, first = np.unique(cells @ np.array([1, 256, 65536]) + (owner[row] << 24), return_index=True)
+        _, first = np.unique(cells @ np.array([1, 256, 65536]) + (skin.owner[row] << 24), return_index=True)
         spots, row = spots[first], row[first]
-    which, distance = tree_of(body).first_hits(spots, way * cross[row] / size[row, None], 1e-7 * scale, most)
-    far = np.where(which >= 0, owner[which], -1)
-    facing = np.where(
-        which >= 0, (cross[row] * cross[which]).sum(axis=1) / (size[row] * np.maximum(size[which], 1e-300)), 1.0
+    return _Rays.ready(spots, sense * skin.normals[row], skin.owner[row])
+
+
+def _changed(root: Body, was: _Rays, body: Body, sense: float, most: float) -> _Rays:
+    """As `_all`, from what is known of a body of which most faces are still there."""
+    old, scale = _skin(root)
+    place = {(use.face, use.forward): k for k, use in enumerate(root.uses)}
+    to = np.full(len(root.uses), -1)
+    parts: list[tuple[Face, bool, int]] = []  # what is new: a face, its sense, its use
+    for k, use in enumerate(body.uses):
+        before = use.face.before
+        if (use.face, use.forward) in place:
+            to[place[use.face, use.forward]] = k
+        elif before is not None and (before, use.forward) in place:
+            to[place[before, use.forward]] = k  # as it was, and the plugs of what was closed
+            parts += [(plug, use.forward, k) for plug in use.face.plugs()]
+        else:
+            parts.append((use.face, use.forward, k))
+    gone = to < 0
+    left = _Skin(old.points, old.triangles, to[old.owner], old.normals, old.tree.without(gone[old.owner]))
+    stays = np.flatnonzero(~gone[was.own])
+    lost = (was.far[stays] >= 0) & gone[was.far[stays]]
+    rays = _Rays(
+        was.spots[stays],
+        was.ways[stays],
+        to[was.own[stays]],
+        np.where(lost, np.inf, was.distance[stays]),
+        np.where(lost | (was.far[stays] < 0), -1, to[was.far[stays]]),
+        np.where(lost, 1.0, was.facing[stays]),
     )
-    return spots, distance, owner[row], far, facing
+    again = np.flatnonzero(lost)
+    fresh = _of_parts(parts) if parts else None
+    if fresh is not None:
+        extra = _sent_off(fresh, sense, scale)
+        again = np.concatenate([again, len(stays) + np.arange(len(extra.own))])
+        rays = _Rays.joined(rays, extra)
+    if len(again):
+        rays.meet(again, left, sense, _LEAST * scale, most)
+    if fresh is not None:
+        rays.meet(np.arange(len(rays.own)), fresh, sense, _LEAST * scale, most)
+    return rays
+
+
+def _of_parts(parts: list[tuple[Face, bool, int]]) -> _Skin:
+    points, triangles, owner, base = [], [], [], 0
+    for face, forward, use in parts:
+        mesh = face_mesh(face)
+        points.append(mesh.points)
+        triangles.append((mesh.triangles if forward else mesh.triangles[:, ::-1]) + base)
+        owner.append(np.full(len(mesh.triangles), use))
+        base += len(mesh.points)
+    p, t = np.concatenate(points), np.concatenate(triangles)
+    return _Skin(p, t, np.concatenate(owner), triangle_normals(p, t), BoxTree.of(p, t))

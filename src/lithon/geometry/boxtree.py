@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Bools, Floats, Ints
 
 _LEAF = 6
 
@@ -52,6 +52,12 @@ class BoxTree:
         )  # fmt: skip
         hit = row >= 0
         return np.where(hit, self.order[np.maximum(row, 0)], -1), np.where(hit, far, np.inf)
+
+    def without(self, gone: Bools) -> BoxTree:
+        """The same tree blind to some of its triangles (m,): rays go through them."""
+        corners = self.corners.copy()
+        corners[gone[self.order]] = np.nan
+        return BoxTree(corners, self.order, self.low, self.high, self.first, self.count)
 
     def own_pairs(self, tags: Ints) -> Ints:
         """Pairs (k,2), the smaller row first, of its own triangles whose boxes meet and whose tags (m,) differ."""

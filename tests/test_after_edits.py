@@ -1,0 +1,145 @@
+"""After an edit only what changed is looked at again; what is then known must be what looking at everything finds."""
+
+import sys
+from collections import Counter
+from pathlib import Path
+
+import numpy as np
+import pytest
+from solids import bracket
+
+from lithon.arrange.boolean import combine
+from lithon.brep import crossings, thickness
+from lithon.brep.build import prism, rectangle
+from lithon.brep.tessellate import body_mesh
+from lithon.brep.topology import Model
+from lithon.brep.trees import tree_of
+from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.frames import Frame
+from lithon.survey.features import features
+from lithon.survey.findings import findings
+from lithon.trim.clear import clear
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
+from parts import perforated, pocketed
+
+
+def forget():
+    """As if no body had ever been looked at."""
+    for table in (thickness._known, thickness._whole, crossings._found, crossings._seen_with, crossings._seen):
+        table.clear()
+
+
+def edits(body, tolerance, rng, many=3):
+    """The body after one edit, after two, and so on: features cleared, a groove cut, a rib grown."""
+    out = [body]
+    for _ in range(many):
+        now = out[-1]
+        kind = rng.integers(3)
+        found = features(now)
+        if kind == 0 and found:
+            out.append(clear(now, found[int(rng.integers(len(found)))].faces, tolerance)[0].body)
+            continue
+        p = body_mesh(now)[0]
+        low, high = p.min(axis=0), p.max(axis=0)
+        at = low + rng.uniform(0.2, 0.7, 3) * (high - low)
+        bar = prism(rectangle(0.0, 0.0, *(0.13 * np.ptp(p, axis=0)[:2])), float(high[2] - low[2]),
+                    Frame.of((at[0], at[1], at[2]), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0)))  # fmt: skip
+        made = combine(now, bar, "union" if kind == 1 else "subtract", tolerance)
+        if len(made) == 1:
+            out.append(made[0])
+    return out
+
+
+@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("sense", [-1.0, 1.0])
+def test_rays_go_as_far_as_in_the_whole_body(seed, sense):
+    forget()
+    rng = np.random.default_rng(seed)
+    model = (perforated(24), pocketed(8), Model.of([bracket(seed).body]))[seed % 3]
+    reach = np.inf if sense < 0.0 else 40.0
+    again = 0
+    for body in edits(model.bodies[0], model.tolerance, rng):
+        spots, distance, own, far, facing = thickness._across(body, sense, reach)
+        again += body not in thickness._whole
+        points, _, owner = body_mesh(body)
+        # Every sample lies on the face that it is said to lie on.
+        for k in np.unique(own).tolist():
+            on = spots[own == k]
+            assert np.abs(body.uses[k].face.surface.signed_distance(on)).max() < 0.1
+        assert set(own.tolist()) == set(range(len(body.uses)))
+        ways = np.zeros_like(spots)
+        for k in np.unique(own).tolist():
+            ways[own == k] = sense * body.uses[k].outward(spots[own == k])
+        flat = np.array([use.face.surface.kind == "plane" for use in body.uses])[own]
+        tree, least = tree_of(body), 1e-7 * np.ptp(points, axis=0).max()
+        which, there = tree.first_hits(spots[flat], ways[flat], least, reach)
+        # A ray that just grazes something may go either way: those that a nudge changes do not count.
+        aside = np.cross(ways[flat], rng.normal(size=3))
+        nudged = [tree.first_hits(spots[flat] + step * aside, ways[flat], least, reach)[1] for step in (1e-5, -1e-5)]
+        sure = np.all([np.isclose(there, other, atol=1e-3) for other in nudged], axis=0)
+        assert sure.mean() > 0.97
+        told = distance[flat]
+        assert np.isclose(there, told, rtol=1e-6, atol=1e-6)[sure].all()
+        hit = sure & (which >= 0)
+        # On the edge between two faces either is met.
+        assert (owner[which[hit]] != far[flat][hit]).sum() <= 0.005 * hit.sum()
+        assert np.abs(facing).max() <= 1.0 + 1e-9
+    assert again >= 1  # some were found from what was known
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_cards_after_edits_are_those_of_a_fresh_look(seed):
+    forget()
+    rng = np.random.default_rng(100 + seed)
+    model = (perforated(24), pocketed(8), Model.of([bracket(seed).body]))[seed % 3]
+    size = 3.0 + seed
+    steps = edits(model.bodies[0], model.tolerance, rng)
+    known = [findings(Model((body,), model.tolerance), size) for body in steps]
+    for body, cards in zip(steps, known, strict=True):
+        forget()
+        fresh = findings(Model((body,), model.tolerance), size)
+        thin = {"thin wall", "thin slot"}  # where exactly these are thinnest hangs on the samples
+        assert Counter((c.kind, round(c.size, 6), c.text) for c in cards if c.kind not in thin) == Counter(
+            (c.kind, round(c.size, 6), c.text) for c in fresh if c.kind not in thin
+        )
+        pairs = [{frozenset(c.faces): c.size for c in some if c.kind in thin} for some in (cards, fresh)]
+        both = set(pairs[0]) & set(pairs[1])
+        assert len(both) >= 0.9 * max(len(pairs[0]), len(pairs[1]))
+        assert all(pairs[0][faces] == pytest.approx(pairs[1][faces], rel=0.15) for faces in both)
+
+
+def test_a_cut_through_itself_is_carried_over_an_edit():
+    """Two blocks in one skin that pass through each other, and a hole elsewhere that is then closed."""
+    forget()
+    one = perforated(4).bodies[0]
+    p = body_mesh(one)[0]
+    corner = p.max(axis=0)
+    other = prism(
+        rectangle(0.0, 0.0, 8.0, 8.0), 30.0, Frame.of((corner[0] - 4.0, corner[1] - 4.0, -9.0), (0, 0, 1), (1, 0, 0))
+    )
+    body = one.with_uses([*one.uses, *other.uses])
+    before = crossings.self_intersections(body, 1e-6)
+    assert before
+    hole = next(f for f in features(one) if f.kind == "hole")
+    closed = clear(one, hole.faces, 1e-6)[0].body
+    after = crossings.self_intersections(closed.with_uses([*closed.uses, *other.uses]), 1e-6)
+    assert len(after) == len(before)
+    assert {f for one, two, _ in after for f in (one, two)} <= set(closed.faces) | set(other.faces)
+    forget()
+    fresh = crossings.self_intersections(closed.with_uses([*closed.uses, *other.uses]), 1e-6)
+    assert {frozenset(c[:2]) for c in fresh} == {frozenset(c[:2]) for c in after}
+
+
+def test_a_tree_is_blind_to_what_was_taken_out():
+    rng = np.random.default_rng(4)
+    corners = rng.uniform(-1.0, 1.0, (400, 1, 3)) + 0.2 * rng.normal(size=(400, 3, 3))
+    points, triangles = corners.reshape(-1, 3), np.arange(1200).reshape(-1, 3)
+    gone = rng.random(400) < 0.4
+    blind = BoxTree.of(points, triangles).without(gone)
+    left = np.flatnonzero(~gone)
+    other = BoxTree.of(points, triangles[left])
+    origins, ways = rng.normal(size=(3000, 3)), rng.normal(size=(3000, 3))
+    a, far_a = blind.first_hits(origins, ways, 0.0)
+    b, far_b = other.first_hits(origins, ways, 0.0)
+    assert (np.where(b >= 0, left[b], -1) == a).all() and np.array_equal(far_a, far_b) and (a >= 0).sum() > 500
