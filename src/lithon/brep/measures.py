@@ -29,6 +29,8 @@ from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
 _INNER, _INNER_WEIGHTS = np.polynomial.legendre.leggauss(5)
+#: Straight from a foot to an edge the integrands are cubics: two nodes are exact.
+_STRAIGHT, _STRAIGHT_WEIGHTS = np.polynomial.legendre.leggauss(2)
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,7 +172,7 @@ def _rolled(sides: list[_Side]) -> Floats:
     foot, rise, normals, along = surfaces.spots(row, flat)
     rate = -weight * (curves.speeds(row, t) * along).sum(axis=1) * flat[:, 1]
     each = np.zeros((len(t), 14))
-    for share, inner in zip(0.5 * (1.0 + _INNER), 0.5 * _INNER_WEIGHTS, strict=True):
+    for share, inner in zip(0.5 * (1.0 + _STRAIGHT), 0.5 * _STRAIGHT_WEIGHTS, strict=True):
         each += (inner * rate)[:, None] * _integrands(foot + share * rise, normals)
     first = np.concatenate([[0], np.cumsum(pieces * len(_NODES))[:-1]])
     return np.asarray(np.add.reduceat(each, first, axis=0))

@@ -79,6 +79,29 @@ class BoxTree:
         )  # fmt: skip
 
 
+@njit(cache=True)
+def _part(order: Ints, key: Floats, low: int, high: int, half: int) -> None:
+    """Reorder order[low..high] so that no key before `half` is greater than any from there on (Hoare's selection)."""
+    while low < high:
+        pivot = key[order[(low + high) // 2]]
+        i, j = low, high
+        while i <= j:
+            while key[order[i]] < pivot:
+                i += 1
+            while key[order[j]] > pivot:
+                j -= 1
+            if i <= j:
+                order[i], order[j] = order[j], order[i]
+                i += 1
+                j -= 1
+        if half <= j:
+            high = j
+        elif half >= i:
+            low = i
+        else:
+            return
+
+
 @njit(cache=True, nogil=True)
 def _built(corners: Floats) -> tuple[Ints, Floats, Floats, Ints, Ints]:
     m = len(corners)
@@ -110,9 +133,8 @@ def _built(corners: Floats) -> tuple[Ints, Floats, Floats, Ints, Ints]:
             first[node], count[node] = begin, end - begin
             continue
         axis = np.argmax(inner_high - inner_low)
-        part = order[begin:end].copy()
-        order[begin:end] = part[np.argsort(middle[part, axis])]
         half = (begin + end) // 2
+        _part(order, middle[:, axis], begin, end - 1, half)
         first[node], count[node] = nodes, 0
         stack[top] = np.array([nodes, begin, half])
         stack[top + 1] = np.array([nodes + 1, half, end])

@@ -102,6 +102,8 @@ def _radius(use: FaceUse) -> float:
 
 def _concave(use: FaceUse) -> bool:
     """Whether a face of revolution looks towards its axis."""
+    if isinstance(use.face.surface, Cylinder):
+        return use.forward != use.face.along  # a cylinder's own normal looks away from it
     point = next(use.face.edges()).at(0.5)[None]
     radial = use.face.surface.project(point) - use.face.surface.frame.origin
     radial = radial - (radial @ use.face.surface.frame.z)[:, None] * use.face.surface.frame.z

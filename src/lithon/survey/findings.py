@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from weakref import WeakKeyDictionary
+
 import numpy as np
 
 from lithon.brep.adjacency import adjacency
@@ -187,10 +189,22 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
 
 def wall_beside(hole: Feature) -> float | None:
     """The thinnest wall (mm) between a hole and the nearest other face that it does not open into."""
-    _, wall, own, far, facing = thickness(hole.body)
-    index = next(k for k, use in enumerate(hole.body.uses) if use.face is hole.faces[0])
-    mine = (own == index) & (far != index) & np.isfinite(wall) & (facing < -0.5)
-    return float(wall[mine].min()) if mine.any() else None
+    least = _walls_behind(hole.body).get(hole.faces[0], np.inf)
+    return least if np.isfinite(least) else None
+
+
+_behind: WeakKeyDictionary[Body, dict[Face, float]] = WeakKeyDictionary()
+
+
+def _walls_behind(body: Body) -> dict[Face, float]:
+    """The thinnest wall (mm) behind each face, up to another face that looks the other way; infinite without one."""
+    if body not in _behind:
+        _, wall, own, far, facing = thickness(body)
+        rows = (own != far) & (facing < -0.5)
+        least = np.full(len(body.uses), np.inf)
+        np.minimum.at(least, own[rows], wall[rows])
+        _behind[body] = {use.face: float(x) for use, x in zip(body.uses, least, strict=True)}
+    return _behind[body]
 
 
 def _thin_walls(body: Body, size: float) -> list[Finding]:
