@@ -131,6 +131,21 @@ def test_a_cut_through_itself_is_carried_over_an_edit():
     assert {frozenset(c[:2]) for c in fresh} == {frozenset(c[:2]) for c in after}
 
 
+def test_a_clear_beside_an_old_cut_is_not_blamed_for_it():
+    """A post stuck through the plate next to a hole: the hole can still be closed, and the post stays a finding."""
+    forget()
+    one = perforated(4).bodies[0]
+    hole = next(f for f in features(one) if f.kind == "hole")
+    x, y = hole.place[:2] + 0.44 * hole.size  # beside the rim, within its box
+    half = 0.03 * hole.size
+    post = prism(rectangle(-half, -half, half, half), 30.0, Frame.of((x, y, -9.0), (0, 0, 1), (1, 0, 0)))
+    body = one.with_uses([*one.uses, *post.uses])
+    assert crossings.self_intersections(body, 1e-6)
+    closed = clear(body, hole.faces, 1e-6)[0].body
+    assert len(closed.uses) == len(body.uses) - len(hole.faces)
+    assert crossings.self_intersections(closed, 1e-6)
+
+
 def test_a_tree_is_blind_to_what_was_taken_out():
     rng = np.random.default_rng(4)
     corners = rng.uniform(-1.0, 1.0, (400, 1, 3)) + 0.2 * rng.normal(size=(400, 3, 3))

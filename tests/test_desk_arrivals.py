@@ -321,4 +321,3 @@ def test_an_overlap_is_parted_from_its_card(desk, qtbot, tmp_path):
     press(desk, qtbot, Qt.Key.Key_Return)
     settled(desk, qtbot)
     assert total(desk) < was and not any(g.first.kind == "overlap" for g in desk.docket.groups)
-    press(desk, qtbot, Qt.Key.Key_Z)

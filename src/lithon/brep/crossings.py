@@ -67,7 +67,12 @@ def fresh_cuts(made: Body, before: Body, tolerance: float) -> list[_Cut]:
         return []
     # A plane face has grown or shrunk between its edges; a curved one may bulge far beyond them.
     curved = [part for f in fresh if f.surface.kind != "plane" for part in (f.plugs() or (f,))]
-    return _near(made, fresh, np.concatenate([edge_boxes(moved), face_boxes(curved)]), tolerance)
+    cuts = _near(made, fresh, np.concatenate([edge_boxes(moved), face_boxes(curved)]), tolerance)
+    if not cuts:
+        return []
+    # What cut each other before still does, whatever the edit was.
+    old = {frozenset((id(a.surface), id(b.surface))) for a, b, _ in self_intersections(before, tolerance)}
+    return [cut for cut in cuts if frozenset((id(cut[0].surface), id(cut[1].surface))) not in old]
 
 
 def _near(body: Body, fresh: set[Face], boxes: Floats, tolerance: float) -> list[_Cut]:

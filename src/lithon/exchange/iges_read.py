@@ -54,6 +54,8 @@ class _Reader:
     name: str
     proto: ProtoFaces = field(default_factory=ProtoFaces)
     notes: list[str] = field(default_factory=list)
+    #: How far apart (mm) edges were that were sewn.
+    reach: float = 0.0
     _vertices: dict[tuple[int, int], int] = field(default_factory=dict)
     _edges: dict[tuple[int, int], list[tuple[int, bool]]] = field(default_factory=dict)
 
@@ -91,7 +93,7 @@ class _Reader:
             body if body.name else replace(body, name=self.name if unnamed == 1 else f"{self.name} {next(count)}")
             for body in bodies
         ]
-        return Arrival(settled(Model.of(bodies), self.notes), told(self.notes))
+        return Arrival(settled(Model.of(bodies), self.notes, self.reach), told(self.notes))
 
     def _from_surfaces(self, numbers: list[int], faces: dict[int, Face]) -> list[Body]:
         """Solids and open skins of surfaces that no solid owns."""
@@ -133,8 +135,8 @@ class _Reader:
         points = [edge.at(np.linspace(0.0, 1.0, 5)) for edge in self.proto.edges.values()]
         size = float(np.linalg.norm(np.ptp(np.concatenate(points), axis=0))) if points else 1.0
         shortest = min((e.length() for e in self.proto.edges.values()), default=size)
-        reach = min(_SEAM, _SEAM_SHARE * size, 0.2 * shortest)
-        gap = sew(self.proto, reach)
+        self.reach = min(_SEAM, _SEAM_SHARE * size, 0.2 * shortest)
+        gap = sew(self.proto, self.reach)
         if gap > 1e-6 * size:
             self.notes.append(f"edges up to {1e3 * gap:.2g} microns apart were sewn")
         for number, loops in self.proto.loops.items():

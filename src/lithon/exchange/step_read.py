@@ -142,13 +142,14 @@ _TINY_GAP = 1e-4
 _MOST_NOTES = 40
 
 
-def settled(model: Model, notes: list[str]) -> Model:
-    """With the tolerance that the gaps of the file ask for, where they are small; others stay findings."""
+def settled(model: Model, notes: list[str], sewn: float = 0.0) -> Model:
+    """With the tolerance that the gaps of the file ask for, where they are small or no wider (mm) than what was sewn;
+    others stay findings."""
     gap = max(widest_gap(body) for body in model.bodies)
     if gap <= 10.0 * model.tolerance:
         return model
     shortest = min((e.length for e in model.edges()), default=np.inf)
-    if gap > max(_TINY_GAP, min(_SMALL_GAP, 0.05 * shortest)):
+    if gap > max(sewn, _TINY_GAP, min(_SMALL_GAP, 0.05 * shortest)):
         return model
     notes.append(f"edges stand up to {1e3 * gap:.2g} microns off their faces: the tolerance is loosened to that")
     return replace(model, tolerance=gap / 8.0)

@@ -11,13 +11,14 @@ from numba import njit
 
 from lithon.arrays import Floats
 
-_DEEPEST = 42
+#: Rows of what the functions of one place are written to: values, two derivatives, and room to work in.
+_ROWS = 7
 
 
 @njit(cache=True)
 def _functions(knots: Floats, degree: int, t: float, out: Floats) -> int:
-    """Fill out (3, degree+1) with the functions that do not vanish at t and their first two derivatives;
-    gives the first control point that they belong to."""
+    """Fill out (7, degree+1) with the functions that do not vanish at t and their first two derivatives, in its first
+    three rows; gives the first control point that they belong to."""
     last = len(knots) - degree - 2
     low, high = degree, last + 1
     while high - low > 1:
@@ -29,42 +30,41 @@ def _functions(knots: Floats, degree: int, t: float, out: Floats) -> int:
     while low > degree and knots[low + 1] <= knots[low]:
         low -= 1  # at the upper end of a curve whose last knots fall together
     span = low
-    row = np.zeros((_DEEPEST, 3))  # values of degree p, p-1 and p-2 as the degree rises
-    row[0, 0] = 1.0
+    out[3:, :] = 0.0  # rows 3, 4, 5: values of degree p, p-1 and p-2 as the degree rises
+    out[3, 0] = 1.0
     for p in range(1, degree + 1):
         for i in range(p):
-            row[i, 2] = row[i, 1]
+            out[5, i] = out[4, i]
         for i in range(p):
-            row[i, 1] = row[i, 0]
-        row[0, 0] = 0.0
+            out[4, i] = out[3, i]
+        out[3, 0] = 0.0
         for i in range(p):
             left, right = knots[span - p + 1 + i], knots[span + 1 + i]
             width = right - left
-            share = row[i, 1] / width if width > 0.0 else 0.0
-            row[i, 0] += (right - t) * share
-            row[i + 1, 0] = (t - left) * share
+            share = out[4, i] / width if width > 0.0 else 0.0
+            out[3, i] += (right - t) * share
+            out[3, i + 1] = (t - left) * share
     for i in range(degree + 1):
-        out[0, i] = row[i, 0]
+        out[0, i] = out[3, i]
         out[1, i] = 0.0
         out[2, i] = 0.0
     for i in range(degree):
         width = knots[span + 1 + i] - knots[span - degree + 1 + i]
         if width > 0.0:
-            share = degree * row[i, 1] / width
+            share = degree * out[4, i] / width
             out[1, i] -= share
             out[1, i + 1] += share
     if degree > 1:
-        lower = np.zeros(degree)
         for i in range(degree - 1):
             width = knots[span + 1 + i] - knots[span - degree + 2 + i]
             if width > 0.0:
-                share = (degree - 1) * row[i, 2] / width
-                lower[i] -= share
-                lower[i + 1] += share
+                share = (degree - 1) * out[5, i] / width
+                out[6, i] -= share
+                out[6, i + 1] += share
         for i in range(degree):
             width = knots[span + 1 + i] - knots[span - degree + 1 + i]
             if width > 0.0:
-                share = degree * lower[i] / width
+                share = degree * out[6, i] / width
                 out[2, i] -= share
                 out[2, i + 1] += share
     return span - degree
@@ -90,7 +90,7 @@ def _curve_at(knots: Floats, degree: int, net: Floats, t: float, work: Floats, o
 def curve_values(knots: Floats, degree: int, net: Floats, t: Floats) -> Floats:
     """Points, first and second derivatives (3,n,3) at parameters (n,); net (k,4)."""
     out = np.empty((3, len(t), 3))
-    work, one = np.empty((3, degree + 1)), np.empty((3, 3))
+    work, one = np.empty((_ROWS, degree + 1)), np.empty((3, 3))
     for n in range(len(t)):
         _curve_at(knots, degree, net, t[n], work, one)
         out[:, n, :] = one
@@ -138,7 +138,7 @@ def curve_closest(knots: Floats, degree: int, net: Floats, samples: Floats, plac
     """Parameters (n,) of the closest points to (n,3), by samples (k,3) at (k,), which include all knots: from each
     chord between samples that may, by its distance and length, stand before the nearest stretch of the curve."""
     out = np.empty(len(points))
-    work, one = np.empty((3, degree + 1)), np.empty((3, 3))
+    work, one = np.empty((_ROWS, degree + 1)), np.empty((3, 3))
     chords = len(places) - 1
     gap, share, length = np.empty(chords), np.empty(chords), np.empty(chords)
     for n in range(len(points)):
@@ -172,10 +172,11 @@ def curve_closest(knots: Floats, degree: int, net: Floats, samples: Floats, plac
 def _surface_at(
     ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: float, v: float, fu: Floats, fv: Floats, out: Floats
 ) -> None:
-    """Fill out (6,3) with point, du, dv, duu, duv, dvv."""
+    """Fill out (6,7) with point, du, dv, duu, duv, dvv in its first three columns; the others are room for sums."""
     iu = _functions(ku, du, u, fu)
     iv = _functions(kv, dv, v, fv)
-    h = np.zeros((6, 4))
+    h = out[:, 3:]
+    h[:, :] = 0.0
     for i in range(du + 1):
         for j in range(dv + 1):
             for c in range(4):
@@ -200,10 +201,10 @@ def _surface_at(
 def surface_values(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Floats, v: Floats) -> Floats:
     """Point, du, dv, duu, duv, dvv as (6,n,3) at parameters (n,); net (nu,nv,4)."""
     out = np.empty((6, len(u), 3))
-    fu, fv, one = np.empty((3, du + 1)), np.empty((3, dv + 1)), np.empty((6, 3))
+    fu, fv, one = np.empty((_ROWS, du + 1)), np.empty((_ROWS, dv + 1)), np.empty((6, 7))
     for n in range(len(u)):
         _surface_at(ku, kv, du, dv, net, u[n], v[n], fu, fv, one)
-        out[:, n, :] = one
+        out[:, n, :] = one[:, :3]
     return out
 
 
@@ -222,7 +223,7 @@ def surface_closest(
 ) -> Floats:
     """Parameters (n,2) of the closest points to (n,3), by Newton from start (n,2)."""
     out = np.empty((len(points), 2))
-    fu, fv, one, trial = np.empty((3, du + 1)), np.empty((3, dv + 1)), np.empty((6, 3)), np.empty((6, 3))
+    fu, fv, one, trial = np.empty((_ROWS, du + 1)), np.empty((_ROWS, dv + 1)), np.empty((6, 7)), np.empty((6, 7))
     u0, u1 = ku[du], ku[len(ku) - du - 1]
     v0, v1 = kv[dv], kv[len(kv) - dv - 1]
     least = 1e-14 * (max(abs(u0), abs(u1), abs(v0), abs(v1)) + 1.0)
