@@ -11,7 +11,7 @@ import shapely
 from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
 from vtkmodules.vtkCommonCore import vtkPoints
 from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
-from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
+from vtkmodules.vtkRenderingCore import vtkActor, vtkMapper, vtkPolyDataMapper
 
 from lithon.app import theme
 from lithon.arrays import Floats, Ints
@@ -24,6 +24,8 @@ from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.facets import Facets
 
 _BESIDE = ThreadPoolExecutor(1, "lithon-picking")
+# Lines come before faces by their own lift alone: more, and hidden edges show through when the eye is near.
+vtkMapper.SetResolveCoincidentTopologyLineOffsetParameters(0.0, 0.0)
 
 
 @dataclass(slots=True)

@@ -57,6 +57,8 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.renderer.SetBackground(*theme.rgb(theme.VIEW_LOW))
         self.renderer.SetBackground2(*theme.rgb(theme.VIEW_TOP))
         self.renderer.SetUseDepthPeeling(False)
+        # Depths are told apart the better the less room there is before and behind the solid.
+        self.renderer.SetClippingRangeExpansion(0.08)
         lights(self.renderer)
         #: What lies on the solid has a renderer of its own, over the same depths.
         self.marks = vtkRenderer()
