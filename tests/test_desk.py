@@ -259,10 +259,12 @@ def test_a_cut_through_three_points_picked_in_the_view(opened, qtbot):
         click(desk, qtbot, corner)
     ready(desk, qtbot)
     assert desk.carve_bar.way == "points" and work.proposal.state == "ready", work.proposal.error
+    assert desk.docket.verb.objectName() != "main"  # taking it is the one thing to press now
     recorded = work.proposal.step["plane"]["through"]
     assert np.allclose(recorded, corners, atol=1e-6)  # corners are caught exactly
     press(desk, qtbot, Qt.Key.Key_Return)
     assert len(work.model.bodies) >= 2 and total(desk) == pytest.approx(ANCHOR.volume, rel=1e-9)
+    assert desk.docket.verb.objectName() == "main"
 
 
 def test_the_ledger_switches_a_step_off_and_the_offset_follows_its_number(opened, qtbot):

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QGridLayout, QLineEdit
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton
 
 from lithon.app import theme
 from lithon.app.histogram import Histogram
@@ -107,10 +107,12 @@ class Docket(Panel):
         self.groups: list[Group] = []
         self.most = _CARDS
         self.cards: list[Card] = []
+        self.verb: QPushButton | None = None
         work.findings_changed.connect(self.refresh)
         work.station_changed.connect(self.refresh)
         work.mesh_changed.connect(self.refresh)
         work.selection_changed.connect(self._selection_moved)
+        work.proposal_changed.connect(self._proposal_moved)
         work.opened.connect(self.refresh)
 
     # ---- what stands on it
@@ -131,7 +133,7 @@ class Docket(Panel):
 
     def refresh(self) -> None:
         self.clear()
-        self.cards, self.groups = [], self.shown()
+        self.cards, self.verb, self.groups = [], None, self.shown()
         self.current = min(self.current, max(0, len(self.groups) - 1))
         station = self.work.station
         self.heading.setText(f"DOCKET · {station.upper()}")
@@ -180,6 +182,15 @@ class Docket(Panel):
             for text, pressed, tip, main in verbs:
                 b = button(text, pressed, "main" if main and not finished else "", tip)
                 self.add(row(b))
+                if main and not finished:
+                    self.verb = b
+            self._proposal_moved()
+
+    def _proposal_moved(self) -> None:
+        """One thing to press at a time: while something is proposed, the station's own verb steps back."""
+        if self.verb is not None:
+            self.verb.setObjectName("main" if self.work.proposal is None else "")
+            restyle(self.verb)
 
     def _head_intake(self) -> None:
         ledger = self.work.ledger

@@ -57,6 +57,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.renderer.SetBackground(*theme.rgb(theme.VIEW_LOW))
         self.renderer.SetBackground2(*theme.rgb(theme.VIEW_TOP))
         self.renderer.SetUseDepthPeeling(False)
+        self.renderer.SetUseOIT(False)  # it leaves bright dots along softened lines
         # Depths are told apart the better the less room there is before and behind the solid.
         self.renderer.SetClippingRangeExpansion(0.08)
         lights(self.renderer)
@@ -64,6 +65,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.marks = vtkRenderer()
         self.marks.SetLayer(1)
         self.marks.SetPreserveDepthBuffer(True)
+        self.marks.SetUseOIT(False)
         self.marks.SetActiveCamera(self.renderer.GetActiveCamera())
         lights(self.marks)
         window = self.GetRenderWindow()
