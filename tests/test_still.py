@@ -139,6 +139,17 @@ def faces_at(body, edge):
     return [use.face for use, _ in adjacency(body).uses[edge]]
 
 
+def test_a_cut_solid_keeps_its_section_whatever_is_chosen_behind_it(view, qtbot, model):
+    view.toggle_cut()
+    view._render_now()
+    rest(view, qtbot)
+    plain = drawn(view, afresh=False)
+    view.work.choose(faces=model.bodies[0].faces)  # all of it but the section
+    kept = drawn(view, afresh=False)
+    assert (np.abs(kept - plain).max(axis=2) > 20).sum() > 100
+    assert_alike(kept, drawn(view, afresh=True))
+
+
 def test_the_kept_picture_is_let_go_when_the_eye_or_the_solid_moves(view, qtbot, model):
     window = view.GetRenderWindow()
     window.Render()

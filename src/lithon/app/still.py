@@ -50,6 +50,7 @@ class Still:
         self._numbered: Hashable = None  # of what picture the numbers are
         self._starts = np.zeros(1, dtype=np.int64)
         self._skin: object = None
+        self._faces: list[vtkActor] = []
         self._tinted: vtkUnsignedCharArray | None = None
 
     def forget(self) -> None:
@@ -110,19 +111,19 @@ class Still:
         self.window.GetRGBACharPixelData(0, 0, w - 1, h - 1, 0, out)
         return vtk_to_numpy(out).reshape(-1, 4).copy()
 
-    def number(self, skin: Skin, lines: list[vtkActor], plane: vtkPlane | None, outside_only: bool) -> None:
-        """Find out which face each pixel of the kept picture shows, and where black `lines` are on it; nothing of it
+    def number(self, skin: Skin, black: list[vtkActor], plane: vtkPlane | None, outside_only: bool) -> None:
+        """Find out which face each pixel of the kept picture shows, or that `black` things are before it; nothing of it
         gets on screen."""
         if self.key is None or self._order is not None:
             return
         was = self.solid.GetDraw()
         if self._skin is not skin.picture:
-            self.numbers.RemoveAllViewProps()
-            for actor in (*skin.numbered(), *lines):
-                self.numbers.AddActor(actor)
-            self._skin = skin.picture
-        for actor in self.numbers.GetActors():
+            self._skin, self._faces = skin.picture, skin.numbered()
+        self.numbers.RemoveAllViewProps()
+        for actor in self._faces:
             cut(actor, plane, outside_only)
+        for actor in (*self._faces, *black):
+            self.numbers.AddActor(actor)
         self.busy = True
         for renderer, on in ((self.solid, False), (self.marks, False), (self.numbers, True)):
             renderer.SetDraw(on)

@@ -144,8 +144,10 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.marks.SetUseFXAA(True)
         self.GetRenderWindow().Render()
         if not self._mesh_shown() and not self.wire:
-            lines = self._edge_actors("#000000")
-            self.still.number(self.skin, lines, self.cut_plane, self._outside_only())
+            black = [*self._edge_actors("#000000"), *self._section("#000000")]
+            for actor in black:
+                self._clip(actor)
+            self.still.number(self.skin, black, self.cut_plane, self._outside_only())
 
     def _begin(self, *_: object) -> None:
         """The window is about to draw: the solid afresh, or its kept picture in the present colours."""
@@ -183,9 +185,13 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._layers[layer] = actors
         for new in actors:
             on.AddActor(new)
-            if self.cut_plane is not None and layer in ("section", "edges", "shared", "chosen"):
-                new.GetMapper().AddClippingPlane(self.cut_plane)
+            if layer in ("section", "edges", "shared", "chosen"):
+                self._clip(new)
         self.redraw()
+
+    def _clip(self, actor: vtkActor) -> None:
+        if self.cut_plane is not None:
+            actor.GetMapper().AddClippingPlane(self.cut_plane)
 
     @property
     def diagonal(self) -> float:
@@ -217,7 +223,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             # Small pictures are softened sample by sample, in every frame.
             self.GetRenderWindow().SetMultiSamples(0 if len(pic.triangles) > _MANY else 4)
         self._put("edges", self._edge_actors(theme.INK))
-        self._put("section", self._section())
+        self._put("section", self._section(theme.SECTION))
         self._draw_shared()
         self.recolour()
         self._draw_mesh()
@@ -227,11 +233,11 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         lines = self._edge_lines
         return [scene.actor(lines, colour, width=1.2, lit=False, lift=1.0)] if lines is not None else []
 
-    def _section(self) -> list[vtkActor]:
+    def _section(self, colour: str) -> list[vtkActor]:
         pic = self._picture
         if self.cut_plane is None or not len(pic.triangles):
             return []
-        return [scene.section_fill(scene.surface_data(pic.points, pic.triangles), theme.SECTION)]
+        return [scene.section_fill(scene.surface_data(pic.points, pic.triangles), colour)]
 
     def _draw_shared(self) -> None:
         model = self.shown_model()

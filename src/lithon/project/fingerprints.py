@@ -90,7 +90,7 @@ def resolve(model: Model, wanted: Sequence[Fingerprint]) -> list[Face]:
                 raise ValueError("a place and a direction have three numbers")
         except (KeyError, TypeError, ValueError) as error:
             raise BadFile(f"a recorded face is not well formed ({error})") from error
-        away = np.concatenate([m.away(kind, radius, area, place, direction) for m in marks])
+        away = np.concatenate([np.zeros(0), *(m.away(kind, radius, area, place, direction) for m in marks)])
         # The nearest that no other mark has taken; what two bodies share stands in both.
         best = next((faces[k] for k in _nearest(away, reach) if faces[k] not in taken), None)
         if best is None:
