@@ -10,7 +10,7 @@ import pytest
 from conftest import PREPARATION
 
 import lithon
-from lithon.brep.measures import volume
+from lithon.brep.measures import face_area, volume
 from lithon.errors import BadFile, Cancelled, LithonError, Unresolved
 from lithon.project.ledger import Ledger, Source
 from lithon.project.steps import clear_question, plane_at, run_step, split_step
@@ -232,6 +232,13 @@ def test_the_worker_works_stops_and_may_die(anchor):
         }
         kept = set(outcome.model.faces()) & set(anchor.faces())
         assert len(kept) >= 30  # the same objects as here
+        worker.submit("standings", anchor)
+        (kind, _, told), _ = wait(worker)
+        assert kind == "done" and set(told.moments) == set(anchor.faces())  # as known there, for the very faces here
+        assert all(m[0] == pytest.approx(face_area(f), rel=1e-12) for f, m in told.moments.items())
+        assert {len(f.faces) for f in told.features[anchor.bodies[0]]} == {
+            len(f.faces) for f in lithon.features(anchor.bodies[0])
+        }
         worker.submit("step", anchor, lithon.clear_question("holes where diameter > 99 mm"))
         (kind, _, error), _ = wait(worker)
         assert kind == "failed" and isinstance(error, Unresolved) and "finds nothing" in str(error)

@@ -17,6 +17,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from lithon.app.lane import BESIDE, Job, Lane
 from lithon.app.recovery import forget, kept_aside
 from lithon.arrays import Floats
+from lithon.brep.measures import learn_moments
 from lithon.brep.patches import Change
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
@@ -319,6 +320,7 @@ class Work(QObject):
         def stood(result: Standings) -> None:
             if turn == self._turn:
                 self.standings = result
+                learn_moments(result.moments)
                 for body, found in result.features.items():
                     learn_features(body, found)
                 self.standings_changed.emit()

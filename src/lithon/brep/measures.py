@@ -14,7 +14,7 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, frozen
 from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch, RollBatch
@@ -87,6 +87,16 @@ def _face_moments(face: Face) -> Floats:
         total[:4] = -total[:4]
     _moments[face] = total
     return total
+
+
+def known_moments(faces: Iterable[Face]) -> dict[Face, Floats]:
+    """What has been integrated over faces so far, for another process to take over."""
+    return {face: frozen(_moments[face]) for face in faces if face in _moments}
+
+
+def learn_moments(found: dict[Face, Floats]) -> None:
+    for face, moments in found.items():
+        _moments.setdefault(face, moments)
 
 
 def _triangle_moments(facets: Facets) -> Floats:
