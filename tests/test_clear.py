@@ -7,15 +7,18 @@ from hypothesis import strategies as st
 
 from lithon.arrange.boolean import combine
 from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
-from lithon.brep.measures import volume
+from lithon.brep.measures import face_width, volume
 from lithon.brep.patches import change
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.samples import ANCHOR
 from lithon.survey.features import feature_of, features
 from lithon.trim.clear import clear
+from lithon.trim.collapse import collapsed
 
 UP = (0.0, 0.0, 1.0)
 
@@ -189,3 +192,28 @@ def test_a_dome_that_would_bulge_into_an_arm_is_refused(low):
     else:
         with pytest.raises(Refusal, match="pass through"):
             clear(body, flat, 1e-6)
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.lists(st.floats(5e-7, 4e-6), min_size=1, max_size=5), st.floats(0.0, 0.7))
+def test_steps_as_thin_as_the_tolerance_close_like_a_zip(steps, tilt):
+    """A side of stairs, each of a few millionths: treads that should be one plane. Regrowing cannot help there,
+    since the planes beside a riser are parallel."""
+    stairs, x = [Piece((0.0, 0.0)), Piece((10.0, 0.0))], 10.0
+    for k, rise in enumerate(steps):
+        y = 5.0 * (k + 1) / len(steps)
+        stairs += [Piece((x, y)), Piece((x - rise, y))]
+        x -= rise
+    stairs += [Piece((x, 8.0)), Piece((0.0, 8.0))]
+    body = prism(stairs, 3.0, Frame.of((1.0, 2.0, 3.0), (tilt, 0.2, 1.0)))
+    risers = [f for f in body.faces if face_width(f) < 1e-5]
+    assert len(risers) == len(steps)
+    with pytest.raises(Refusal):  # half a step is no wider than one place, the whole stair is not one face
+        collapsed(body, body.faces, 1e-5)
+    best = clear(body, risers, 1e-6)[0]
+    assert not flaws(best.body, 1e-6)
+    assert len(best.body.faces) == len(body.faces) - len(steps)
+    assert len(best.body.edges()) == len(body.edges()) - 3 * len(steps)
+    assert abs(best.volume_change) < 10.0 * 3.0 * sum(steps)
+    mesh = tetrahedral_mesh(Model((best.body,), 1e-6), SizeRules(2.0))
+    assert mesh.conformal() and mesh.quality.smallest_dihedral.min() > 10.0

@@ -280,6 +280,11 @@ def face_area(face: Face) -> float:
     return float(_face_moments(face)[0])
 
 
+def face_width(face: Face) -> float:
+    """Twice the area over the perimeter (mm): the width of a strip, about the radius of what is round."""
+    return 2.0 * face_area(face) / max(sum(e.length for e in face.edges()), 1e-300)
+
+
 def face_centroid(face: Face) -> Floats:
     m = _face_moments(face)
     return np.asarray(m[1:4] / m[0])

@@ -17,6 +17,7 @@ from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch, RollBatch, spread
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.geometry.tolerance import MISS
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,7 +148,7 @@ def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
             continue
         ends = edge.curve.point(np.array([edge.t0, edge.t1]))
         for vertex, point in ((edge.start, ends[0]), (edge.end, ends[1])):
-            if vertex is not None and np.linalg.norm(vertex.point - point) > 10.0 * tolerance:
+            if vertex is not None and np.linalg.norm(vertex.point - point) > MISS * tolerance:
                 out.append(Flaw("gap", "an edge does not reach its vertex", _tuple(point), edge))
         if len(out) == before:
             _sound_edges[edge] = tolerance
@@ -175,7 +176,7 @@ def _face_flaws(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
 
 
 def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
-    if face in off and off[face][0] > 10.0 * tolerance:
+    if face in off and off[face][0] > MISS * tolerance:
         most, edge, place = off[face]
         return [Flaw("gap", f"an edge stands {most:.2g} mm off its face", _tuple(place), edge)]
     for loop in face.loops:

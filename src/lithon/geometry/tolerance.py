@@ -11,6 +11,8 @@ import numpy as np
 ANGULAR = 1e-9
 #: An edge whose faces turn by less than this is smooth (a fillet's run-out, not a corner).
 SMOOTH = np.radians(0.5)
+#: In a sound body, what meets may miss by so many resolutions.
+MISS = 10.0
 #: Resolution relative to the diagonal of the model, and the bounds it is kept within.
 RELATIVE = 1e-7
 COARSEST = 1e-3

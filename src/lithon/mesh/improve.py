@@ -22,6 +22,7 @@ from lithon.mesh.slide import FIXED, FREE, ON_PLANE, away, onto
 from lithon.progress import Progress
 
 _MOST = 128  # elements in one neighbourhood
+_GAIN = 1e-4  # what a change must add to the worst sine around it
 
 _WAYS = np.array(
     [[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1],
@@ -235,15 +236,16 @@ def _smooth(
     state: Ints,
 ) -> bool:
     """Move one node to where the worst element around it is best; pattern search with shrinking steps.
-    A node on a curved face moves only as long as the surface around it does not fold."""
+    A node on a face moves only as long as the surface around it does not fold."""
     state[3] += 1
     n = _star(tet, nbr, t0, v, star, seen, state[3])
     if n < 0:
         return False
     best = _star_quality(x, tet, star, n, -2.0)
     first = best
-    round_face = kind[v] > ON_PLANE
-    least = min(0.8, _lean(x, tet, wall, star, n, v, kind[v], places[v])) if round_face else 0.0
+    on_face = kind[v] >= ON_PLANE
+    least = min(0.8, _lean(x, tet, wall, star, n, v, kind[v], places[v])) if on_face else 0.0
+    start = x[v].copy()
     here = x[v].copy()
     keep = x[v].copy()
     goal = np.zeros(3)
@@ -262,7 +264,7 @@ def _smooth(
             x[v, axis] = here[axis] + share * (goal[axis] - here[axis])
         onto(kind[v], places[v], x[v])
         q = _star_quality(x, tet, star, n, best)
-        if q > best and (not round_face or _lean(x, tet, wall, star, n, v, kind[v], places[v]) >= least):
+        if q > best and (not on_face or _lean(x, tet, wall, star, n, v, kind[v], places[v]) >= least):
             best = q
             keep[:] = x[v]
     step = 0.3 * reach
@@ -279,14 +281,18 @@ def _smooth(
             x[v, 2] = here[2] + step * _WAYS[w, 2]
             onto(kind[v], places[v], x[v])
             q = _star_quality(x, tet, star, n, best)
-            if q > best and (not round_face or _lean(x, tet, wall, star, n, v, kind[v], places[v]) >= least):
+            if q > best and (not on_face or _lean(x, tet, wall, star, n, v, kind[v], places[v]) >= least):
                 best = q
                 keep[:] = x[v]
                 gained = True
         if not gained:
             step *= 0.45
+    # A gain that small, on an element that nothing can mend, is not worth what the others around lose.
+    if first > 0.0 and best < first + _GAIN:
+        x[v, :] = start
+        return False
     x[v, :] = keep
-    return best > first + 1e-6
+    return best > first
 
 
 @njit(cache=True)
@@ -365,7 +371,7 @@ def _remove_edge(
                     top = q
                     split[i, j] = k
             best[i, j] = top
-    if best[0, n - 1] <= worst + 1e-4:
+    if best[0, n - 1] <= worst + _GAIN:
         return False
     stack = [(0, n - 1)]
     m = 0
@@ -398,7 +404,7 @@ def _remove_face(
         c = tet[u, j]
         if c != f0 and c != f1 and c != f2:
             e = c
-    worst = min(_q(x, tet, t), _q(x, tet, u)) + 1e-4
+    worst = min(_q(x, tet, t), _q(x, tet, u)) + _GAIN
     if (
         quality(x[e], x[d], x[f0], x[f1]) <= worst
         or quality(x[e], x[d], x[f1], x[f2]) <= worst
@@ -576,7 +582,8 @@ def _pass(
     goal: float,
     grow: bool,
 ) -> int:
-    """Offer every change to every element below the goal, worst first; how many were made."""
+    """Offer every change to every element below the goal, worst first; how many were made. Leaves in state[5]
+    how many lay below it before."""
     before = state[2]
     moved = 0
     used = state[0]
@@ -584,6 +591,7 @@ def _pass(
     for t in range(used):
         q[t] = _q(x, tet, t) if tet[t, 0] >= 0 else 9.0
     order = np.argsort(q)
+    state[5] = (q < goal).sum()
     star = np.empty(_MOST, dtype=np.int64)
     new = np.empty((2 * _MOST, 4), dtype=np.int64)
     cavity = np.empty(_MOST, dtype=np.int64)
@@ -662,15 +670,18 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     lab = np.concatenate([cells.lab, np.full(room, -1, dtype=np.int64)])
     free = np.zeros(m + room, dtype=np.int64)
     seen = np.zeros(m + room, dtype=np.int64)
-    state = np.array([m, 0, 0, 0, n], dtype=np.int64)
+    state = np.array([m, 0, 0, 0, n, 0], dtype=np.int64)
     goal = float(np.sin(np.radians(goal_degrees)))
     easy = float(np.sin(np.radians(28.0)))
+    below = 0
     for turn in range(passes):
         progress.tell(0.75 + 0.22 * turn / passes, "improving elements")
         level = easy if turn < 3 else goal
         made = _pass(x, tet, nbr, wall, lab, free, state, seen, kind, places, level, turn >= 2)
-        if made == 0 and turn >= 3:
+        # Around what nothing can mend, one element is only bettered at the expense of others: then it is enough.
+        if turn >= 3 and (made == 0 or (turn > 3 and state[5] > below > 0)):
             break
+        below = int(state[5])
     live = tet[: state[0], 0] >= 0
     row = np.cumsum(live) - 1
     links = nbr[: state[0]][live]

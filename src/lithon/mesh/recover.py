@@ -81,15 +81,20 @@ def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[
     return space, _failures(surface, missing)
 
 
+def _among(keys: Ints, have: Ints) -> Bools:
+    """Which keys are in a sorted list; never sorts the list again, however often it is asked."""
+    return np.asarray(have[np.minimum(np.searchsorted(have, keys), len(have) - 1)] == keys)
+
+
 def _missing(surface: SurfaceMesh, space: Tetrahedra) -> Ints:
     """Indices of surface triangles that are no face of the tetrahedra, after taking other diagonals."""
     n = space.points
     have = np.unique(triple_keys(tet_faces(space.tet[space.live]), n))
     triangles, of = surface.triangles()
-    lost = ~np.isin(triple_keys(triangles + 8, n), have)
+    lost = ~_among(triple_keys(triangles + 8, n), have)
     if lost.any() and _swap_ties(surface, triangles, of, lost, have, n):
         triangles, of = surface.triangles()
-        lost = ~np.isin(triple_keys(triangles + 8, n), have)
+        lost = ~_among(triple_keys(triangles + 8, n), have)
     return np.flatnonzero(lost)
 
 
@@ -144,7 +149,7 @@ def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_e
         pairs = np.stack([ids, np.roll(ids, -1)], axis=1)
         if not edge.ring:
             pairs = pairs[:-1]
-        for a, b in pairs[~np.isin(pair_keys(pairs + 8, n), have)].tolist():
+        for a, b in pairs[~_among(pair_keys(pairs + 8, n), have)].tolist():
             surface.split_edge(edge, a, b)
             dirty.update(dict.fromkeys(face_of_edge[edge]))
     if not dirty:

@@ -29,6 +29,8 @@ def _split(place: Floats, p: Floats) -> tuple[float, float, float, float, float]
 @njit(cache=True)
 def away(kind: int, place: Floats, p: Floats) -> tuple[float, float, float]:
     """The surface's unit normal at a point on it."""
+    if kind == ON_PLANE:
+        return place[3], place[4], place[5]
     if kind == ON_SPHERE:
         x, y, z = p[0] - place[0], p[1] - place[1], p[2] - place[2]
         s = 1.0 / max(np.sqrt(x * x + y * y + z * z), 1e-300)

@@ -13,11 +13,10 @@ from typing import Any
 
 from lark import Lark, Token, Transformer, UnexpectedInput
 
-from lithon.brep.measures import face_area, volume
+from lithon.brep.measures import face_area, face_width, volume
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import LithonError
 from lithon.survey.features import Feature, features
-from lithon.survey.sizes import face_width
 
 _GRAMMAR = r"""
 start: NOUN ["where" condition ("and" condition)*] ["in" STRING]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.brep.measures import face_area, volume
+from lithon.brep.measures import face_width, volume
 from lithon.brep.topology import Body, Edge, Face, Model, rough_box
 from lithon.survey.between import gaps
 from lithon.survey.features import features
@@ -57,11 +57,6 @@ def _edge_marks(body: Body) -> list[Mark]:
 
 def _feature_marks(kind: str) -> Callable[[Body], list[Mark]]:
     return lambda body: [Mark(f.size, faces=f.faces, body=body) for f in features(body) if f.kind == kind]
-
-
-def face_width(face: Face) -> float:
-    """Twice the area over the perimeter: the width of a strip, about the radius of what is round."""
-    return 2.0 * face_area(face) / max(sum(e.length for e in face.edges()), 1e-300)
 
 
 def _width_marks(body: Body) -> list[Mark]:

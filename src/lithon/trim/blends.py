@@ -148,6 +148,9 @@ class _Unblender:
 
     def _corner(self, joint: _Joint, links: dict[Edge, Vertex]) -> Vertex:
         """The point on all kept faces around a joint, nearest to it."""
+        if not joint.vertices:  # its rims are rings: what is chosen is no blend there
+            at = next(e for f in (joint.kept or self.gone) for e in f.edges()).at(0.5)
+            raise Refusal("what is chosen does not run along the edge of two faces", where=spot(at))
         here = np.mean([v.point for v in joint.vertices], axis=0)
         faces = list(joint.kept)
         for edge in links:

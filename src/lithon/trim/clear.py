@@ -19,7 +19,7 @@ from lithon.brep.adjacency import Adjacency, adjacency
 from lithon.brep.charts import chart_of
 from lithon.brep.crossings import fresh_cuts
 from lithon.brep.loops import flat_loop
-from lithon.brep.measures import volume
+from lithon.brep.measures import face_width, volume
 from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.brep.validate import flaws
@@ -27,8 +27,10 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Line
 from lithon.geometry.meet import cross, meet
 from lithon.geometry.surfaces import Surface
+from lithon.geometry.tolerance import MISS
 from lithon.progress import SILENT, Progress
 from lithon.trim.blends import unblended
+from lithon.trim.collapse import collapsed
 from lithon.trim.running import bounded, extended, reach
 
 _MOST_NEIGHBOURS = 8
@@ -58,14 +60,28 @@ def clear(body: Body, faces: Collection[Face], tolerance: float, progress: Progr
         raise Refusal("all faces of the body are chosen: nothing would remain", remedy="leave some faces out")
     wounds = _wounds(adjacency(body), chosen)
     before = volume(body)
-    current = [body]
+    current, wounds = _all_thin(body, wounds, tolerance)
     if len(wounds) > 1:
-        current, wounds = _all_plain(body, wounds, tolerance)
+        current, wounds = _all_plain(current[0], wounds, tolerance)
         current, wounds = _all_blends(current[0], wounds, tolerance)
     for k, wound in enumerate(wounds):
         progress.tell(k / len(wounds), f"closing {k + 1} of {len(wounds)}")
         current = _close(current[0], wound, tolerance)
     return [Cleared(b, volume(b) - before, len(chosen)) for b in current]
+
+
+def _all_thin(body: Body, wounds: list[list[Face]], tolerance: float) -> tuple[list[Body], list[list[Face]]]:
+    """The body with all those wounds closed whose faces are no wider than what counts as one place."""
+    thin = [wound for wound in wounds if all(face_width(face) <= 0.5 * MISS * tolerance for face in wound)]
+    if not thin:
+        return [body], wounds
+    try:
+        made = collapsed(body, [face for wound in thin for face in wound], 0.8 * MISS * tolerance)
+    except Refusal:
+        return [body], wounds
+    if _wrong(made, body, tolerance):
+        return [body], wounds
+    return [made], [wound for wound in wounds if all(wound is not t for t in thin)]
 
 
 def _all_plain(body: Body, wounds: list[list[Face]], tolerance: float) -> tuple[list[Body], list[list[Face]]]:
