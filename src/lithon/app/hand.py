@@ -95,10 +95,11 @@ class Hand:
         pic = self._picture
         if not len(pic.edge_points):
             return None
-        a, b, same, world_a, world_b = self._edges_on_screen()
-        close = np.flatnonzero(
-            ((np.minimum(a, b) - _NEAR <= [x, y]) & (np.maximum(a, b) + _NEAR >= [x, y])).all(axis=1)
-        )
+        a, b, same, world_a, world_b, boxes = self._edges_on_screen()
+        # One side of all boxes after the other: each leaves fewer to look at.
+        close = np.flatnonzero(boxes[0] <= x)
+        for side, beyond in ((1, -x), (2, y), (3, -y)):
+            close = close[boxes[side][close] <= beyond]
         d = b[close] - a[close]
         t = ((np.array([x, y]) - a[close]) * d).sum(axis=1) / np.maximum((d**2).sum(axis=1), 1e-12)
         t = np.clip(t, 0.0, 1.0)
@@ -111,17 +112,19 @@ class Hand:
                 return pic.edges[int(same[close[k]])]
         return None
 
-    def _edges_on_screen(self) -> tuple[Floats, Floats, Ints, Floats, Floats]:
-        """Ends of all edge pieces in pixels, their edge, and their ends in the world; kept until the eye
-        or the picture moves."""
+    def _edges_on_screen(self) -> tuple[Floats, Floats, Ints, Floats, Floats, Floats]:
+        """Ends of all edge pieces in pixels, their edge, their ends in the world, and the boxes (4,n) within which
+        a pixel is near (left, -right, top, -bottom); kept until the eye or the picture moves."""
         pic, camera = self._picture, self.renderer.GetActiveCamera()
         key = (id(pic), camera.GetMTime(), self.width(), self.height())
         if self._screen is None or self._screen[0] != key:
             screen = self._project(pic.edge_points)
             same = pic.edge_of[1:] == pic.edge_of[:-1]
+            a, b = screen[:-1, :2][same], screen[1:, :2][same]
+            low, high = np.minimum(a, b) - _NEAR, np.maximum(a, b) + _NEAR
             self._screen = key, (
-                screen[:-1, :2][same], screen[1:, :2][same], pic.edge_of[:-1][same],
-                pic.edge_points[:-1][same], pic.edge_points[1:][same],
+                a, b, pic.edge_of[:-1][same], pic.edge_points[:-1][same], pic.edge_points[1:][same],
+                np.ascontiguousarray(np.stack([low[:, 0], -high[:, 0], low[:, 1], -high[:, 1]])),
             )  # fmt: skip
         return self._screen[1]
 

@@ -10,10 +10,11 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 from lithon.app import theme
 from lithon.app.parts import Panel, button, label, number, restyle, row
 from lithon.app.work import Work
+from lithon.arrays import Floats
 from lithon.brep.measures import face_area
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.survey.features import feature_of, known_features
-from lithon.survey.measuring import measures, of_body, of_edge, of_face, wall
+from lithon.survey.measuring import Measure, measures, of_body, of_edge, of_face, wall
 
 
 class Roster(Panel):
@@ -131,6 +132,9 @@ class InHand(Panel):
     def __init__(self, work: Work):
         super().__init__("IN HAND")
         self.work = work
+        #: The place whose wall was last asked for, and what was found.
+        self._asked: Floats | None = None
+        self._wall: list[Measure] | None = None
         work.selection_changed.connect(self.refresh)
         work.opened.connect(self.refresh)
         work.standings_changed.connect(self.refresh)  # features are known now
@@ -142,17 +146,37 @@ class InHand(Panel):
         if not (work.faces or work.edges or work.points):
             self.add(label("Click a face or an edge. Ctrl adds and takes away.", "dim"))
             return
-        for line in in_words(work.model, work.faces, work.edges, work.points, work.digits, work.at):
+        body = work.chosen_body()
+        large = body is not None and len(body.uses) > _FEW
+        for line in in_words(work.model, work.faces, work.edges, work.points, work.digits, None if large else work.at):
             self.add(label(line))
+        if large and len(work.faces) == 1 and not work.edges and work.at is not None:
+            self.add(label(*self._behind(work.faces[0], work.at)))
         self.add(self._digits())
         if len(work.faces) == 1 and work.model is not None:
-            body = work.chosen_body()
             told = body is not None and (known_features(body) is not None or len(body.uses) <= _FEW)
             feature = feature_of(body, work.faces[0]) if told else None
             if feature is not None and len(feature.faces) > 1:
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
             if feature is not None:
                 self.add(button(f"All {feature.kind}s of this size", lambda: self._alike(feature), "quiet"))
+
+    def _behind(self, face: Face, at: Floats) -> tuple[str, str]:
+        """The wall behind what was clicked, in words and their style. The worker finds it: that may take a while."""
+        if self._asked is not at:
+            self._asked, self._wall = at, None
+
+            def found(told: list[Measure]) -> None:
+                if self._asked is at:
+                    self._wall = told
+                    self.refresh()
+
+            self.work.job("wall", self.work.model, face, at, done=found, failed=lambda _: found([]))
+        if self._wall is None:
+            return "wall behind it: being measured", "dim"
+        return (
+            ("  ".join(m.words(self.work.digits) for m in self._wall), "") if self._wall else ("open behind it", "dim")
+        )
 
     def _digits(self) -> QWidget:
         """How many digits measures are told to."""

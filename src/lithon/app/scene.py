@@ -167,13 +167,11 @@ def line_data(runs: list[Floats]) -> vtkPolyData:
     p = vtkPoints()
     p.SetData(numpy_to_vtk(np.ascontiguousarray(np.concatenate(runs), dtype=float), deep=True))
     data.SetPoints(p)
-    rows, at = [], 0
-    for run in runs:
-        rows.append(np.concatenate([[len(run)], np.arange(at, at + len(run))]))
-        at += len(run)
-    cells = vtkCellArray()
-    cells.ImportLegacyFormat(numpy_to_vtkIdTypeArray(np.concatenate(rows).astype(np.int64), deep=True))
-    data.SetLines(cells)
+    starts = np.cumsum([0, *(len(run) for run in runs)], dtype=np.int64)
+    lines = vtkCellArray()
+    every = np.arange(starts[-1], dtype=np.int64)
+    lines.SetData(numpy_to_vtkIdTypeArray(starts, deep=True), numpy_to_vtkIdTypeArray(every, deep=True))
+    data.SetLines(lines)
     return data
 
 

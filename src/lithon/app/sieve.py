@@ -112,27 +112,31 @@ class Axis(QWidget):
             )
             return
         column = np.round(self.x(self.values) / _BIN).astype(int)
-        order = np.argsort(column, kind="stable")
-        starts = np.flatnonzero(np.diff(column[order], prepend=column.min() - 1))
-        count = np.diff(starts, append=len(order))
-        height = np.empty(len(order), dtype=int)  # of each mark above its column's foot
-        height[order] = np.arange(len(order)) - np.repeat(starts, count) + 1
-        rise = min(6.0, (base - 26.0) / max(1, int(count.max())))
         below = (self.values < self.size) & self.has_handle
-        left, top, tall = column * _BIN - 2.6, base - 2.0 - height * rise, max(1.2, rise - 1.2)
-        for colour, some in (
-            (theme.INK2, ~self.chosen & ~below),
-            (theme.OCHRE, ~self.chosen & below),
-            (theme.VERDIGRIS, self.chosen),
-        ):
-            solid = colour != theme.INK2 or rise < 3.0
+        colour = np.where(self.chosen, 0, np.where(below, 1, 2))
+        order = np.lexsort((colour, column))  # what is chosen stands at the foot of its column
+        column, colour = column[order], colour[order]
+        foot = np.flatnonzero(np.diff(column, prepend=column[0] - 1))
+        count = np.diff(foot, append=len(column))
+        height = np.arange(len(column)) - np.repeat(foot, count)  # of each mark above its column's foot
+        rise = min(6.0, (base - 26.0) / max(1, int(count.max())))
+        # Marks too small to be told apart are one box for each colour in a column.
+        first = np.arange(len(column))
+        if rise < 3.0:
+            first = np.flatnonzero(np.diff(3 * column + colour, prepend=-1))
+        piled = np.diff(first, append=len(column))
+        left, tall = column[first] * _BIN - 2.6, np.maximum(1.2, piled * rise - 1.2)
+        top = base - 2.0 - (height[first] + piled) * rise
+        for k, paint in enumerate((theme.VERDIGRIS, theme.OCHRE, theme.INK2)):
+            some = colour[first] == k
+            solid = paint != theme.INK2 or rise < 3.0
             inset = 0.0 if solid else 0.5
             boxes = [
-                QRectF(x + inset, y + inset, 5.2 - 2.0 * inset, tall - 2.0 * inset)
-                for x, y in zip(left[some].tolist(), top[some].tolist(), strict=True)
+                QRectF(x + inset, y + inset, 5.2 - 2.0 * inset, t - 2.0 * inset)
+                for x, y, t in zip(left[some].tolist(), top[some].tolist(), tall[some].tolist(), strict=True)
             ]
-            p.setPen(Qt.PenStyle.NoPen if solid else QPen(QColor(colour), 1.0))
-            p.setBrush(QColor(colour) if solid else Qt.BrushStyle.NoBrush)
+            p.setPen(Qt.PenStyle.NoPen if solid else QPen(QColor(paint), 1.0))
+            p.setBrush(QColor(paint) if solid else Qt.BrushStyle.NoBrush)
             p.drawRects(boxes)
 
     def _paint_handle(self, p: QPainter, base: float) -> None:
@@ -225,6 +229,7 @@ class Sieve(QFrame):
         self.work = work
         self.lens = LENSES[0]
         self.marks: list[Mark] = []
+        self._indexed: list[Mark] | None = None
         self._turn = 0
         self._asked: tuple[object, str] | None = None
         lay = QHBoxLayout(self)
@@ -301,14 +306,26 @@ class Sieve(QFrame):
     def recolour(self) -> None:
         if self.work.ledger is None:
             return
-        faces, edges = set(self.work.faces), set(self.work.edges)
+        if self._indexed is not self.marks:
+            self._index()
         chosen = np.zeros(len(self.marks), dtype=bool)
-        if faces or edges:
-            for k, m in enumerate(self.marks):
-                chosen[k] = bool(
-                    (m.faces and all(f in faces for f in m.faces)) or (m.edges and all(e in edges for e in m.edges))
-                )
-        self.axis.set(self.lens, np.array([m.value for m in self.marks]), chosen, self.work.ledger.size)
+        for things, needed in ((self.work.faces, self._needs[0]), (self.work.edges, self._needs[1])):
+            rows = np.array([row for thing in things for row in self._rows.get(thing, ())], dtype=np.int64)
+            chosen |= (needed > 0) & (np.bincount(rows, minlength=len(chosen)) >= needed)
+        self.axis.set(self.lens, self._values, chosen, self.work.ledger.size)
+
+    def _index(self) -> None:
+        """Which marks a face or an edge belongs to, and how many faces and edges each mark has."""
+        self._indexed = self.marks
+        self._values = np.array([m.value for m in self.marks])
+        self._rows: dict[object, list[int]] = {}
+        for k, mark in enumerate(self.marks):
+            for thing in (*mark.faces, *mark.edges):
+                self._rows.setdefault(thing, []).append(k)
+        self._needs = (
+            np.array([len(m.faces) for m in self.marks], dtype=np.int64),
+            np.array([len(m.edges) for m in self.marks], dtype=np.int64),
+        )
 
     def _dragged(self, size: float) -> None:
         below = [m for m in self.marks if m.value < size]

@@ -51,7 +51,8 @@ class Still:
         self._starts = np.zeros(1, dtype=np.int64)
         self._skin: object = None
         self._faces: list[vtkActor] = []
-        self._tinted: vtkUnsignedCharArray | None = None
+        #: The part of the picture in other colours: its corners, its pixels, and the same as VTK holds them.
+        self._tinted: tuple[tuple[int, int], tuple[int, int], Ints, vtkUnsignedCharArray] | None = None
 
     def forget(self) -> None:
         self.key = None
@@ -153,20 +154,33 @@ class Still:
         share = new[:, 3:] / 255.0
         paler = share * new[:, :3] + (1.0 - share) * 255.0 * self.paper
         ratio = paler / np.maximum(old[:, :3], 1.0)
+        # What becomes of each brightness, by face and channel: (faces, 3, 256).
+        becomes = np.minimum(np.arange(256.0) * ratio[:, :, None] + 0.5, 255.0).astype(np.uint8)
         counts = self._starts[changed + 1] - self._starts[changed]
+        if not counts.any():
+            self._tinted = None
+            return
         first = np.repeat(self._starts[changed] - np.concatenate([[0], np.cumsum(counts)[:-1]]), counts)
         at = self._order[first + np.arange(counts.sum())]
-        pixels = self._pixels.copy()
-        pixels[at, :3] = np.minimum(self._pixels[at, :3] * np.repeat(ratio, counts, axis=0) + 0.5, 255.0)
-        self._tinted = numpy_to_vtk(pixels, deep=True)
+        wide = self._size[0]
+        y, x = np.divmod(at, wide)
+        low, high = (int(x.min()), int(y.min())), (int(x.max()), int(y.max()))
+        part = self._pixels.reshape(-1, wide, 4)[low[1] : high[1] + 1, low[0] : high[0] + 1].copy()
+        pixels = part.reshape(-1, 4)
+        inside = (y - low[1]) * part.shape[1] + (x - low[0])
+        entry = np.repeat(768 * np.arange(len(changed)), counts)
+        for channel in range(3):
+            shade = entry + (256 * channel) + pixels[inside, channel]
+            pixels[inside, channel] = becomes.reshape(-1)[shade]
+        self._tinted = low, high, pixels, numpy_to_vtk(pixels)
 
     def _put_back(self, *_: object) -> None:
         if self.key is None or self.solid.GetDraw() or self._buffer is None:
             return
         self._copy(self._buffer, self.window.GetRenderFramebuffer())
         if self._tinted is not None:
-            w, h = self._size
-            self.window.SetRGBACharPixelData(0, 0, w - 1, h - 1, self._tinted, 0, 0)
+            low, high, _, pixels = self._tinted
+            self.window.SetRGBACharPixelData(*low, *high, pixels, 0, 0)
 
     def close(self) -> None:
         """Give the buffer back while its window still lives."""

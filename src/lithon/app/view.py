@@ -104,7 +104,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         #: Whether colours or marks have changed since they were last drawn, and the ghost that is drawn.
         self._stale = False
         self._ghost: Change | None = None
-        self._drawn = QTimer(self, singleShot=True, interval=15)
+        self._drawn = QTimer(self, singleShot=True, interval=0)  # once all that waits has been heard
         self._drawn.timeout.connect(self._render_now)
         self._calm = QTimer(self, singleShot=True, interval=_STILL)
         self._calm.timeout.connect(self._render_softly)

@@ -13,11 +13,12 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+from lithon.arrays import Floats
 from lithon.brep.boxes import face_boxes
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.patches import Change, change
 from lithon.brep.tessellate import divide_all
-from lithon.brep.topology import Model
+from lithon.brep.topology import Face, Model
 from lithon.brep.travel import make_ready
 from lithon.brep.validate import flaws
 from lithon.errors import LithonError
@@ -35,6 +36,7 @@ from lithon.project.wire import Parcel, Wire
 from lithon.survey.features import features
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
+from lithon.survey.measuring import Measure, wall
 from lithon.survey.sizes import Mark, marks
 from lithon.survey.standing import Standings, standings
 
@@ -86,6 +88,10 @@ def _marks(progress: Progress, model: Model, lens: str) -> list[Mark]:
     return marks(model, lens)
 
 
+def _wall(progress: Progress, model: Model, face: Face, at: Floats) -> list[Measure]:
+    return wall(model, face, at)
+
+
 def _warm(progress: Progress, model: Model) -> None:
     """Look at every face once and clear a hole of a block, so that the first step waits for neither faces nor code."""
     block = prism(rectangle(0.0, 0.0, 10.0, 10.0), 5.0)
@@ -133,6 +139,7 @@ JOBS: dict[str, Callable[..., Any]] = {
     "standings": _standings,
     "glance": _glance,
     "marks": _marks,
+    "wall": _wall,
     "forecast": _forecast,
     "rest": _rest,
 }
