@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from typing import TypeAlias
 
 import numpy as np
@@ -17,6 +18,13 @@ def frozen(values: npt.ArrayLike) -> Floats:
     out = np.array(values, dtype=np.float64)
     out.flags.writeable = False
     return out
+
+
+@functools.cache
+def gauss(n: int) -> tuple[Floats, Floats]:
+    """Nodes and weights (n,) of Gauss-Legendre quadrature over -1 to 1."""
+    nodes, weights = np.polynomial.legendre.leggauss(n)
+    return frozen(nodes), frozen(weights)
 
 
 def unit(vector: npt.ArrayLike) -> Floats:

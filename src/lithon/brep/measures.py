@@ -14,7 +14,7 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats, frozen, gauss
 from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch, RollBatch
@@ -27,10 +27,10 @@ from lithon.geometry.rounds import Cone, PolarCone, PolarSphere, Sphere
 from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
-_NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
-_INNER, _INNER_WEIGHTS = np.polynomial.legendre.leggauss(5)
+_NODES, _WEIGHTS = gauss(10)
+_INNER, _INNER_WEIGHTS = gauss(5)
 #: Straight from a foot to an edge the integrands are cubics: two nodes are exact.
-_STRAIGHT, _STRAIGHT_WEIGHTS = np.polynomial.legendre.leggauss(2)
+_STRAIGHT, _STRAIGHT_WEIGHTS = gauss(2)
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,9 +15,11 @@ from lithon.geometry.coaxial import coaxial
 from lithon.geometry.crossing import crossings
 from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.planar import open_conic, plane_extrusion, plane_revolution
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.geometry.swept import Extrusion, Revolution
 from lithon.geometry.tolerance import ANGULAR
 
 
@@ -32,6 +34,9 @@ def meet(a: Surface, b: Surface, tolerance: float = 1e-7, near: Floats | None = 
         return closed
     if near is None or not len(near):
         raise Refusal(f"where a {a.kind} and a {b.kind} meet has no closed form here")
+    for p, c in ((a, b), (b, a)):
+        if isinstance(p, Plane) and isinstance(c, Cone):
+            return open_conic(p, c, near)
     return list(crossings(a, b, near))
 
 
@@ -51,6 +56,10 @@ def closed_form(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:
             return _plane_cone(a, b, tolerance)
         if isinstance(b, Torus):
             return _plane_torus(a, b, tolerance)
+        if isinstance(b, Extrusion):
+            return plane_extrusion(a, b, tolerance, cross)
+        if isinstance(b, Revolution):
+            return plane_revolution(a, b, tolerance, cross)
     if isinstance(a, Cylinder) and isinstance(b, Cylinder):
         return _cylinders(a, b, tolerance)
     return None
@@ -73,7 +82,7 @@ def _plane_cone(p: Plane, c: Cone, tolerance: float) -> list[Curve] | None:
         ways = [np.cos(half) * foot + s * np.sin(half) * side for s in (-1.0, 1.0)]
         return [Line(frozen(c.apex), frozen(unit(w))) for w in (ways if half > 1e-7 else ways[:1])]
     if along <= np.sin(c.angle) + 1e-9:
-        return None  # a parabola or hyperbola: followed numerically
+        return None  # a parabola or hyperbola: see `open_conic`
     # An ellipse: its long axis lies in the plane through the cone's axis and the plane's normal.
     long = unit(axis - float(axis @ n) * n)
     side = unit(np.cross(axis, long))

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats, frozen, gauss
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
 from lithon.geometry.frames import Frame
 from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
@@ -133,7 +133,7 @@ class BSplineCurve:
         return self._cuts(t0, t1)
 
     def length(self, t0: float, t1: float) -> float:
-        nodes, weights = np.polynomial.legendre.leggauss(16)
+        nodes, weights = gauss(16)
         cuts = self._cuts(min(t0, t1), max(t0, t1))
         half = np.diff(cuts)[:, None] / 2.0
         t = (cuts[:-1, None] + half) + half * nodes

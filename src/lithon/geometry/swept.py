@@ -20,7 +20,7 @@ from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Surface
 
 
-def _profile_range(curve: Curve) -> tuple[float, float]:
+def profile_range(curve: Curve) -> tuple[float, float]:
     if isinstance(curve, BSplineCurve):
         return curve.low, curve.high
     if curve.period is not None:
@@ -28,22 +28,25 @@ def _profile_range(curve: Curve) -> tuple[float, float]:
     raise ValueError("the profile of a swept surface must be bounded: a straight one sweeps a simple surface")
 
 
-def _closest(place: Callable[[Floats], Floats], low: float, high: float, wanted: Floats, closed: bool) -> Floats:
-    """Parameters (n,) at which a planar curve `place` (n,) -> (n,2) comes nearest to `wanted` (n,2)."""
-    grid = np.linspace(low, high, 257)
-    at = place(grid)
+def _closest(
+    place: Callable[[Floats], Floats], samples: tuple[Floats, Floats], wanted: Floats, closed: bool
+) -> Floats:
+    """Parameters (n,) at which a planar curve `place` (n,) -> (n,2) comes nearest to `wanted` (n,2); samples: parameters
+    from end to end, and where they are."""
+    grid, at = samples
+    low, high = grid[0], grid[-1]
     best = np.empty(len(wanted), dtype=np.int64)
     for k in range(0, len(wanted), 2048):
         part = wanted[k : k + 2048]
         best[k : k + 2048] = ((part[:, None] - at[None]) ** 2).sum(axis=2).argmin(axis=1)
-    t, step = grid[best], grid[1] - grid[0]
-    lower, upper = t - step, t + step
+    t, steps = grid[best], np.diff(grid)
+    lower, upper = t - steps[best - 1], t + steps[np.minimum(best, len(steps) - 1)]
     if not closed:
         lower, upper = np.maximum(lower, low), np.minimum(upper, high)
-    h = 1e-4 * step
+    h = 5e-5 * (upper - lower)
     for _ in range(30):
         a, m, b = place(t - h), place(t), place(t + h)
-        d, dd = (b - a) / (2 * h), (a - 2 * m + b) / (h * h)
+        d, dd = (b - a) / (2 * h[:, None]), (a - 2 * m + b) / (h * h)[:, None]
         f = ((m - wanted) * d).sum(axis=1)
         g = (d * d).sum(axis=1) + ((m - wanted) * dd).sum(axis=1)
         g = np.where(g > 0.1 * (d * d).sum(axis=1), g, (d * d).sum(axis=1) + 1e-300)
@@ -80,9 +83,32 @@ class _Swept:
     def poles(self) -> list[Pole]:
         return []
 
+    def flat(self) -> BSplineCurve | None:
+        """The profile in the plane in which closest points are sought, (x, y, 0); None where that is no spline."""
+        if "flat" not in self._kept:
+            self._kept["flat"] = self._flattened() if isinstance(self.profile, BSplineCurve) else None
+        made: BSplineCurve | None = self._kept["flat"]
+        return made
+
+    def _flattened(self) -> BSplineCurve | None:
+        raise NotImplementedError
+
+    def _on_profile(self, wanted: Floats, place: Callable[[Floats], Floats]) -> Floats:
+        """Parameters (n,) of the profile nearest to points (n,2) of that plane, into which `place` takes parameters."""
+        flat = self.flat()
+        if flat is not None:
+            return flat.parameter(np.column_stack([wanted, np.zeros(len(wanted))]))
+        if "grid" not in self._kept:
+            ends = profile_range(self.profile)
+            knots = np.unique(self.profile.corners(*ends)) if isinstance(self.profile, BSplineCurve) else np.array(ends)
+            n = max(32, -(-256 // (len(knots) - 1)))  # within a span of knots a spline runs evenly
+            grid = np.append((knots[:-1, None] + np.diff(knots)[:, None] * np.arange(n) / n).ravel(), knots[-1])
+            self._kept["grid"] = grid, place(grid)
+        return _closest(place, self._kept["grid"], wanted, self.profile.period is not None)
+
     def _off_poles(self, ts: Floats) -> Floats:
         """Parameters (n,2), those at a pole moved to where the surface has a normal."""
-        low, high = _profile_range(self.profile)
+        low, high = profile_range(self.profile)
         for pole in self.poles():
             step = 1e-3 * (high - low)
             ts[:, 0] = np.where(np.abs(ts[:, 0] - pole.value) < 1e-3 * step, pole.value + pole.inward * step, ts[:, 0])
@@ -128,7 +154,7 @@ class _Swept:
     def same_as(self, other: Surface, tolerance: float, reach: float) -> bool:
         if not isinstance(other, type(self)):
             return False
-        low, high = _profile_range(self.profile)
+        low, high = profile_range(self.profile)
         t = np.linspace(low, high, 23)
         mine = self.at(np.stack([t, np.zeros(23)], axis=1))[0]
         return bool(np.abs(other.signed_distance(mine)).max() <= tolerance)
@@ -137,7 +163,7 @@ class _Swept:
         met, winding = touched(self, self.poles(), outlines)
         if met:
             return pole_chart(self, met, winding)
-        low, high = _profile_range(self.profile)
+        low, high = profile_range(self.profile)
         profile_period = high - low if self.profile.period is not None else None
         params = [self.parameters(p) for p in outlines]
         around = [[0 if p is None else turns(ts[:, k], p) for ts in params]
@@ -174,18 +200,22 @@ class Extrusion(_Swept):
 
     @staticmethod
     def of(profile: Curve, direction: object) -> Extrusion:
-        start = profile.point(np.array([_profile_range(profile)[0]]))[0]
+        start = profile.point(np.array([profile_range(profile)[0]]))[0]
         return Extrusion(profile, Frame.of(start, direction))
 
     def parameters(self, points: Floats) -> Floats:
         p = self.frame.local(points)
-        low, high = _profile_range(self.profile)
 
         def place(t: Floats) -> Floats:
             return self.frame.local(self.profile.point(t))[..., :2]
 
-        t = _closest(place, low, high, p[:, :2], self.profile.period is not None)
+        t = self._on_profile(p[:, :2], place)
         return np.stack([t, p[:, 2] - self.frame.local(self.profile.point(t))[:, 2]], axis=1)
+
+    def _flattened(self) -> BSplineCurve:
+        made = self.profile
+        assert isinstance(made, BSplineCurve)
+        return BSplineCurve(made.knots, made.degree, self.frame.local(made.control) * [1.0, 1.0, 0.0], made.weights)
 
     def at(self, ts: Floats) -> tuple[Floats, Floats, Floats]:
         p, d = self.profile.point(ts[:, 0]), self.profile.derivative(ts[:, 0])
@@ -211,14 +241,10 @@ class Revolution(_Swept):
     def of(profile: Curve, origin: object, axis: object) -> Revolution:
         return Revolution(profile, Frame.of(origin, axis))
 
-    @property
-    def profile_range(self) -> tuple[float, float]:
-        return _profile_range(self.profile)
-
     def poles(self) -> list[Pole]:
         """Ends of the profile on the axis."""
         if "poles" not in self._kept:
-            low, high = _profile_range(self.profile)
+            low, high = profile_range(self.profile)
             t_closed = self.profile.period is not None
             self._kept["poles"] = poles_of(self, np.array([low, 0.0]), np.array([high, TURN]), (t_closed, True))
         found: list[Pole] = self._kept["poles"]
@@ -226,9 +252,26 @@ class Revolution(_Swept):
 
     def ring_between(self, pole: Pole) -> Circle:
         """The ring half way along the profile."""
-        low, high = _profile_range(self.profile)
+        low, high = profile_range(self.profile)
         r, z = self._half(np.array([0.5 * (low + high)]))[0]
         return Circle.about(self.frame.shifted(z * self.frame.z), float(r))
+
+    def _flattened(self) -> BSplineCurve | None:
+        """The profile in (radius, height), where it lies on one side of a plane that holds the axis."""
+        made = self.profile
+        assert isinstance(made, BSplineCurve)
+        local = self.frame.local(made.control)
+        out = np.hypot(local[:, 0], local[:, 1])
+        far = int(out.argmax())
+        if out[far] < 1e-12 or (made.weights is not None and made.weights.min() <= 0.0):
+            return None
+        way = local[far, :2] / out[far]
+        r, off = local[:, :2] @ way, local[:, :2] @ np.array([-way[1], way[0]])
+        size = float(np.ptp(local, axis=0).max()) + out[far]
+        if np.abs(off).max() > 1e-12 * size or r.min() < -1e-12 * size:
+            return None
+        flat = np.column_stack([np.maximum(r, 0.0), local[:, 2], np.zeros(len(r))])
+        return BSplineCurve(made.knots, made.degree, flat, made.weights)
 
     def _half(self, t: Floats) -> Floats:
         p = self.frame.local(self.profile.point(t))
@@ -236,9 +279,7 @@ class Revolution(_Swept):
 
     def parameters(self, points: Floats) -> Floats:
         p = self.frame.local(points)
-        low, high = _profile_range(self.profile)
-        wanted = np.stack([np.hypot(p[:, 0], p[:, 1]), p[:, 2]], axis=1)
-        t = _closest(self._half, low, high, wanted, self.profile.period is not None)
+        t = self._on_profile(np.stack([np.hypot(p[:, 0], p[:, 1]), p[:, 2]], axis=1), self._half)
         q = self.frame.local(self.profile.point(t))
         return np.stack([t, np.mod(np.arctan2(p[:, 1], p[:, 0]) - np.arctan2(q[:, 1], q[:, 0]), TURN)], axis=1)
 

@@ -20,7 +20,7 @@ from lithon.geometry.curves import Circle, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
-from lithon.geometry.swept import Revolution
+from lithon.geometry.swept import Revolution, profile_range
 from lithon.mesh.cores import Cap, Core, Pole, across, cut_at, pairs, room, share_of
 
 _ON = 1e-6  # mm, and radians, within which things share an axis
@@ -168,7 +168,7 @@ def _turns(face: Face, axis: Frame) -> bool:
 
 def _in_half_plane(s: Revolution, axis: Frame) -> bool:
     """Whether the profile lies in one half-plane through the axis: it is the face's side then, but for a turn."""
-    p = axis.local(s.profile.point(np.linspace(*s.profile_range, 33)))
+    p = axis.local(s.profile.point(np.linspace(*profile_range(s.profile), 33)))
     far = np.hypot(p[:, 0], p[:, 1])
     lead = p[int(far.argmax()), :2] / far.max()
     off = np.abs(p[:, 0] * lead[1] - p[:, 1] * lead[0])
@@ -213,7 +213,7 @@ def _side(face: Face, axis: Frame, known: Sides) -> Edge:
 
 def _meridian(s: Revolution, axis: Frame, ends: list[Vertex], face: Face) -> Edge:
     """The profile of a revolved face, turned into the half-plane, between two ends."""
-    p = axis.local(s.profile.point(np.linspace(*s.profile_range, 33)))
+    p = axis.local(s.profile.point(np.linspace(*profile_range(s.profile), 33)))
     far = p[int(np.hypot(p[:, 0], p[:, 1]).argmax())]
     c, d = far[:2] / np.hypot(far[0], far[1])
     axes = np.stack([axis.x, axis.y, axis.z])
@@ -222,7 +222,7 @@ def _meridian(s: Revolution, axis: Frame, ends: list[Vertex], face: Face) -> Edg
     motion[:3, 3] = axis.origin - motion[:3, :3] @ axis.origin
     curve = s.profile.moved(motion)
     if not ends:
-        return Edge(curve, *s.profile_range)
+        return Edge(curve, *profile_range(s.profile))
     t = curve.parameter(np.array([v.point for v in ends]))
     first, last = (0, 1) if t[0] < t[1] else (1, 0)
     t0, t1 = float(t[first]), float(t[last])
