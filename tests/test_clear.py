@@ -6,13 +6,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lithon.arrange.boolean import combine
+from lithon.brep.adjacency import adjacency
 from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.brep.measures import face_width, volume
 from lithon.brep.patches import change
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
+from lithon.carve.split import split
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Plane
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.samples import ANCHOR
@@ -217,3 +220,65 @@ def test_steps_as_thin_as_the_tolerance_close_like_a_zip(steps, tilt):
     assert abs(best.volume_change) < 10.0 * 3.0 * sum(steps)
     mesh = tetrahedral_mesh(Model((best.body,), 1e-6), SizeRules(2.0))
     assert mesh.conformal() and mesh.quality.smallest_dihedral.min() > 10.0
+
+
+def test_a_fillet_that_ends_where_four_faces_meet():
+    """A post stands on the block, its edge in the end of the fillet: that vertex stays, and the corner rises beside."""
+    rounded = [Piece((0.0, 0.0)), Piece((10.0, 0.0)), Piece((10.0, 6.0), (8.0, 6.0)), Piece((8.0, 8.0)),
+               Piece((0.0, 8.0))]  # fmt: skip
+    block = prism(rounded, 4.0)
+    post = prism(rectangle(7.0, 3.0, 10.0, 6.0), 3.0, Frame.of((0.0, 0.0, 4.0), UP, (1.0, 0.0, 0.0)))
+    (body,) = combine(block, post, "union", 1e-6)
+    adj = adjacency(body)
+    end = min(adj.at_vertex, key=lambda v: float(np.linalg.norm(v.point - [10.0, 6.0, 4.0])))
+    assert len(adj.at_vertex[end]) >= 4
+    (fillet,) = of_kind(body, "fillet")
+    best = clear(body, [fillet], 1e-6)[0]
+    assert best.volume_change == pytest.approx((1.0 - np.pi / 4.0) * 4.0 * 4.0, rel=1e-9)
+    assert not flaws(best.body, 1e-6)
+    assert volume(best.body) == pytest.approx(10 * 8 * 4 + 3 * 3 * 3, rel=1e-12)
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.floats(0.3, 2.0), st.integers(0, 1), st.floats(0.0, 1.0))
+def test_one_of_two_chamfers_that_end_in_one_vertex(width, which, tilt):
+    """Both chamfers and both walls meet there; the other chamfer runs on until it meets the edge that comes back."""
+    frame = Frame.of((1.0, 2.0, 3.0), (tilt, 0.3, 1.0), (1.0, 0.0, 0.0))
+    block = prism(rectangle(0.0, 0.0, 10.0, 8.0), 5.0, frame)
+
+    def bevelled(body, across):
+        """Without what lies beyond a plane through points `width` from the top edge at the far side."""
+        at = np.zeros(3)
+        at[across], at[2] = (10.0, 8.0)[across] - width, 5.0
+        normal = np.eye(3)[across] + np.eye(3)[2]
+        plane = Plane.of(frame.world(at[None])[0], normal @ np.stack([frame.x, frame.y, frame.z]))
+        parts = split(Model((body,), 1e-6), [body], plane).bodies
+        return max(parts, key=volume)
+
+    body = bevelled(bevelled(block, 0), 1)
+    adj = adjacency(body)
+    assert max(len(edges) for edges in adj.at_vertex.values()) == 4
+    other = bevelled(block, 1 - which)
+    ways = [np.array([1.0, 0.0, 1.0]), np.array([0.0, 1.0, 1.0])]
+    gone = face_toward(body, ways[which] @ np.stack([frame.x, frame.y, frame.z]))
+    best = clear(body, [gone], 1e-6)[0]
+    assert not flaws(best.body, 1e-6)
+    assert volume(best.body) == pytest.approx(400.0 - 0.5 * width**2 * (10.0, 8.0)[which], rel=1e-9)
+    assert volume(best.body) == pytest.approx(volume(other), rel=1e-9)
+    assert len(best.body.faces) == 7
+
+
+def test_a_round_end_is_no_fillet_and_a_groove_around_a_pin_no_hole():
+    slot = [Piece((0.0, 0.0)), Piece((10.0, 0.0), (10.0, 2.0)), Piece((10.0, 4.0)), Piece((0.0, 4.0))]
+    assert not [f for f in features(prism(slot, 3.0)) if f.kind == "fillet"]
+    block = prism(rectangle(0.0, 0.0, 10.0, 10.0), 5.0)
+    top = face_toward(block, UP)
+    pocket = sink(block, top, Frame.of((0.0, 0.0, 5.0), UP, (1.0, 0.0, 0.0)), Round((5.0, 5.0), 3.0), 2.0)
+    assert [f.kind for f in features(pocket)] == ["hole"]
+    floor = face_toward(pocket, UP, (5.0, 5.0, 3.0))
+    pin = raised(pocket, floor, Frame.of((0.0, 0.0, 3.0), UP, (1.0, 0.0, 0.0)), Round((5.0, 5.0), 1.0), 1.5)
+    assert volume(pin) == pytest.approx(500.0 - 18.0 * np.pi + 1.5 * np.pi, rel=1e-12)
+    found = features(pin)
+    assert "hole" not in [f.kind for f in found]
+    (groove,) = [f for f in found if f.kind == "pocket"]
+    assert clear(pin, groove.faces, 1e-6)[0].volume_change == pytest.approx(16.5 * np.pi, rel=1e-9)

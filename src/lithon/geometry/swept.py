@@ -31,8 +31,8 @@ def profile_range(curve: Curve) -> tuple[float, float]:
 def _closest(
     place: Callable[[Floats], Floats], samples: tuple[Floats, Floats], wanted: Floats, closed: bool
 ) -> Floats:
-    """Parameters (n,) at which a planar curve `place` (n,) -> (n,2) comes nearest to `wanted` (n,2); samples: parameters
-    from end to end, and where they are."""
+    """Parameters (n,) at which a planar curve `place`, (n,) to (n,2), comes nearest to `wanted` (n,2). samples: those
+    to start from, from end to end, and where they are."""
     grid, at = samples
     low, high = grid[0], grid[-1]
     best = np.empty(len(wanted), dtype=np.int64)

@@ -89,7 +89,7 @@ def _among(keys: Ints, have: Ints) -> Bools:
 def _missing(surface: SurfaceMesh, space: Tetrahedra) -> Ints:
     """Indices of surface triangles that are no face of the tetrahedra, after taking other diagonals."""
     n = space.points
-    have = np.unique(triple_keys(tet_faces(space.tet[space.live]), n))
+    have = np.sort(triple_keys(tet_faces(space.tet[space.live]), n))
     triangles, of = surface.triangles()
     lost = ~_among(triple_keys(triangles + 8, n), have)
     if lost.any() and _swap_ties(surface, triangles, of, lost, have, n):
@@ -143,7 +143,7 @@ def _facing(face: Face, points: Floats, triangles: Ints) -> bool:
 def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_edge: dict[Edge, list[Face]]) -> None:
     """A node on every model edge's stretch that is not there; else inside the faces that lack something."""
     n = space.points
-    have = np.unique(pair_keys(tet_edges(space.tet[space.live]), n))
+    have = np.sort(pair_keys(tet_edges(space.tet[space.live]), n))
     dirty: dict[Face, None] = {}
     for edge, ids in list(surface.edge_nodes.items()):
         pairs = np.stack([ids, np.roll(ids, -1)], axis=1)

@@ -22,7 +22,7 @@ from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Loop
 from lithon.geometry.curves import Circle, Line
 from lithon.geometry.rounds import Cone, Sphere, Torus
-from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.tolerance import SMOOTH
 
 Kind = Literal["hole", "fillet", "chamfer", "pocket", "boss"]
@@ -147,6 +147,8 @@ def _hole(adj: Adjacency, use: FaceUse) -> Feature | None:
                 faces.append(other)
             if floor:
                 break
+            if not goes_on and adj.turn(rim[0].edge) == "concave":
+                return None  # it ends on a floor with something standing on it: a groove around that
             if not goes_on:
                 openings += 1
                 break
@@ -249,6 +251,8 @@ def _strip(adj: Adjacency, use: FaceUse) -> tuple[float, float, bool] | None:
         return None
     if all(_rounder(adj.across(face, e), s) for e in long):
         return None  # what lies between two fillets is no fillet
+    if _parallel([adj.across(face, e).surface for e in long]):
+        return None  # a round end: without it its sides never meet
     points = np.concatenate([edge_points(e)[1] for e in long])
     if isinstance(s, Cylinder):
         if len(face.loops) != 1 or _goes_around(face, face.loops[0]):
@@ -263,6 +267,12 @@ def _strip(adj: Adjacency, use: FaceUse) -> tuple[float, float, bool] | None:
     if float(np.linalg.norm(ways.mean(axis=0))) < 1e-9 and len(long) < 2:
         return None
     return s.minor, max(e.length for e in long), outer
+
+
+def _parallel(supports: list[Surface]) -> bool:
+    """Whether all that a strip runs into are planes that have one direction."""
+    planes = [s.frame.z for s in supports if isinstance(s, Plane)]
+    return len(planes) == len(supports) and all(np.linalg.norm(np.cross(planes[0], n)) < 1e-6 for n in planes[1:])
 
 
 def _rounder(face: Face, surface: Cylinder | Torus) -> bool:

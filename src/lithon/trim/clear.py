@@ -10,7 +10,7 @@ faces meet, each diagonal a new edge between two faces. All triangulations are t
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -161,10 +161,12 @@ def _wounds(adj: Adjacency, chosen: list[Face]) -> list[list[Face]]:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Entry:
-    """One neighbour on the rim: its use, and the rim coedges as its loop walks them."""
+    """One neighbour of the wound: its use, the rim coedges as its loop walks them, and the vertex at which the walk
+    around the wound comes to the next one. A face that only touches the rim, at that vertex, has no coedges."""
 
     use: FaceUse
     rim: tuple[Coedge, ...]
+    after: Vertex | None = None
 
 
 def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
@@ -204,8 +206,14 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
                 raise
     if not cycles:
         return _sound([base], body, tolerance, here, wound)
-    entries = [_Entry(FaceUse(swapped[e.use.face], e.use.forward), e.rim) for e in cycles[0]]
-    return _sound(list(_regrown(base, adj, gone, entries, here, tolerance)), body, tolerance, here, wound)
+    made: list[Body] = []
+    for stay in (True, False):
+        around, links = _neighbours(adj, gone, cycles[0], stay)
+        entries = [replace(e, use=FaceUse(swapped[e.use.face], e.use.forward)) for e in around]
+        made += _regrown(base, entries, links, here, tolerance)
+        if all(edge is not None for edge, _ in links) and len(around) == len(cycles[0]):
+            break  # no vertex of the rim can be taken in two ways
+    return _sound(made, body, tolerance, here, wound)
 
 
 def _unblended(body: Body, adj: Adjacency, wound: list[Face], tolerance: float, here: Floats) -> list[Body]:
@@ -272,15 +280,10 @@ def _cycles(rim: list[tuple[FaceUse, Coedge]]) -> list[list[tuple[FaceUse, Coedg
     open_rim = [(u, c) for u, c in rim if not c.edge.ring]
     while open_rim:
         chain = [open_rim.pop(0)]
-
-        def ends(entry: tuple[FaceUse, Coedge]) -> tuple[Vertex | None, Vertex | None]:
-            use, c = entry
-            return (c.last, c.first) if use.forward else (c.first, c.last)
-
-        start = ends(chain[0])[0]
-        while ends(chain[-1])[1] is not start:
-            at = ends(chain[-1])[1]
-            nxt = [e for e in open_rim if ends(e)[0] is at]
+        start = _ends(chain[0])[0]
+        while _ends(chain[-1])[1] is not start:
+            at = _ends(chain[-1])[1]
+            nxt = [e for e in open_rim if _ends(e)[0] is at]
             if len(nxt) != 1:
                 place = at.point if at is not None else np.zeros(3)
                 raise Refusal("the rim of the wound branches", where=spot(place), remedy="choose fewer faces at once")
@@ -288,6 +291,12 @@ def _cycles(rim: list[tuple[FaceUse, Coedge]]) -> list[list[tuple[FaceUse, Coedg
             chain.append(nxt[0])
         out.append(chain)
     return out
+
+
+def _ends(entry: tuple[FaceUse, Coedge]) -> tuple[Vertex | None, Vertex | None]:
+    """Where a coedge of the rim starts and ends, walked around the wound."""
+    use, c = entry
+    return (c.last, c.first) if use.forward else (c.first, c.last)
 
 
 def _entries(cycle: list[tuple[FaceUse, Coedge]]) -> list[_Entry]:
@@ -299,7 +308,7 @@ def _entries(cycle: list[tuple[FaceUse, Coedge]]) -> list[_Entry]:
     out = []
     for a, b in zip(starts, [*starts[1:], starts[0] + n], strict=True):
         run = [cycle[k % n][1] for k in range(a, b)]
-        out.append(_Entry(cycle[a][0], tuple(run)))
+        out.append(_Entry(cycle[a][0], tuple(run), _ends(cycle[(b - 1) % n])[1]))
     return out
 
 
@@ -322,14 +331,13 @@ def _without(use: FaceUse, loops: set[int]) -> FaceUse:
 
 
 def _regrown(
-    body: Body, adj: Adjacency, gone: set[Face], entries: list[_Entry], here: Floats, tolerance: float
+    body: Body, entries: list[_Entry], links: list[Link], here: Floats, tolerance: float
 ) -> Iterator[Body]:
     k = len(entries)
     if k > _MOST_NEIGHBOURS:
         raise Refusal(
             f"the wound has {k} neighbours, more than {_MOST_NEIGHBOURS}", where=spot(here), remedy="clear it in parts"
         )
-    links = [_link(adj, gone, entries[i], entries[(i + 1) % k]) for i in range(k)]
     if k == 2:
         made = _joined(body, entries, links, tolerance)
         if made is not None:
@@ -347,27 +355,49 @@ def _regrown(
         yield made
 
 
-def _link(adj: Adjacency, gone: set[Face], a: _Entry, b: _Entry) -> tuple[Edge, Vertex]:
-    """The edge between two consecutive neighbours that ends at the wound, and where it does."""
-    ends_a = {v for c in a.rim for v in (c.first, c.last)}
-    shared = {v for c in b.rim for v in (c.first, c.last)} & ends_a - {None}
-    rim = {c.edge for c in (*a.rim, *b.rim)}
-    for vertex in shared:
-        assert vertex is not None
-        out = [e for e in adj.at_vertex[vertex] if e not in rim and not any(u.face in gone for u, _ in adj.uses[e])]
-        if len(out) == 1:
-            return out[0], vertex
-        if len(out) > 1:
-            raise Refusal(
-                "more than three faces meet at the rim of the wound",
-                where=spot(vertex.point),
-                remedy="choose the faces beside it as well",
-            )
-    raise Refusal(
-        "two neighbours of the wound have no edge to run on",
-        where=spot(a.rim[0].edge.at(0.5)),
-        remedy="choose the faces beside it as well",
-    )
+#: The edge between two neighbours in turn that ends at the wound, if there is one, and the vertex where it does.
+Link = tuple[Edge | None, Vertex]
+
+
+def _neighbours(
+    adj: Adjacency, gone: set[Face], entries: list[_Entry], stay: bool
+) -> tuple[list[_Entry], list[Link]]:
+    """All neighbours in turn and the links from each to the next. Where more than three faces meet at the rim, either
+    the vertex stays and a new edge begins there, or the faces that only touch the rim are neighbours as well."""
+    out: list[_Entry] = []
+    links: list[Link] = []
+    uses = {use.face: use for use in adj.body.uses}
+    for k, entry in enumerate(entries):
+        last, at, goal = entry, entry.after, entries[(k + 1) % len(entries)].use.face
+        assert at is not None
+        rim = {c.edge for e in entries for c in e.rim}
+        passed: set[Edge] = set()
+        if stay and len(adj.at_vertex[at]) > len([e for e in rim if at in (e.start, e.end)]) + 1:
+            out.append(entry)
+            links.append((None, at))
+            continue
+        for _ in range(_MOST_NEIGHBOURS):
+            out.append(last)
+            onward = [
+                e for e in adj.at_vertex[at]
+                if e not in rim and e not in passed and any(u.face is last.use.face for u, _ in adj.uses[e])
+                and not any(u.face in gone for u, _ in adj.uses[e])
+            ]  # fmt: skip
+            if len(onward) != 1 or len(adj.uses[onward[0]]) != 2:
+                raise Refusal(
+                    "two neighbours of the wound have no edge to run on", where=spot(at.point),
+                    remedy="choose the faces beside it as well",
+                )  # fmt: skip
+            passed.add(onward[0])
+            links.append((onward[0], at))
+            across = adj.across(last.use.face, onward[0])
+            if across is goal:
+                break
+            last = _Entry(uses[across], (), at)
+        else:
+            raise Refusal("too many faces meet at the rim of the wound", where=spot(at.point),
+                          remedy="choose the faces beside it as well")  # fmt: skip
+    return out, links
 
 
 Triangle = tuple[int, int, int]
@@ -419,7 +449,7 @@ def _between(a: Surface, b: Surface, start: Vertex, end: Vertex, tolerance: floa
 def _rebuilt(
     body: Body,
     entries: list[_Entry],
-    links: list[tuple[Edge, Vertex]],
+    links: list[Link],
     triangles: list[Triangle],
     corners: list[Vertex],
     tolerance: float,
@@ -437,24 +467,30 @@ def _rebuilt(
             else:
                 diagonal.setdefault((i, j), []).append(n)
     moves: dict[Edge, list[tuple[Vertex, Vertex]]] = {}
-    for i, (edge, vertex) in enumerate(links):
-        moves.setdefault(edge, []).append((vertex, side_corner[i]))
-    ran = {edge: extended(edge, m, tolerance) for edge, m in moves.items()}
     new: dict[tuple[int, int], Edge] = {}
+    for i, (link, vertex) in enumerate(links):
+        if link is not None:
+            moves.setdefault(link, []).append((vertex, side_corner[i]))
+        else:
+            a, b = entries[i].use.face, entries[(i + 1) % k].use.face
+            new[(i, (i + 1) % k)] = _between(a.surface, b.surface, vertex, side_corner[i], tolerance)
+    ran = {edge: extended(edge, m, tolerance) for edge, m in moves.items()}
     for (i, j), (n, m) in diagonal.items():
         a, b = entries[i].use.face, entries[j].use.face
         if a is b:
             raise Refusal("a face would have to meet itself")
         new[(i, j)] = _between(a.surface, b.surface, corners[n], corners[m], tolerance)
-    inserts: dict[Coedge, list[Edge]] = {}
+    inserts: dict[object, list[Edge]] = {}
     rim: set[Edge] = {c.edge for e in entries for c in e.rim}
     for i, entry in enumerate(entries):
-        inserts[entry.rim[0]] = [edge for pair, edge in new.items() if i in pair]
+        place = entry.rim[0] if entry.rim else (entry.use.face, entry.after)
+        inserts[place] = [edge for pair, edge in new.items() if i in pair]
     return body.with_uses(_reloop(use, rim, ran, inserts) for use in body.uses)
 
 
-def _reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[Coedge, list[Edge]]) -> FaceUse:
-    """A face with rim runs replaced by new edges and links by their run-on versions."""
+def _reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[object, list[Edge]]) -> FaceUse:
+    """A face with rim runs replaced by new edges and links by their run-on versions. inserts: the new edges by the
+    first coedge of a run, or by face and vertex where a face only touches the rim."""
     if not any(e in rim or e in ran for e in use.face.edges()):
         return use
     loops: list[Loop] = []
@@ -462,6 +498,7 @@ def _reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[C
         out: list[Coedge] = []
         extra: list[Edge] = []
         for c in loop:
+            extra += inserts.get((use.face, c.first), [])
             if c.edge in rim:
                 extra += inserts.get(c, [])
             else:
@@ -488,10 +525,10 @@ def _threaded(coedges: list[Coedge], extra: list[Edge]) -> Loop:
     return tuple(out)
 
 
-def _joined(body: Body, entries: list[_Entry], links: list[tuple[Edge, Vertex]], tolerance: float) -> Body | None:
+def _joined(body: Body, entries: list[_Entry], links: list[Link], tolerance: float) -> Body | None:
     """Two neighbours: the edges between them on both sides of the wound become one."""
     (a, va), (b, vb) = links
-    if a is b or not isinstance(a.curve, Line) or not isinstance(b.curve, Line):
+    if a is None or b is None or a is b or not isinstance(a.curve, Line) or not isinstance(b.curve, Line):
         return None
     if float(np.linalg.norm(a.curve.point(a.curve.parameter(vb.point[None]))[0] - vb.point)) > 20.0 * tolerance:
         return None
