@@ -24,7 +24,7 @@ from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.poles import LuneChart, PoleChart
 from lithon.geometry.rounds import Cone, PolarCone, PolarSphere, Sphere
-from lithon.geometry.splines import BSplineCurve
+from lithon.geometry.splines import BSplineCurve, SplineChart
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 _NODES, _WEIGHTS = gauss(10)
@@ -204,13 +204,19 @@ def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floa
     share = (np.arange(layers)[:, None] + 0.5 * (1.0 + inner)).ravel() / layers
     parts = np.tile(0.5 * inner_weights, layers) / layers
     rise = flat[:, 1] - base
+    # Along the base, and straight towards it, nothing is added: on patches that are three edges of four.
+    counts = np.flatnonzero(np.abs(du * rise) > 1e-14 * (np.abs(rise).max() + 1e-300) * np.linalg.norm(
+        edge.curve.derivative(t), axis=1))  # fmt: skip
+    if not len(counts):
+        return np.zeros(14)
+    flat, du, rise, weight = flat[counts], du[counts], rise[counts], weight[counts]
     height = base + np.multiply.outer(share, rise)
     at = np.stack([np.broadcast_to(flat[:, 0], height.shape), height], axis=-1).reshape(-1, 2)
-    frame = chart.tangents(at)
+    points, frame = chart.spots(at) if isinstance(chart, SplineChart) else (chart.point(at), chart.tangents(at))
     normal = np.cross(frame[:, 0], frame[:, 1]) * (-1.0 if isinstance(chart, PolarSphere) else 1.0)
     stretch = np.linalg.norm(normal, axis=1)
     normal = normal / np.maximum(stretch, 1e-300)[:, None]
-    values = (_integrands(chart.point(at), normal) * stretch[:, None]).reshape(len(share), len(t), 14)
+    values = (_integrands(points, normal) * stretch[:, None]).reshape(len(share), len(rise), 14)
     return np.asarray(-((weight * du) @ np.einsum("k,t,ktf->tf", parts, rise, values)))
 
 

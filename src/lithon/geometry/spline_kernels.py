@@ -178,15 +178,19 @@ def _surface_at(
     h = out[:, 3:]
     h[:, :] = 0.0
     for i in range(du + 1):
-        for j in range(dv + 1):
-            for c in range(4):
+        for c in range(4):
+            row, slope, bend = 0.0, 0.0, 0.0  # along v first: six sums for each row, not for each point
+            for j in range(dv + 1):
                 x = net[iu + i, iv + j, c]
-                h[0, c] += fu[0, i] * fv[0, j] * x
-                h[1, c] += fu[1, i] * fv[0, j] * x
-                h[2, c] += fu[0, i] * fv[1, j] * x
-                h[3, c] += fu[2, i] * fv[0, j] * x
-                h[4, c] += fu[1, i] * fv[1, j] * x
-                h[5, c] += fu[0, i] * fv[2, j] * x
+                row += fv[0, j] * x
+                slope += fv[1, j] * x
+                bend += fv[2, j] * x
+            h[0, c] += fu[0, i] * row
+            h[1, c] += fu[1, i] * row
+            h[2, c] += fu[0, i] * slope
+            h[3, c] += fu[2, i] * row
+            h[4, c] += fu[1, i] * slope
+            h[5, c] += fu[0, i] * bend
     w = h[0, 3]
     for c in range(3):
         p = h[0, c] / w

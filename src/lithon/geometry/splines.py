@@ -261,6 +261,10 @@ class BSplineSurface:
         answer: Floats = self._kept["answer"]
         return answer.copy()
 
+    def learn(self, points: Floats, uv: Floats) -> None:
+        """Points (n,3) are those at uv (n,2): who asks for their parameters next need not look for them."""
+        self._kept["asked"], self._kept["answer"] = points.tobytes(), uv
+
     def _parameters(self, points: Floats) -> Floats:
         """From the nearest sample; and again from those of other regions, where these might be nearer: a surface that
         comes near itself has more than one foot of a perpendicular. Where it folds within a cell of the grid the
@@ -269,7 +273,8 @@ class BSplineSurface:
         near, start = tree.query(points)
         out = self._from(uv_all[start], points)
         gap = np.linalg.norm(self.at(out[:, 0], out[:, 1])[0] - points, axis=1)
-        doubt = np.flatnonzero((gap > 1e-9 * reach) & (gap > near - reach))
+        # What lies as near as that lies on the surface, and another foot is hardly nearer.
+        doubt = np.flatnonzero((gap > 1e-7 * reach) & (gap > near - reach))
         if not len(doubt):
             return out
         many = min(24, len(uv_all))
@@ -454,10 +459,16 @@ class SplineChart:
 
     def point(self, flat: Floats) -> Floats:
         uv = self._uv(flat)
-        return self.surface.at(uv[:, 0], uv[:, 1])[0].reshape(*np.shape(flat)[:-1], 3)
+        points = self.surface.at(uv[:, 0], uv[:, 1])[0]
+        self.surface.learn(points, uv)
+        return points.reshape(*np.shape(flat)[:-1], 3)
 
     def tangents(self, flat: Floats) -> Floats:
+        return self.spots(flat)[1]
+
+    def spots(self, flat: Floats) -> tuple[Floats, Floats]:
+        """Points (n,3) and tangents (n,2,3) at flat points (n,2), at the price of one."""
         uv = self._uv(flat)
-        _, du, dv, *_ = self.surface.at(uv[:, 0], uv[:, 1])
+        points, du, dv, *_ = self.surface.at(uv[:, 0], uv[:, 1])
         du, dv = du / self.scale[0], dv / self.scale[1]
-        return np.stack([dv, -du] if self.swap else [du, dv], axis=1)
+        return points, np.stack([dv, -du] if self.swap else [du, dv], axis=1)

@@ -85,9 +85,7 @@ def _cut(edge: Edge, to: dict[Vertex, Vertex], reach: float) -> Pieces:
     return [Coedge(Edge(edge.curve, a, b, v, w), True) for (a, v), (b, w) in itertools.pairwise(stops)]
 
 
-def _joined_edges(
-    cut: dict[Edge, Pieces], adj: Adjacency, thin: set[Face], reach: float
-) -> dict[Edge, Pieces]:
+def _joined_edges(cut: dict[Edge, Pieces], adj: Adjacency, thin: set[Face], reach: float) -> dict[Edge, Pieces]:
     """Pieces that run together become one: the one that lies best on the faces that stay."""
     beside: dict[Edge, list[Face]] = {}
     by_ends: dict[frozenset[Vertex | None], list[list[Edge]]] = defaultdict(list)

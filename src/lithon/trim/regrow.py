@@ -1,0 +1,277 @@
+"""Regrowing a wound among several neighbours: which of them meet inside it is a triangulation of the rim.
+
+The edges between consecutive neighbours are run on; each triangle of the rim's polygon is a corner where three faces
+meet, each diagonal a new edge between two.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from lithon.arrays import Floats
+from lithon.brep.adjacency import Adjacency
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
+from lithon.errors import Refusal, spot
+from lithon.geometry.curves import Curve, Line
+from lithon.geometry.meet import cross, meet
+from lithon.geometry.surfaces import Surface
+from lithon.trim.running import bounded, extended, reach
+
+_MOST_NEIGHBOURS = 8
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Neighbour:
+    """One neighbour of the wound: its use, the rim coedges as its loop walks them, and the vertex at which the walk
+    around the wound comes to the next one. A face that only touches the rim, at that vertex, has no coedges."""
+
+    use: FaceUse
+    rim: tuple[Coedge, ...]
+    after: Vertex | None = None
+
+
+def regrown(body: Body, entries: list[Neighbour], links: list[Link], corners_of: Corners) -> Iterator[Body]:
+    """All ways to close, the nearest first; neighbours and links as `neighbours` gives them."""
+    here, tolerance = corners_of.here, corners_of.tolerance
+    k = len(entries)
+    if k > _MOST_NEIGHBOURS:
+        raise Refusal(
+            f"the wound has {k} neighbours, more than {_MOST_NEIGHBOURS}", where=spot(here), remedy="clear it in parts"
+        )
+    if k == 2:
+        made = _joined(body, entries, links, tolerance)
+        if made is not None:
+            yield made
+        return
+    ranked: list[tuple[float, Body]] = []
+    for triangles in _triangulations(k):
+        try:
+            corners = [corners_of.of([entries[i].use.face.surface for i in t]) for t in triangles]
+            reach = max(float(np.linalg.norm(c.point - here)) for c in corners)
+            ranked.append((reach, _rebuilt(body, entries, links, triangles, corners, tolerance)))
+        except Refusal:
+            continue
+    for _, made in sorted(ranked, key=lambda entry: entry[0]):
+        yield made
+
+
+#: The edge between two neighbours in turn that ends at the wound, if there is one, and the vertex where it does.
+Link = tuple[Edge | None, Vertex]
+
+
+def neighbours(
+    adj: Adjacency, gone: set[Face], entries: list[Neighbour], stay: bool
+) -> tuple[list[Neighbour], list[Link]]:
+    """All neighbours in turn and the links from each to the next. Where more than three faces meet at the rim, either
+    the vertex stays and a new edge begins there, or the faces that only touch the rim are neighbours as well."""
+    out: list[Neighbour] = []
+    links: list[Link] = []
+    uses = {use.face: use for use in adj.body.uses}
+    for k, entry in enumerate(entries):
+        last, at, goal = entry, entry.after, entries[(k + 1) % len(entries)].use.face
+        assert at is not None
+        rim = {c.edge for e in entries for c in e.rim}
+        passed: set[Edge] = set()
+        if stay and len(adj.at_vertex[at]) > len([e for e in rim if at in (e.start, e.end)]) + 1:
+            out.append(entry)
+            links.append((None, at))
+            continue
+        for _ in range(_MOST_NEIGHBOURS):
+            out.append(last)
+            onward = [
+                e for e in adj.at_vertex[at]
+                if e not in rim and e not in passed and any(u.face is last.use.face for u, _ in adj.uses[e])
+                and not any(u.face in gone for u, _ in adj.uses[e])
+            ]  # fmt: skip
+            if len(onward) != 1 or len(adj.uses[onward[0]]) != 2:
+                raise Refusal(
+                    "two neighbours of the wound have no edge to run on", where=spot(at.point),
+                    remedy="choose the faces beside it as well",
+                )  # fmt: skip
+            passed.add(onward[0])
+            links.append((onward[0], at))
+            across = adj.across(last.use.face, onward[0])
+            if across is goal:
+                break
+            last = Neighbour(uses[across], (), at)
+        else:
+            raise Refusal("too many faces meet at the rim of the wound", where=spot(at.point),
+                          remedy="choose the faces beside it as well")  # fmt: skip
+    return out, links
+
+
+Triangle = tuple[int, int, int]
+#: Where a numeric intersection starts looking around a wound (mm).
+_AROUND = np.concatenate([np.zeros((1, 3)), np.eye(3), -np.eye(3)])
+
+
+def _triangulations(k: int) -> Iterator[list[Triangle]]:
+    """All triangulations of a polygon with corners 0..k-1."""
+
+    def over(i: int, j: int) -> Iterator[list[Triangle]]:
+        if j - i < 2:
+            yield []
+            return
+        for m in range(i + 1, j):
+            for left in over(i, m):
+                for right in over(m, j):
+                    yield [*left, (i, m, j), *right]
+
+    yield from over(0, k - 1)
+
+
+class Corners:
+    """Where three surfaces meet, nearest to a wound; found once for all that ask."""
+
+    def __init__(self, here: Floats, tolerance: float):
+        self.here, self.tolerance = here, tolerance
+        self._curves: dict[tuple[int, int], list[Curve]] = {}
+        self._found: dict[tuple[int, ...], Floats | None] = {}
+
+    def of(self, three: list[Surface]) -> Vertex:
+        """Raises Refusal where they do not meet."""
+        key = tuple(id(s) for s in three)  # the body that is cleared holds on to them
+        if key not in self._found:
+            self._found[key] = self._nearest(three)
+        at = self._found[key]
+        if at is None:
+            raise Refusal("three neighbours do not meet in a point", where=spot(self.here))
+        return vertex_at(at)
+
+    def _nearest(self, three: list[Surface]) -> Floats | None:
+        best: Floats | None = None
+        for a, b, c in ((0, 1, 2), (1, 2, 0), (0, 2, 1)):
+            for curve in self._meet(three[a], three[b]):
+                low, high = reach(curve)
+                for p in curve.point(cross(curve, three[c], low, high, self.tolerance)):
+                    if best is None or np.linalg.norm(p - self.here) < np.linalg.norm(best - self.here):
+                        best = p
+            if best is not None:
+                return best
+        return None
+
+    def _meet(self, a: Surface, b: Surface) -> list[Curve]:
+        key = id(a), id(b)
+        if key not in self._curves:
+            same = a.same_as(b, self.tolerance, 1e3)
+            self._curves[key] = [] if same else meet(a, b, self.tolerance, self.here[None] + _AROUND)
+        return self._curves[key]
+
+
+def _between(a: Surface, b: Surface, start: Vertex, end: Vertex, tolerance: float) -> Edge:
+    """A new edge between two corners along where two surfaces meet, the short way round."""
+    for curve in meet(a, b, tolerance, np.stack([start.point, 0.5 * (start.point + end.point), end.point])):
+        t = curve.parameter(np.stack([start.point, end.point]))
+        if float(np.linalg.norm(curve.point(t) - [start.point, end.point], axis=1).max()) > 20.0 * tolerance:
+            continue
+        return bounded(curve, float(t[0]), float(t[1]), start, end)
+    raise Refusal("two neighbours do not meet along a curve between the new corners", where=spot(start.point))
+
+
+def _rebuilt(
+    body: Body,
+    entries: list[Neighbour],
+    links: list[Link],
+    triangles: list[Triangle],
+    corners: list[Vertex],
+    tolerance: float,
+) -> Body:
+    """The body with the wound closed by this triangulation."""
+    k = len(entries)
+    side_corner: dict[int, Vertex] = {}
+    diagonal: dict[tuple[int, int], list[int]] = {}
+    for n, t in enumerate(triangles):
+        for i, j in ((t[0], t[1]), (t[1], t[2]), (t[0], t[2])):
+            if j - i == 1:
+                side_corner[i] = corners[n]
+            elif i == 0 and j == k - 1:
+                side_corner[k - 1] = corners[n]
+            else:
+                diagonal.setdefault((i, j), []).append(n)
+    moves: dict[Edge, list[tuple[Vertex, Vertex]]] = {}
+    new: dict[tuple[int, int], Edge] = {}
+    for i, (link, vertex) in enumerate(links):
+        if link is not None:
+            moves.setdefault(link, []).append((vertex, side_corner[i]))
+        else:
+            a, b = entries[i].use.face, entries[(i + 1) % k].use.face
+            new[(i, (i + 1) % k)] = _between(a.surface, b.surface, vertex, side_corner[i], tolerance)
+    ran = {edge: extended(edge, m, tolerance) for edge, m in moves.items()}
+    for (i, j), (n, m) in diagonal.items():
+        a, b = entries[i].use.face, entries[j].use.face
+        if a is b:
+            raise Refusal("a face would have to meet itself")
+        new[(i, j)] = _between(a.surface, b.surface, corners[n], corners[m], tolerance)
+    inserts: dict[object, list[Edge]] = {}
+    rim: set[Edge] = {c.edge for e in entries for c in e.rim}
+    for i, entry in enumerate(entries):
+        place = entry.rim[0] if entry.rim else (entry.use.face, entry.after)
+        inserts[place] = [edge for pair, edge in new.items() if i in pair]
+    return body.with_uses(_reloop(use, rim, ran, inserts) for use in body.uses)
+
+
+def _reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[object, list[Edge]]) -> FaceUse:
+    """A face with rim runs replaced by new edges and links by their run-on versions. inserts: the new edges by the
+    first coedge of a run, or by face and vertex where a face only touches the rim."""
+    if not any(e in rim or e in ran for e in use.face.edges()):
+        return use
+    loops: list[Loop] = []
+    for loop in use.face.loops:
+        out: list[Coedge] = []
+        extra: list[Edge] = []
+        for c in loop:
+            extra += inserts.get((use.face, c.first), [])
+            if c.edge in rim:
+                extra += inserts.get(c, [])
+            else:
+                out.append(Coedge(ran[c.edge], c.forward) if c.edge in ran else c)
+        loops.append(_threaded(out, extra) if extra else tuple(out))
+    return FaceUse(use.face.with_loops(loops), use.forward)
+
+
+def _threaded(coedges: list[Coedge], extra: list[Edge]) -> Loop:
+    """Put new edges where the walk is broken, in the order and direction that join it up."""
+    out: list[Coedge] = []
+    pool = list(extra)
+    for here, nxt in zip(coedges, [*coedges[1:], coedges[0]], strict=True):
+        out.append(here)
+        while out[-1].last is not nxt.first:
+            at = out[-1].last
+            hit = next((e for e in pool if at in (e.start, e.end)), None)
+            if hit is None:
+                raise Refusal("a neighbour's outline does not join up again")
+            pool.remove(hit)
+            out.append(Coedge(hit, hit.start is at))
+    if pool:
+        raise Refusal("a neighbour's outline does not join up again")
+    return tuple(out)
+
+
+def _joined(body: Body, entries: list[Neighbour], links: list[Link], tolerance: float) -> Body | None:
+    """Two neighbours: the edges between them on both sides of the wound become one."""
+    (a, va), (b, vb) = links
+    if a is None or b is None or a is b or not isinstance(a.curve, Line) or not isinstance(b.curve, Line):
+        return None
+    if float(np.linalg.norm(a.curve.point(a.curve.parameter(vb.point[None]))[0] - vb.point)) > 20.0 * tolerance:
+        return None
+    far_a = a.start if a.end is va else a.end
+    far_b = b.start if b.end is vb else b.end
+    assert far_a is not None and far_b is not None
+    t = a.curve.parameter(np.stack([far_a.point, far_b.point]))
+    one = bounded(a.curve, float(t[0]), float(t[1]), far_a, far_b)
+    rim = {c.edge for e in entries for c in e.rim}
+    uses = []
+    for use in body.uses:
+        if not any(e in rim or e is a or e is b for e in use.face.edges()):
+            uses.append(use)
+            continue
+        loops: list[Loop] = []
+        for loop in use.face.loops:
+            out = [c for c in loop if c.edge not in rim and c.edge is not a and c.edge is not b]
+            touched = len(out) < len(loop)
+            loops.append(_threaded(out, [one]) if touched and out else tuple(out))
+        uses.append(FaceUse(use.face.with_loops(loops), use.forward))
+    return body.with_uses(uses)
