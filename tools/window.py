@@ -117,39 +117,12 @@ def started() -> None:
     took = []
     for _ in range(3):
         t = time.perf_counter()
-        subprocess.run([sys.executable, __file__, "--first-picture"], check=True)
+        subprocess.run([sys.executable, Path(__file__).parent / "first_picture.py"], check=True)
         took.append(time.perf_counter() - t)
     print("window up with the demo part after " + ", ".join(f"{t:.1f}" for t in took) + " s (aim 4)", flush=True)
 
 
-def first_picture() -> None:
-    """Start as `lithon demo` does, and end once the part is on screen."""
-    from PySide6.QtCore import QTimer
-
-    import lithon.app.desk as module
-    from lithon.app.demo import demo_file
-    from lithon.app.main import run_window
-
-    class Watched(module.Desk):
-        def __init__(self, started=None):
-            super().__init__(started)
-            self._look = QTimer(self, interval=5)
-            self._look.timeout.connect(self._drawn_yet)
-            self._look.start()
-
-        def _drawn_yet(self) -> None:
-            view = self.view
-            if self.work.ledger is not None and view.skin.pieces and not view._stale and not view._drawn.isActive():
-                self.close()
-
-    module.Desk = Watched
-    run_window([demo_file()])
-
-
 def main() -> None:
-    if "--first-picture" in sys.argv:
-        first_picture()
-        return
     started()
     watch = Stopwatch()
     folder = Path(tempfile.mkdtemp(prefix="lithon-parts-"))

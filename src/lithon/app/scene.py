@@ -55,12 +55,16 @@ class Picture:
         stones = np.array([(*theme.rgb(colour), 1.0) for _, colour in theme.STONES])
         self.colours = 255.0 * stones[np.array(self.stone, dtype=np.int64)]
         self.row = {face: k for k, face in enumerate(self.faces)}
-        if len(self.triangles):
+
+    def make_ready(self) -> None:
+        """Begin, in another thread, with what picking needs: once the solid is on screen, so that it does not wait."""
+        if self._tree is None and len(self.triangles):
             self._tree = _BESIDE.submit(BoxTree.of, self.points, self.triangles)
 
     @property
     def tree(self) -> BoxTree:
-        """For picking; made in another thread meanwhile."""
+        """For picking."""
+        self.make_ready()
         assert self._tree is not None
         return self._tree.result()
 

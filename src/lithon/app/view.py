@@ -108,6 +108,8 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._drawn.timeout.connect(self._render_now)
         self._calm = QTimer(self, singleShot=True, interval=_STILL)
         self._calm.timeout.connect(self._render_softly)
+        self._ahead = QTimer(self, singleShot=True, interval=100)
+        self._ahead.timeout.connect(self._make_ready)
         window.AddObserver("StartEvent", self._begin)
         work.model_changed.connect(self.rebuild)
         work.selection_changed.connect(self.recolour)
@@ -131,8 +133,14 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             self.marks.SetUseFXAA(False)
             self.GetRenderWindow().Render()
             self._drawn.stop()  # marks that were put on only now asked for another
+            self._ahead.start()
             if not self.GetRenderWindow().GetMultiSamples():
                 self._calm.start()
+
+    def _make_ready(self) -> None:
+        """Begin with what picking needs."""
+        if self._picture is not None:
+            self._picture.make_ready()
 
     def _render_softly(self) -> None:
         """The picture once more now that it is still, its edges softened and what is faint really seen through: what

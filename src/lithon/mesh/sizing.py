@@ -65,7 +65,9 @@ class SizeField:
             if not len(open_):
                 break
             reach = (float(out[open_].max()) - least) / self.rules.growth
-            distance, index = tree.query(points[open_], eps=0.05, distance_upper_bound=reach)
+            # All cores where it is worth their start.
+            hands = -1 if len(open_) > 4000 else 1
+            distance, index = tree.query(points[open_], eps=0.05, distance_upper_bound=reach, workers=hands)
             near = np.isfinite(distance)
             hit = open_[near]
             out[hit] = np.minimum(out[hit], sizes[index[near]] + self.rules.growth * distance[near])
