@@ -1,12 +1,18 @@
 """The real window, driven by mouse and keys: what arrives dirty, as triangles, as an assembly, or too late."""
 
+import sys
+from pathlib import Path
+
 import numpy as np
 import pytest
-from hands import button_of, desk_words, labels, press, read, ready, settled, total
+from hands import button_of, click, desk_words, labels, press, read, ready, settled, total
 
 import lithon
 from lithon.brep.boxes import box
 from lithon.brep.measures import face_area, volume
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
+from parts import perforated
 
 pytestmark = pytest.mark.usefixtures("display")
 
@@ -321,3 +327,36 @@ def test_an_overlap_is_parted_from_its_card(desk, qtbot, tmp_path):
     press(desk, qtbot, Qt.Key.Key_Return)
     settled(desk, qtbot)
     assert total(desk) < was and not any(g.first.kind == "overlap" for g in desk.docket.groups)
+
+
+def test_a_large_part_is_measured_by_the_worker_and_sieved_by_what_is_chosen(desk, qtbot, tmp_path):
+    """Above a few hundred faces the wall behind a click comes from the worker; the Sieve marks what is chosen whole."""
+    plate = perforated(220)
+    (x, y, z), (far_x, _, top_z) = box(plate.bodies[0])
+    thick = f"wall behind it {top_z - z:.6g} mm"
+    path = tmp_path / "plate.step"
+    lithon.write_step(plate, path)
+    desk.open(path)
+    settled(desk, qtbot)
+    click(desk, qtbot, (x + 70.0, y + 70.0, top_z))
+    (top,) = desk.work.faces
+    assert top.surface.kind == "plane"
+    qtbot.waitUntil(lambda: thick in labels(desk.in_hand), timeout=30000)
+    # Another place is asked for anew, and the measure of the one before is not shown for it.
+    click(desk, qtbot, (far_x - 70.0, y + 50.0, top_z))
+    assert "being measured" in labels(desk.in_hand)
+    qtbot.waitUntil(lambda: "being" not in labels(desk.in_hand) and thick in labels(desk.in_hand), timeout=30000)
+    # A mark is chosen where all its faces and edges are, whatever else is.
+    rng = np.random.default_rng(5)
+    for key in ("holes", "edges", "widths"):
+        desk.sieve.lens_buttons[key].click()
+        qtbot.waitUntil(lambda key=key: desk.sieve.lens.key == key and len(desk.sieve.marks) > 0, timeout=30000)
+        model = desk.work.model
+        some = [f for f in model.faces() if rng.random() < 0.5]
+        desk.work.choose(faces=some, edges=list(model.edges())[::3])
+        faces, edges = set(desk.work.faces), set(desk.work.edges)
+        told = [bool((m.faces and set(m.faces) <= faces) or (m.edges and set(m.edges) <= edges))
+                for m in desk.sieve.marks]  # fmt: skip
+        assert 0 < sum(told) < len(told)
+        assert desk.sieve.axis.chosen.tolist() == told
+        assert desk.sieve.axis.grab().width() > 0
