@@ -1,5 +1,7 @@
 """The mesh: Delaunay against SciPy, boundary recovered, conformal, quality as VTK measures it."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from proof import sound
@@ -11,7 +13,8 @@ from vtkmodules.vtkIOXML import vtkXMLUnstructuredGridReader
 import lithon
 from lithon.bond.share import bond
 from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, sink
-from lithon.brep.topology import Model
+from lithon.brep.measures import face_area
+from lithon.brep.topology import FaceUse, Model, new_uid
 from lithon.carve.split import split
 from lithon.errors import Cancelled, Refusal
 from lithon.geometry.frames import Frame
@@ -68,8 +71,9 @@ def test_quality_agrees_with_vtk_on_the_written_file(prepared, tmp_path):
     reader.SetFileName(str(tmp_path / "mesh.vtu"))
     reader.Update()
     grid = reader.GetOutput()
-    assert grid.GetNumberOfCells() == len(mesh.elements) and grid.GetNumberOfPoints() == len(mesh.points)
-    assert np.array_equal(vtk_to_numpy(grid.GetCellData().GetArray("body")), mesh.body)
+    m = len(mesh.elements)
+    assert grid.GetNumberOfCells() == m + len(mesh.triangles) and grid.GetNumberOfPoints() == len(mesh.points)
+    assert np.array_equal(vtk_to_numpy(grid.GetCellData().GetArray("body"))[:m], mesh.body)
     quality = vtkMeshQuality()
     quality.SetInputData(grid)
     for measure, own in (
@@ -79,7 +83,7 @@ def test_quality_agrees_with_vtk_on_the_written_file(prepared, tmp_path):
     ):
         getattr(quality, measure)()
         quality.Update()
-        theirs = vtk_to_numpy(quality.GetOutput().GetCellData().GetArray("Quality"))
+        theirs = vtk_to_numpy(quality.GetOutput().GetCellData().GetArray("Quality"))[:m]
         assert np.allclose(theirs, own, atol=1e-6)
     # Dihedral angles a second way: between the outward normals of every two faces.
     v = mesh.points[mesh.corners]
@@ -113,7 +117,54 @@ def test_second_order_nodes_lie_on_the_true_geometry(tmp_path):
     off = np.abs(mesh.faces[wall].surface.signed_distance(nodes))
     assert (off < 1e-6).mean() > 0.99
     lithon.write_vtu(curved, tmp_path / "curved.vtu")
-    assert (tmp_path / "curved.vtu").stat().st_size > 1000
+    grid, data = read_vtu(tmp_path / "curved.vtu")
+    # The sides of second order lie on the wall too, and are as many as the linear ones.
+    at = np.flatnonzero(data["face"] == wall)
+    assert len(at) == (mesh.face == wall).sum()
+    p = np.array([grid.GetPoint(grid.GetCell(int(k)).GetPointId(j)) for k in at for j in range(6)])
+    assert (np.abs(mesh.faces[wall].surface.signed_distance(p)) < 1e-6).mean() > 0.99
+
+
+def read_vtu(path):
+    """What VTK's own reader finds: the grid, and its cell data by name."""
+    reader = vtkXMLUnstructuredGridReader()
+    reader.SetFileName(str(path))
+    reader.Update()
+    grid = reader.GetOutput()
+    cells = grid.GetCellData()
+    return grid, {cells.GetArrayName(k): vtk_to_numpy(cells.GetArray(k)) for k in range(cells.GetNumberOfArrays())}
+
+
+@pytest.mark.parametrize("kind,second", [("tet", False), ("tet", True), ("hex", False), ("hex", True)])
+def test_faces_and_their_labels_are_in_the_written_mesh(tmp_path, kind, second):
+    block = prism(rectangle(0, 0, 12, 8), 5.0)
+    top = face_toward(block, (0.0, 0.0, 1.0))
+    named = replace(top, label="clamp plate", uid=new_uid())
+    body = block.with_uses(FaceUse(named, u.forward) if u.face is top else u for u in block.uses)
+    mesh = lithon.mesh_of(Model.of([body]), lithon.SizeRules(2.0), kind)
+    mesh = lithon.quadratic(mesh)[0] if second else mesh
+    lithon.write_vtu(mesh, tmp_path / "named.vtu")
+    grid, data = read_vtu(tmp_path / "named.vtu")
+    m = len(mesh.elements)
+    assert (data["face"][:m] == -1).all() and (data["body"][m:] == -1).all() and not data["clamp plate"][:m].any()
+    area = np.zeros(len(mesh.faces))
+    for k in range(m, grid.GetNumberOfCells()):
+        cell = grid.GetCell(k)
+        assert cell.GetNumberOfPoints() == ((6 if kind == "tet" else 8) if second else (3 if kind == "tet" else 4))
+        p = np.array([grid.GetPoint(cell.GetPointId(j)) for j in range(cell.GetNumberOfPoints())])
+        n = 3 if kind == "tet" else 4
+        fan = [np.cross(p[j] - p[0], p[j + 1] - p[0]) / 2.0 for j in range(1, n - 1)]
+        area[data["face"][k]] += np.linalg.norm(np.sum(fan, axis=0))
+        if second:  # each middle between its own two corners
+            assert np.allclose(p[n:], 0.5 * (p[:n] + np.roll(p[:n], -1, axis=0)), atol=1e-9)
+        outward = mesh.faces[data["face"][k]].normal(p.mean(axis=0)[None])[0]
+        assert float(np.sum(fan, axis=0) @ outward) > 0.0
+    assert area == pytest.approx([face_area(f) for f in mesh.faces], rel=1e-9)
+    assert set(data["face"][data["clamp plate"] == 1]) == {mesh.faces.index(named)}
+    # Another reader, of a general package, finds the same cells.
+    import meshio
+
+    assert sum(len(block.data) for block in meshio.read(tmp_path / "named.vtu").cells) == grid.GetNumberOfCells()
 
 
 def test_a_sharp_wedge_and_a_thin_plate():

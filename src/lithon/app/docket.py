@@ -349,8 +349,8 @@ class Docket(Panel):
         mesh = self.work.mesh
         self.add(
             label(
-                "Geometry as STEP, the mesh as VTU with body ids, the steps as a recipe that runs without "
-                "a window, and a report.",
+                "Geometry as STEP, the mesh as VTU with bodies, faces and labels, the steps as a recipe that runs "
+                "without a window, and a report.",
                 "dim",
             )
         )
