@@ -75,17 +75,15 @@ def neighbours(
         assert at is not None
         rim = {c.edge for e in entries for c in e.rim}
         passed: set[Edge] = set()
-        if stay and len(adj.at_vertex[at]) > len([e for e in rim if at in (e.start, e.end)]) + 1:
+        outside = [e for e in adj.at_vertex[at] if e not in rim and not any(u.face in gone for u, _ in adj.uses[e])]
+        if stay and len(outside) > 1:
             out.append(entry)
             links.append((None, at))
             continue
         for _ in range(_MOST_NEIGHBOURS):
             out.append(last)
-            onward = [
-                e for e in adj.at_vertex[at]
-                if e not in rim and e not in passed and any(u.face is last.use.face for u, _ in adj.uses[e])
-                and not any(u.face in gone for u, _ in adj.uses[e])
-            ]  # fmt: skip
+            own = set(last.use.face.edges())
+            onward = [e for e in outside if e in own and e not in passed]
             if len(onward) != 1 or len(adj.uses[onward[0]]) != 2:
                 raise Refusal(
                     "two neighbours of the wound have no edge to run on", where=spot(at.point),
