@@ -130,3 +130,25 @@ def test_the_hinge_strap_becomes_a_mapped_mesh():
     assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, rel=1e-12)
     assert mesh.quality.scaled_jacobian.min() > 0.6
     assert rounded(2, 2, 1) == pytest.approx(np.pi)
+
+
+def test_a_sample_file_is_made_once_and_again_when_it_was_touched(tmp_path, monkeypatch):
+    from lithon.app.demo import sample_file
+
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    made = []
+
+    def make():
+        made.append(1)
+        return hinge_strap()
+
+    path = sample_file("hinge-strap", make)
+    text = path.read_text("ascii")
+    assert tmp_path in path.parents and len(lithon.parse_step(text).model.bodies) == 1
+    assert sample_file("hinge-strap", make) == path and len(made) == 1
+    path.write_text("spoilt", "ascii")
+    assert sample_file("hinge-strap", make) == path and len(made) == 2
+    assert len(lithon.read_model(path).model.faces()) == len(hinge_strap().faces())
+    path.with_name(path.name + ".made").write_text("of another program", "utf-8")
+    sample_file("hinge-strap", make)
+    assert len(made) == 3

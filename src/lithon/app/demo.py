@@ -14,20 +14,26 @@ from lithon.samples import TRIANGLE_FILES, collar_anchor
 
 
 def sample_file(stem: str, make: Callable[[], Model]) -> Path:
-    """A sample as a file of its kind, made afresh in the user's cache."""
+    """A sample as a file of its kind in the user's cache, made afresh unless it is as this very program left it."""
     from platformdirs import user_cache_dir
 
-    folder = Path(user_cache_dir("lithon"))
-    if stem in TRIANGLE_FILES:
-        path = folder / f"{stem}{TRIANGLE_FILES[stem]}"
-        lithon.write_triangles(make(), path)
+    path = Path(user_cache_dir("lithon")) / f"{stem}{TRIANGLE_FILES.get(stem, '.step')}"
+    stamp = path.with_name(path.name + ".made")
+    if path.exists() and stamp.exists() and stamp.read_text("utf-8") == _state(path):
         return path
-    path = folder / f"{stem}.step"
-    model, name = make(), stem.replace("-", " ")
-    text = lithon.step_text(model, name)
-    if not path.exists() or path.read_text("ascii") != text:
-        lithon.write_step(model, path, name)
+    if stem in TRIANGLE_FILES:
+        lithon.write_triangles(make(), path)
+    else:
+        lithon.write_step(make(), path, stem.replace("-", " "))
+    stamp.write_text(_state(path), "utf-8")
     return path
+
+
+def _state(path: Path) -> str:
+    """When the newest source of the program, and the file itself, were changed; and the file's size."""
+    newest = max(source.stat().st_mtime_ns for source in Path(lithon.__file__).parent.rglob("*.py"))
+    own = path.stat()
+    return f"{newest} {own.st_mtime_ns} {own.st_size}"
 
 
 def demo_file() -> Path:
