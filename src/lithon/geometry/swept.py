@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, unit
+from lithon.arrays import Floats, Ints, unit
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, gap_between, turns, widest_gap
 from lithon.geometry.curves import TURN, Circle, Curve
 from lithon.geometry.frames import Frame
@@ -33,28 +33,53 @@ def _closest(
 ) -> Floats:
     """Parameters (n,) at which a planar curve `place`, (n,) to (n,2), comes nearest to `wanted` (n,2). samples: those
     to start from, from end to end, and where they are."""
-    grid, at = samples
-    low, high = grid[0], grid[-1]
-    best = np.empty(len(wanted), dtype=np.int64)
+    t, gap = np.zeros(len(wanted)), np.full(len(wanted), np.inf)
+    for start in _lowest(samples[1], wanted, closed).T:  # a curve that comes near itself has several feet
+        other = _foot(place, samples[0], start, wanted, closed)
+        away = ((place(other) - wanted) ** 2).sum(axis=1)
+        nearer = away < gap
+        t[nearer], gap[nearer] = other[nearer], away[nearer]
+    return t
+
+
+#: How many of the samples nearest by are looked at, each lower than its neighbours.
+_FEET = 3
+
+
+def _lowest(at: Floats, wanted: Floats, closed: bool) -> Ints:
+    """Of samples along a curve (k,2), for each point (n,2) the nearest three that have no nearer neighbour (n,3)."""
+    out = np.empty((len(wanted), _FEET), dtype=np.int64)
     for k in range(0, len(wanted), 2048):
-        part = wanted[k : k + 2048]
-        best[k : k + 2048] = ((part[:, None] - at[None]) ** 2).sum(axis=2).argmin(axis=1)
-    t, steps = grid[best], np.diff(grid)
-    lower, upper = t - steps[best - 1], t + steps[np.minimum(best, len(steps) - 1)]
+        away = ((wanted[k : k + 2048, None] - at[None]) ** 2).sum(axis=2)
+        ends = (away[:, -2:-1], away[:, 1:2]) if closed else (np.full((len(away), 1), np.inf),) * 2
+        framed = np.concatenate([ends[0], away, ends[1]], axis=1)
+        dips = (away <= framed[:, :-2]) & (away <= framed[:, 2:])
+        out[k : k + 2048] = np.argsort(np.where(dips, away, np.inf), axis=1)[:, :_FEET]
+    return out
+
+
+def _foot(place: Callable[[Floats], Floats], grid: Floats, start: Ints, wanted: Floats, closed: bool) -> Floats:
+    """The foot of the perpendicular (n,) from each point within a step of a sample (n,), by Newton; a step that leads
+    further away is made smaller."""
+    low, high = grid[0], grid[-1]
+    t, steps = grid[start], np.diff(grid)
+    lower, upper = t - steps[start - 1], t + steps[np.minimum(start, len(steps) - 1)]
     if not closed:
         lower, upper = np.maximum(lower, low), np.minimum(upper, high)
-    h = 5e-5 * (upper - lower)
-    for _ in range(30):
+    h, share = 5e-5 * (upper - lower), np.ones(len(t))
+    miss = np.full(len(t), np.inf)
+    for _ in range(60):
         a, m, b = place(t - h), place(t), place(t + h)
+        miss = np.minimum(miss, ((m - wanted) ** 2).sum(axis=1))
         d, dd = (b - a) / (2 * h[:, None]), (a - 2 * m + b) / (h * h)[:, None]
         f = ((m - wanted) * d).sum(axis=1)
         g = (d * d).sum(axis=1) + ((m - wanted) * dd).sum(axis=1)
         g = np.where(g > 0.1 * (d * d).sum(axis=1), g, (d * d).sum(axis=1) + 1e-300)
-        new = np.clip(t - f / g, lower, upper)
-        done = np.abs(new - t).max(initial=0.0) < 1e-13 * (abs(high) + abs(low) + 1.0)
-        t = new
-        if done:
+        new = np.clip(t - share * f / g, lower, upper)
+        if np.abs(new - t).max(initial=0.0) < 1e-13 * (abs(high) + abs(low) + 1.0):
             break
+        nearer = ((place(new) - wanted) ** 2).sum(axis=1) <= miss * (1.0 + 1e-14)
+        t, share = np.where(nearer, new, t), np.where(nearer, np.minimum(1.0, 2.0 * share), 0.3 * share)
     return np.asarray(low + np.mod(t - low, high - low) if closed else t)
 
 
