@@ -90,6 +90,7 @@ def test_conics_of_a_cone_are_whole_near_the_place(seed, angle):
 
 @settings(max_examples=120, deadline=None)
 @given(seeds)
+@example(21492)  # a short span of knots comes through the plane and back
 def test_a_plane_takes_the_profile_of_an_extrusion_along(seed):
     rng = np.random.default_rng(seed)
     way = rng.normal(size=3)
@@ -118,7 +119,7 @@ def test_a_plane_takes_the_profile_of_an_extrusion_along(seed):
     fine = profile.point(np.linspace(*((0.0, 2.0 * np.pi) if kind == 0 else (profile.low, profile.high)), 20001))
     side = np.sign(plane.signed_distance(fine))
     through = int((side[1:] * side[:-1] < 0.0).sum())
-    assert len(curves) >= through and (len(curves) - through) % 2 in (0, 1)
+    assert len(curves) >= through
     all_there(profile.point(t[:1]), curves)
 
 

@@ -17,7 +17,7 @@ from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.planar import open_conic, plane_extrusion, plane_revolution
 from lithon.geometry.rounds import Cone, Sphere, Torus
-from lithon.geometry.splines import BSplineSurface
+from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import Extrusion, Revolution
 from lithon.geometry.tolerance import ANGULAR
@@ -304,25 +304,33 @@ def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: floa
         half = float(np.arccos(np.clip(-c / size, -1.0, 1.0)))
         return np.mod(np.array([turn - half, turn + half]), TURN)
     t = np.linspace(t0, t1, 241)
+    if isinstance(curve, BSplineCurve):  # evenly within each span of its knots, however short that is
+        knots: Floats = np.unique(curve.corners(t0, t1))
+        parts = max(32, -(-240 // (len(knots) - 1)))
+        t = np.append((knots[:-1, None] + np.diff(knots)[:, None] * np.arange(parts) / parts).ravel(), knots[-1])
     f = surface.signed_distance(curve.point(t))
+    off = np.abs(f)
+    dip = np.flatnonzero((off[1:-1] <= off[:-2]) & (off[1:-1] <= off[2:]) & (f[:-2] * f[2:] > 0.0)) + 1
+    bottom = _lowest(curve, surface, t, dip, np.sign(f[dip - 1]))
+    depth = surface.signed_distance(curve.point(bottom)) * np.sign(f[dip - 1]) if len(dip) else np.zeros(0)
+    through = depth < 0.0  # between two samples it comes through and back
     at = np.flatnonzero(f[:-1] * f[1:] < 0.0)
-    low, high, sign = t[at], t[at + 1], np.sign(f[at])
+    low = np.concatenate([t[at], t[dip - 1][through], bottom[through]])
+    high = np.concatenate([t[at + 1], bottom[through], t[dip + 1][through]])
+    sign = np.sign(surface.signed_distance(curve.point(low))) if len(low) else low
     for _ in range(55):
         middle = 0.5 * (low + high)
         same = np.sign(surface.signed_distance(curve.point(middle))) == sign
         low, high = np.where(same, middle, low), np.where(same, high, middle)
-    off = np.abs(f)
-    dip = np.flatnonzero((off[1:-1] <= off[:-2]) & (off[1:-1] <= off[2:]) & (f[:-2] * f[2:] > 0.0)) + 1
-    return np.concatenate([0.5 * (low + high), t[off <= tolerance], _lowest(curve, surface, t, dip, tolerance)])
+    touches = bottom[~through & (depth <= tolerance)]
+    return np.concatenate([0.5 * (low + high), t[off <= tolerance], touches])
 
 
-def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Ints, tolerance: float) -> Floats:
-    """Of samples where the distance dips without changing sign, the lowest points that touch."""
+def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Ints, side: Floats) -> Floats:
+    """Of samples where the distance dips without changing its sign (`side`), where it is lowest on that side."""
     low, high = t[dip - 1], t[dip + 1]
     for _ in range(60):  # thirds: the distance has one lowest point between
         a, b = low + (high - low) / 3.0, high - (high - low) / 3.0
-        fa, fb = (np.abs(surface.signed_distance(curve.point(x))) for x in (a, b))
+        fa, fb = (side * surface.signed_distance(curve.point(x)) for x in (a, b))
         low, high = np.where(fa <= fb, low, a), np.where(fa <= fb, b, high)
-    middle = 0.5 * (low + high)
-    off = np.abs(surface.signed_distance(curve.point(middle))) if len(middle) else middle
-    return np.asarray(middle[off <= tolerance])
+    return np.asarray(0.5 * (low + high))
