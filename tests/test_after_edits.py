@@ -9,13 +9,14 @@ import pytest
 from solids import bracket
 
 from lithon.arrange.boolean import combine
-from lithon.brep import crossings, thickness
+from lithon.brep import adjacency, crossings, thickness
 from lithon.brep.build import prism, rectangle
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Model
 from lithon.brep.trees import tree_of
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.frames import Frame
+from lithon.survey import corners
 from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.trim.clear import clear
@@ -26,7 +27,10 @@ from parts import perforated, pocketed
 
 def forget():
     """As if no body had ever been looked at."""
-    for table in (thickness._known, thickness._whole, crossings._found, crossings._seen_with, crossings._seen):
+    for table in (
+        thickness._known, thickness._whole, crossings._found, crossings._seen_with, crossings._seen,
+        corners._turned, corners._sharps, adjacency._angles,
+    ):  # fmt: skip
         table.clear()
 
 

@@ -21,6 +21,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import Tetrahedra
 from lithon.mesh.quality import tet_volumes
+from lithon.mesh.sizing import SizeField, SizeRules
 from lithon.progress import Progress
 from lithon.survey.forecast import forecast
 
@@ -45,6 +46,19 @@ def test_delaunay_of_a_lattice_full_of_ties():
     volumes = np.einsum("ij,ij->i", v[:, 1] - v[:, 0], np.cross(v[:, 2] - v[:, 0], v[:, 3] - v[:, 0])) / 6
     assert volumes.min() > 0.0
     assert volumes.sum() == pytest.approx((space.unit * 2**28) ** 3, rel=1e-12)
+
+
+@pytest.mark.parametrize("many", [1, 7, 3000])
+def test_sizes_are_what_the_most_demanding_source_leaves(many):
+    """Against every source at every point; wherever the points lie and whatever was asked before."""
+    rng = np.random.default_rng(many)
+    rules = SizeRules(5.0, growth=0.3)
+    sources, sizes = rng.uniform(-40.0, 40.0, (many, 3)), rng.lognormal(0.0, 0.8, many)
+    points = np.concatenate([rng.uniform(-60.0, 60.0, (400, 3)), np.linspace(sources[0] - 9.0, sources[0] + 9.0, 101)])
+    apart = np.linalg.norm(points[:, None] - sources, axis=2)
+    true = np.minimum((np.maximum(sizes, 0.1) + 0.3 * apart).min(axis=1), 5.0)
+    found = SizeField(rules, sources, sizes).at(points)
+    assert (found >= true * (1.0 - 1e-12)).all() and (found <= true * 1.0102).all()
 
 
 @pytest.mark.parametrize("size", [2.5, 4.0, 8.0])

@@ -28,7 +28,7 @@ def somewhere(rng):
     return Frame.of(rng.normal(size=3), rng.normal(size=3), rng.normal(size=3))
 
 
-def spline(rng, points, closed=False):
+def spline(rng, points):
     n, degree = len(points), 3
     inner = np.sort(rng.random(n - degree - 1))
     knots = np.concatenate([np.zeros(degree + 1), inner, np.ones(degree + 1)])

@@ -27,6 +27,14 @@ def gauss(n: int) -> tuple[Floats, Floats]:
     return frozen(nodes), frozen(weights)
 
 
+def span_by_span(knots: Floats, least: int, whole: int) -> Floats:
+    """Values (n,) from the lowest knot to the highest, evenly within each span between two, however short it is: at
+    least so many steps in each, and so many in the whole. For what runs evenly within a span, as splines do."""
+    k: Floats = np.unique(knots)
+    steps = max(least, -(-whole // max(1, len(k) - 1)))
+    return np.append((k[:-1, None] + np.diff(k)[:, None] * np.arange(steps) / steps).ravel(), k[-1])
+
+
 def unit(vector: npt.ArrayLike) -> Floats:
     """The vector(s) scaled to length one along the last axis; zero stays zero."""
     v = np.asarray(vector, dtype=np.float64)

@@ -60,13 +60,13 @@ class Adjacency:
         """How far the outward normal turns over the edge: positive convex, negative concave."""
         uses = self.uses[edge]
         known = _angles.get(edge)
-        if known is None or known[0] != _of(uses):
-            known = _angles[edge] = _of(uses), edge_turn(uses, edge)
+        if known is None or known[0] != sides_of(uses):
+            known = _angles[edge] = sides_of(uses), edge_turn(uses, edge)
         return known[1]
 
     def all_angles(self) -> None:
         """Find the angles of all edges in one go, for those who will ask for most of them."""
-        fresh = [e for e, uses in self.uses.items() if len(uses) == 2 and _angles.get(e, (None,))[0] != _of(uses)]
+        fresh = [e for e, uses in self.uses.items() if len(uses) == 2 and _angles.get(e, (None,))[0] != sides_of(uses)]
         if not fresh:
             return
         batch = CurveBatch.of([e.curve for e in fresh])
@@ -82,7 +82,7 @@ class Adjacency:
         size = np.arctan2(np.linalg.norm(np.cross(n_a, n_b), axis=1), (n_a * n_b).sum(axis=1))
         size = np.where((n_a * inward).sum(axis=1) <= 0.0, size, -size)
         for edge, angle in zip(fresh, size.tolist(), strict=True):
-            _angles[edge] = _of(self.uses[edge]), angle
+            _angles[edge] = sides_of(self.uses[edge]), angle
 
     def turn(self, edge: Edge) -> Turn:
         angle = self.angle(edge)
@@ -95,7 +95,8 @@ class Adjacency:
 _angles: WeakKeyDictionary[Edge, tuple[tuple[tuple[int, bool, bool], ...], float]] = WeakKeyDictionary()
 
 
-def _of(uses: list[tuple[FaceUse, Coedge]]) -> tuple[tuple[int, bool, bool], ...]:
+def sides_of(uses: list[tuple[FaceUse, Coedge]]) -> tuple[tuple[int, bool, bool], ...]:
+    """What an angle over an edge hangs on: the faces there and how they are walked."""
     return tuple((use.face.uid, use.forward, coedge.forward) for use, coedge in uses)
 
 

@@ -9,11 +9,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, frozen, unit
+from lithon.arrays import Floats, Ints, frozen, span_by_span, unit
 from lithon.errors import Refusal
 from lithon.geometry.coaxial import coaxial
 from lithon.geometry.crossing import crossings
-from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
+from lithon.geometry.curves import Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.planar import open_conic, plane_extrusion, plane_revolution
 from lithon.geometry.rounds import Cone, Sphere, Torus
@@ -291,23 +291,9 @@ def _quadratic(a: float, b: float, c: float) -> Floats:
 
 
 def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float) -> Floats:
-    """Ellipse or circle on a plane in closed form; otherwise by samples, bisection where the distance
-    changes sign and a search for the lowest point where it only comes near."""
-    if isinstance(curve, Ellipse) and isinstance(surface, Plane):
-        n = surface.frame.z
-        a, b = curve.major * float(curve.frame.x @ n), curve.minor * float(curve.frame.y @ n)
-        c = float(surface.signed_distance(curve.frame.origin))
-        size = float(np.hypot(a, b))
-        if size < ANGULAR * curve.major or abs(c) > size + tolerance:
-            return np.zeros(0)
-        turn = np.arctan2(b, a)
-        half = float(np.arccos(np.clip(-c / size, -1.0, 1.0)))
-        return np.mod(np.array([turn - half, turn + half]), TURN)
-    t = np.linspace(t0, t1, 241)
-    if isinstance(curve, BSplineCurve):  # evenly within each span of its knots, however short that is
-        knots: Floats = np.unique(curve.corners(t0, t1))
-        parts = max(32, -(-240 // (len(knots) - 1)))
-        t = np.append((knots[:-1, None] + np.diff(knots)[:, None] * np.arange(parts) / parts).ravel(), knots[-1])
+    """By samples: bisection where the distance changes sign, a search for the lowest point where it only comes near."""
+    corners = curve.corners(t0, t1) if isinstance(curve, BSplineCurve) else np.array([t0, t1])
+    t = span_by_span(corners, 32, 240)
     f = surface.signed_distance(curve.point(t))
     off = np.abs(f)
     dip = np.flatnonzero((off[1:-1] <= off[:-2]) & (off[1:-1] <= off[2:]) & (f[:-2] * f[2:] > 0.0)) + 1

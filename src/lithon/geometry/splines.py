@@ -5,14 +5,13 @@ The numbers come from `spline_kernels`; here are the curves and surfaces that us
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, frozen, gauss
+from lithon.arrays import Floats, frozen, gauss, span_by_span
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
 from lithon.geometry.frames import Frame
 from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
@@ -233,13 +232,8 @@ class BSplineSurface:
         """Samples to start from: their parameters (n,2) and places in the grid (n,2), the samples themselves, and how
         far (mm) any point of the surface is from the next one, about."""
         if "grid" not in self._kept:
-
-            def spread(knots: Floats, degree: int) -> Floats:
-                k = np.unique(knots[degree : len(knots) - degree])
-                n = max(degree + 1, -(-24 // max(1, len(k) - 1)))
-                return np.unique(np.concatenate([np.linspace(a, b, n + 1) for a, b in itertools.pairwise(k)]))
-
-            u, v = spread(self.knots_u, self.degree_u), spread(self.knots_v, self.degree_v)
+            spans = ((self.knots_u, self.degree_u), (self.knots_v, self.degree_v))
+            u, v = (span_by_span(k[degree : len(k) - degree], degree + 1, 24) for k, degree in spans)
             uv = np.stack(np.meshgrid(u, v, indexing="ij"), axis=-1).reshape(-1, 2)
             uv = self._off_poles(uv)  # around a pole, not in it: there every angle is as near
             place = np.stack(np.meshgrid(np.arange(len(u)), np.arange(len(v)), indexing="ij"), axis=-1).reshape(-1, 2)

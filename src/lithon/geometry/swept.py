@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, unit
+from lithon.arrays import Floats, Ints, span_by_span, unit
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, gap_between, turns, widest_gap
 from lithon.geometry.curves import TURN, Circle, Curve
 from lithon.geometry.frames import Frame
@@ -125,9 +125,8 @@ class _Swept:
             return flat.parameter(np.column_stack([wanted, np.zeros(len(wanted))]))
         if "grid" not in self._kept:
             ends = profile_range(self.profile)
-            knots = np.unique(self.profile.corners(*ends)) if isinstance(self.profile, BSplineCurve) else np.array(ends)
-            n = max(32, -(-256 // (len(knots) - 1)))  # within a span of knots a spline runs evenly
-            grid = np.append((knots[:-1, None] + np.diff(knots)[:, None] * np.arange(n) / n).ravel(), knots[-1])
+            knots = self.profile.corners(*ends) if isinstance(self.profile, BSplineCurve) else np.array(ends)
+            grid = span_by_span(knots, 32, 256)
             self._kept["grid"] = grid, place(grid)
         return _closest(place, self._kept["grid"], wanted, self.profile.period is not None)
 

@@ -21,6 +21,7 @@ from lithon.geometry.facets import Facets
 from lithon.geometry.rounds import Cone
 from lithon.geometry.splines import curvature
 from lithon.geometry.surfaces import Plane
+from lithon.mesh.size_tree import SizeTree
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,35 +44,19 @@ _OPPOSED = -0.8
 
 
 class SizeField:
-    """Sizes at points, from sources sorted into classes of like size, a k-d tree each."""
+    """Sizes at points, from sources with a size each; good to a hundredth, upwards."""
 
     def __init__(self, rules: SizeRules, points: Floats, sizes: Floats):
         self.rules = rules
         keep = sizes < rules.size
-        points, sizes = points[keep], np.maximum(sizes[keep], rules.smallest * rules.size)
-        self._classes: list[tuple[scipy.spatial.cKDTree, Floats]] = []
-        if len(sizes):
-            level = np.floor(np.log(sizes / rules.size) / np.log(1.15)).astype(int)
-            for k in np.unique(level):
-                pick = level == k
-                self._classes.append((scipy.spatial.cKDTree(points[pick]), sizes[pick]))
+        sizes = np.maximum(sizes[keep], rules.smallest * rules.size)
+        self._tree = SizeTree.of(points[keep], sizes) if len(sizes) else None
 
     def at(self, points: Floats) -> Floats:
         """Sizes (n,) at points (n,3)."""
-        out = np.full(len(points), float(self.rules.size))
-        for tree, sizes in self._classes:  # the smallest first: where they rule, larger ones need not be asked
-            least = float(sizes.min())
-            open_ = np.flatnonzero(out > least)
-            if not len(open_):
-                break
-            reach = (float(out[open_].max()) - least) / self.rules.growth
-            # All cores where it is worth their start.
-            hands = -1 if len(open_) > 4000 else 1
-            distance, index = tree.query(points[open_], eps=0.05, distance_upper_bound=reach, workers=hands)
-            near = np.isfinite(distance)
-            hit = open_[near]
-            out[hit] = np.minimum(out[hit], sizes[index[near]] + self.rules.growth * distance[near])
-        return out
+        if self._tree is None:
+            return np.full(len(points), float(self.rules.size))
+        return self._tree.at(points, self.rules.growth, self.rules.size)
 
 
 def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:

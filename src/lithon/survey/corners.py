@@ -5,11 +5,12 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from lithon.arrays import Floats
-from lithon.brep.adjacency import adjacency
+from lithon.arrays import Bools, Floats
+from lithon.brep.adjacency import adjacency, sides_of
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch
 from lithon.geometry.facets import Facets
@@ -32,8 +33,12 @@ class Turn:
     edge: Edge
     faces: tuple[Face, Face]
     angle: Floats
-    convex: Floats
+    convex: Bools
     points: Floats
+
+
+#: What is known of each edge: between which uses, and the angles, `convex` and points of its `Turn`.
+_turned: WeakKeyDictionary[Edge, tuple[object, Floats, Bools, Floats]] = WeakKeyDictionary()
 
 
 def turns(body: Body) -> list[Turn]:
@@ -43,8 +48,14 @@ def turns(body: Body) -> list[Turn]:
         for edge, pair in adjacency(body).uses.items()
         if len(pair) == 2 and not any(isinstance(use.face.surface, Facets) for use, _ in pair)
     }
+    _look({edge: pair for edge, pair in uses.items() if _turned.get(edge, (None,))[0] != sides_of(pair)})
+    return [Turn(edge, (a[0].face, b[0].face), *_turned[edge][1:]) for edge, (a, b) in uses.items()]
+
+
+def _look(uses: dict[Edge, list[tuple[FaceUse, Coedge]]]) -> None:
+    """Find how the normal turns over edges, each with its two uses, and keep it."""
     if not uses:
-        return []
+        return
     edges = list(uses)
     k = len(_SHARES)
     row = np.repeat(np.arange(len(edges)), k)
@@ -68,10 +79,8 @@ def turns(body: Body) -> list[Turn]:
     a, b = normal[:, 0], normal[:, 1]
     angle = np.degrees(np.arctan2(np.linalg.norm(np.cross(a, b), axis=-1), (a * b).sum(axis=-1)))
     convex = (a * into).sum(axis=-1) <= 0.0
-    return [
-        Turn(edge, (uses[edge][0][0].face, uses[edge][1][0].face), angle[n], convex[n], points[n])
-        for n, edge in enumerate(edges)
-    ]
+    for n, edge in enumerate(edges):
+        _turned[edge] = sides_of(uses[edge]), angle[n], convex[n], points[n]
 
 
 def corner_cards(body: Body, size: float, known: set[Face]) -> list[Finding]:
@@ -137,16 +146,28 @@ def _corners(body: Body, every: list[Turn], size: float, known: set[Face]) -> li
         face = use.face
         if face in known or isinstance(face.surface, Facets):
             continue
-        for loop in face.loops:
-            for a, b in zip(loop, (*loop[1:], loop[0]), strict=True):
-                if a.edge is b.edge or a.last is None or a.last in told:
-                    continue
-                angle = _corner_angle(face, a, b)
-                if angle > SHARP:
-                    continue
+        for a, b, angle in _sharp(face):
+            if a.last not in told:
                 reach = min(a.edge.length, b.edge.length)
                 out.append(_corner_card(body, face, a, b, angle, reach, size))
     return out
+
+
+_sharps: WeakKeyDictionary[Face, tuple[tuple[int, int, float], ...]] = WeakKeyDictionary()
+
+
+def _sharp(face: Face) -> list[tuple[Coedge, Coedge, float]]:
+    """The corners of a face sharper than `SHARP`: both coedges and the angle (degrees); cached."""
+    if face not in _sharps:
+        _sharps[face] = tuple(
+            (n, k, angle)
+            for n, loop in enumerate(face.loops)
+            for k, a in enumerate(loop)
+            if a.edge is not (b := loop[(k + 1) % len(loop)]).edge
+            and a.last is not None
+            and (angle := _corner_angle(face, a, b)) <= SHARP
+        )
+    return [(loop[k], loop[(k + 1) % len(loop)], angle) for n, k, angle in _sharps[face] for loop in (face.loops[n],)]
 
 
 def _corner_angle(face: Face, a: Coedge, b: Coedge) -> float:

@@ -70,10 +70,10 @@ def neighbours(
     out: list[Neighbour] = []
     links: list[Link] = []
     uses = {use.face: use for use in adj.body.uses}
+    rim = {c.edge for e in entries for c in e.rim}
     for k, entry in enumerate(entries):
         last, at, goal = entry, entry.after, entries[(k + 1) % len(entries)].use.face
         assert at is not None
-        rim = {c.edge for e in entries for c in e.rim}
         passed: set[Edge] = set()
         outside = [e for e in adj.at_vertex[at] if e not in rim and not any(u.face in gone for u, _ in adj.uses[e])]
         if stay and len(outside) > 1:
