@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lithon.arrange.boolean import combine
+from lithon.bond.share import bond
 from lithon.brep.adjacency import adjacency
 from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.brep.measures import face_width, volume
@@ -282,3 +283,35 @@ def test_a_round_end_is_no_fillet_and_a_groove_around_a_pin_no_hole():
     assert "hole" not in [f.kind for f in found]
     (groove,) = [f for f in found if f.kind == "pocket"]
     assert clear(pin, groove.faces, 1e-6)[0].volume_change == pytest.approx(16.5 * np.pi, rel=1e-9)
+
+
+def parted(shape):
+    """A solid with one of its surfaces parted between two faces by a bonded neighbour, its volume, and a box that
+    notches it where that line ends."""
+    if shape == "flat top":
+        solid = prism(rectangle(0.0, 0.0, 40.0, 30.0), 10.0, Frame.of((0.0, 0.0, 0.0), UP, (1.0, 0.0, 0.0)))
+        other = prism(rectangle(0.0, 0.0, 20.0, 30.0), 8.0, Frame.of((0.0, 0.0, 10.0), UP, (1.0, 0.0, 0.0)))
+        place, sides, size = (14.0, -4.0, 6.0), (12.0, 10.0, 9.0), 12000.0
+    else:
+        solid = prism(Round((0.0, 0.0), 15.0), 20.0, Frame.of((0.0, 0.0, 0.0), UP))
+        around = prism(Round((0.0, 0.0), 25.0), 20.0, Frame.of((0.0, 0.0, 0.0), UP))
+        half = prism(rectangle(-30.0, 0.0, 60.0, 30.0), 40.0, Frame.of((0.0, 0.0, -10.0), UP, (1.0, 0.0, 0.0)))
+        (other,) = combine(combine(around, half, "intersect", 1e-6)[0], solid, "subtract", 1e-6)
+        place, sides, size = (12.0, -2.0, 17.0), (6.0, 5.0, 6.0), np.pi * 225.0 * 20.0
+    body, _ = bond(Model.of([solid, other]))[0].bodies
+    notch = prism(rectangle(0.0, 0.0, *sides[:2]), sides[2], Frame.of(place, UP, (1.0, 0.0, 0.0)))
+    return body, size, notch
+
+
+@pytest.mark.parametrize("shape", ["flat top", "round wall"])
+def test_a_notch_where_one_surface_is_parted_between_two_faces(shape):
+    """The two meet where they were parted, not where their surfaces meet: those are one."""
+    body, size, notch = parted(shape)
+    assert volume(body) == pytest.approx(size, rel=1e-12)
+    (notched,) = combine(body, notch, "subtract", 1e-6)
+    kept = {f.surface for f in body.faces}
+    wound = [f for f in notched.faces if not any(f.surface.same_as(s, 1e-6, 100.0) for s in kept)]
+    best = clear(notched, wound, 1e-6)[0]
+    assert volume(best.body) == pytest.approx(size, rel=1e-10)
+    assert len(best.body.faces) == len(body.faces)
+    assert not flaws(best.body, 1e-6)

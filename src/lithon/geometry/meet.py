@@ -263,7 +263,7 @@ def _line_roots(line: Line, surface: Surface, t0: float, t1: float, tolerance: f
         roots = np.roots(quartic)
         small = 1e-4 * (surface.major + surface.minor)
         t = np.asarray(np.real(roots[np.abs(np.imag(roots)) < small]), dtype=float)
-        for _ in range(40):
+        for _ in range(40 if t.size else 0):
             at = surface.frame.world(p + np.multiply.outer(t, d))
             lean = np.asarray(surface.normal(at) @ line.direction)
             t = t - np.clip(surface.signed_distance(at) / np.where(np.abs(lean) > 1e-9, lean, np.inf), -small, small)
@@ -290,21 +290,29 @@ def _quadratic(a: float, b: float, c: float) -> Floats:
     return np.array([q / a, c / q])
 
 
+#: How much longer than its chord the way between two samples of a curve may be.
+_BOW = 1.25
+
+
 def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float) -> Floats:
     """By samples: bisection where the distance changes sign, a search for the lowest point where it only comes near."""
     corners = curve.corners(t0, t1) if isinstance(curve, BSplineCurve) else np.array([t0, t1])
     t = span_by_span(corners, 32, 240)
-    f = surface.signed_distance(curve.point(t))
+    at = curve.point(t)
+    f = surface.signed_distance(at)
     off = np.abs(f)
-    dip = np.flatnonzero((off[1:-1] <= off[:-2]) & (off[1:-1] <= off[2:]) & (f[:-2] * f[2:] > 0.0)) + 1
+    # A distance falls no faster than the way is long: what lies between two samples is at least so far away.
+    least = 0.5 * (off[1:] + off[:-1] - _BOW * np.linalg.norm(np.diff(at, axis=0), axis=1))
+    near = np.minimum(least[1:], least[:-1]) <= tolerance
+    dip = np.flatnonzero(near & (off[1:-1] <= off[:-2]) & (off[1:-1] <= off[2:]) & (f[:-2] * f[2:] > 0.0)) + 1
     bottom = _lowest(curve, surface, t, dip, np.sign(f[dip - 1]))
     depth = surface.signed_distance(curve.point(bottom)) * np.sign(f[dip - 1]) if len(dip) else np.zeros(0)
     through = depth < 0.0  # between two samples it comes through and back
-    at = np.flatnonzero(f[:-1] * f[1:] < 0.0)
-    low = np.concatenate([t[at], t[dip - 1][through], bottom[through]])
-    high = np.concatenate([t[at + 1], bottom[through], t[dip + 1][through]])
+    row = np.flatnonzero(f[:-1] * f[1:] < 0.0)
+    low = np.concatenate([t[row], t[dip - 1][through], bottom[through]])
+    high = np.concatenate([t[row + 1], bottom[through], t[dip + 1][through]])
     sign = np.sign(surface.signed_distance(curve.point(low))) if len(low) else low
-    for _ in range(55):
+    for _ in range(55 if len(low) else 0):
         middle = 0.5 * (low + high)
         same = np.sign(surface.signed_distance(curve.point(middle))) == sign
         low, high = np.where(same, middle, low), np.where(same, high, middle)
@@ -315,7 +323,7 @@ def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: floa
 def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Ints, side: Floats) -> Floats:
     """Of samples where the distance dips without changing its sign (`side`), where it is lowest on that side."""
     low, high = t[dip - 1], t[dip + 1]
-    for _ in range(60):  # thirds: the distance has one lowest point between
+    for _ in range(60 if len(dip) else 0):  # thirds: the distance has one lowest point between
         a, b = low + (high - low) / 3.0, high - (high - low) / 3.0
         fa, fb = (side * surface.signed_distance(curve.point(x)) for x in (a, b))
         low, high = np.where(fa <= fb, low, a), np.where(fa <= fb, b, high)

@@ -198,6 +198,7 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
         try:
             around, links = neighbours(adj, gone, cycles[0], stay)
             entries = [replace(e, use=FaceUse(swapped[e.use.face], e.use.forward)) for e in around]
+            corners.learn(entries, links)
             return _sound(list(regrown(base, entries, links, corners)), body, tolerance, here, wound)
         except Refusal as error:
             refusal = refusal or error

@@ -127,7 +127,16 @@ class Corners:
     def __init__(self, here: Floats, tolerance: float):
         self.here, self.tolerance = here, tolerance
         self._curves: dict[tuple[int, int], list[Curve]] = {}
+        self._parted: dict[tuple[int, int], list[Curve]] = {}
         self._found: dict[tuple[int, ...], Floats | None] = {}
+
+    def learn(self, entries: list[Neighbour], links: list[Link]) -> None:
+        """Neighbours that lie on one surface meet where they were parted: their link says where that is."""
+        for k, (edge, _) in enumerate(links):
+            a, b = entries[k].use.face.surface, entries[(k + 1) % len(entries)].use.face.surface
+            if edge is not None and a.same_as(b, self.tolerance, 1e3):
+                for key in ((id(a), id(b)), (id(b), id(a))):
+                    self._parted.setdefault(key, []).append(edge.curve)
 
     def of(self, three: list[Surface]) -> Vertex:
         """Raises Refusal where they do not meet."""
@@ -141,7 +150,8 @@ class Corners:
 
     def _nearest(self, three: list[Surface]) -> Floats | None:
         best: Floats | None = None
-        for a, b, c in ((0, 1, 2), (1, 2, 0), (0, 2, 1)):
+        pairs = ((0, 1, 2), (1, 2, 0), (0, 2, 1))
+        for a, b, c in sorted(pairs, key=lambda p: (id(three[p[0]]), id(three[p[1]])) not in self._parted):
             for curve in self._meet(three[a], three[b]):
                 low, high = reach(curve)
                 for p in curve.point(cross(curve, three[c], low, high, self.tolerance)):
@@ -155,7 +165,7 @@ class Corners:
         key = id(a), id(b)
         if key not in self._curves:
             same = a.same_as(b, self.tolerance, 1e3)
-            self._curves[key] = [] if same else meet(a, b, self.tolerance, self.here[None] + _AROUND)
+            self._curves[key] = self._parted.get(key, []) if same else meet(a, b, self.tolerance, self.here[None] + _AROUND)
         return self._curves[key]
 
 
