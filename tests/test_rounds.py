@@ -101,7 +101,7 @@ def test_meshes_of_round_solids_are_sound(name):
     sound(mesh)
     assert mesh.quality.smallest_dihedral.min() > 10.0
     curved, straight = lithon.quadratic(mesh)
-    assert straight <= 0.01 * len(curved.points)
+    assert straight <= 0.005 * len(curved.points)
     mids = curved.points[np.unique(curved.elements[:, 4:])]
     assert len(mids) == len(curved.points) - len(mesh.points)
 

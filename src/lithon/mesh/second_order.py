@@ -36,11 +36,13 @@ def quadratic(mesh: Mesh) -> tuple[Mesh, int]:
     elements = np.concatenate([mesh.corners, n + inverse.reshape(-1, len(mids))], axis=1)
     kept = 0
     points = np.concatenate([mesh.points, curved])
-    for _ in range(10):
+    first = elements.shape[1] - len(mids)
+    while True:
         valid = _valid(points, elements) if mesh.tetrahedral else _valid_hexes(points, elements)
-        bad = elements[~valid][:, len(mesh.corners[0]) :] - n
-        rows = np.unique(bad)
-        rows = rows[(curved[rows] != straight[rows]).any(axis=1)]
+        bad = elements[~valid][:, first:] - n
+        bow = np.linalg.norm(curved - straight, axis=1)[bad]
+        # In each element the one that is furthest off its edge: mostly the others can then stay on the surface.
+        rows = np.unique(bad[np.arange(len(bad)), bow.argmax(axis=1)][bow.max(axis=1) > 0.0]) if len(bad) else bad
         if not len(rows):
             break
         kept += len(rows)
