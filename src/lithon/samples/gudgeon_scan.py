@@ -6,6 +6,7 @@ and doubled, and a fragment left inside. The dice are thrown from a seed; every 
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 
 import numpy as np
@@ -80,11 +81,16 @@ def _finer(points: Floats, corners: Ints, spacing: float) -> tuple[Floats, Ints]
     return points, corners
 
 
+@functools.cache
+def _fine_gudgeon() -> tuple[Floats, Ints]:
+    points, corners, _ = body_mesh(sound_gudgeon())
+    return _finer(points, corners, GUDGEON.spacing)
+
+
 def scanned(seed: int = 7) -> tuple[Triangles, list[Wound]]:
     """The scan, and what is wrong with it."""
     dice = np.random.default_rng(seed)
-    points, corners, _ = body_mesh(sound_gudgeon())
-    points, corners = _finer(points, corners, GUDGEON.spacing)
+    points, corners = (a.copy() for a in _fine_gudgeon())
     # Noise, less of it where triangles are small: a scanner does not fold its own triangles.
     shortest = np.full(len(points), np.inf)
     for k in range(3):
@@ -119,7 +125,8 @@ def scanned(seed: int = 7) -> tuple[Triangles, list[Wound]]:
         gone = np.linalg.norm(at - at[k], axis=1) < radius
         keep &= ~gone
         sides = np.concatenate([corners[gone][:, [i, (i + 1) % 3]] for i in range(3)])
-        outer = [s for s in sides.tolist() if s[::-1] not in sides.tolist()]
+        walked = {(a, b) for a, b in sides.tolist()}
+        outer = [(a, b) for a, b in walked if (b, a) not in walked]
         around = float(sum(np.linalg.norm(points[a] - points[b]) for a, b in outer))
         wounds.append(Wound("open boundary", _tuple(at[k]), radius + 3.0, around))
     for kind in ("flipped face", "doubled face"):
