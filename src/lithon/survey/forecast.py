@@ -17,14 +17,18 @@ from lithon.brep.topology import Model
 from lithon.brep.trees import inside
 from lithon.mesh.sizing import SizeField, SizeRules, size_field
 
-#: Elements per cube and per square of the size: the factors with the least worst error (13 %) over meshes of the
+#: Elements per cube and per square of the size: factors with a small worst error (9 %) over meshes of the
 #: collar anchor as read and prepared, the cast anchor, the hinge strap and the sluice wheel at 2.5 to 8 mm.
-_PER_CUBE = 8.63
-_PER_SQUARE = 2.20
+_PER_CUBE = 9.58
+_PER_SQUARE = 1.0
 
 
 #: Cells of the coarsest grid over a body, and triangles looked at one by one.
 _MOST_CELLS, _MOST_TRIANGLES = 6e4, 40_000
+
+
+#: How often a triangle of the surface is halved, at most, to follow the sizes on it.
+_HALVINGS = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,16 +95,16 @@ def _squares(corners: Floats, field: SizeField) -> float:
         spots = np.einsum("nk,nkc->nc", share, pick)
         return float(course[-1] * (1.0 / field.at(spots) ** 2).mean())
     total = 0.0
-    for level in range(4):
+    for level in range(_HALVINGS + 1):
         size = field.at(corners.mean(axis=1))
-        longest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max(axis=1)
-        done = (longest < 0.5 * size) | (level == 3)
+        sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
+        done = (sides.max(axis=1) < 0.5 * size) | (level == _HALVINGS)
         area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
         total += float((area[done] / size[done] ** 2).sum())
-        corners = corners[~done]
+        corners, first = corners[~done], sides[~done].argmax(axis=1)
         if not len(corners):
             break
-        a, b, c = corners[:, 0], corners[:, 1], corners[:, 2]
-        ab, bc, ca = 0.5 * (a + b), 0.5 * (b + c), 0.5 * (c + a)
-        corners = np.concatenate([np.stack(t, axis=1) for t in ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca))])
+        a, b, c = (corners[np.arange(len(corners)), (first + k) % 3] for k in range(3))  # a to b is the longest
+        middle = 0.5 * (a + b)
+        corners = np.concatenate([np.stack([a, middle, c], axis=1), np.stack([middle, b, c], axis=1)])
     return total
