@@ -164,8 +164,10 @@ class Corners:
     def _meet(self, a: Surface, b: Surface) -> list[Curve]:
         key = id(a), id(b)
         if key not in self._curves:
-            same = a.same_as(b, self.tolerance, 1e3)
-            self._curves[key] = self._parted.get(key, []) if same else meet(a, b, self.tolerance, self.here[None] + _AROUND)
+            if a.same_as(b, self.tolerance, 1e3):
+                self._curves[key] = self._parted.get(key, [])
+            else:
+                self._curves[key] = meet(a, b, self.tolerance, self.here[None] + _AROUND)
         return self._curves[key]
 
 
