@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
 import numpy.typing as npt
@@ -11,6 +11,9 @@ import numpy.typing as npt
 Floats: TypeAlias = npt.NDArray[np.float64]
 Ints: TypeAlias = npt.NDArray[np.int64]
 Bools: TypeAlias = npt.NDArray[np.bool_]
+
+#: Makes a number that starts a count in compiled code; for a plain 0 or 1 what is called would be compiled once more.
+whole: Any = np.int64
 
 
 def frozen(values: npt.ArrayLike) -> Floats:

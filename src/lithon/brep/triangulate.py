@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, whole
 from lithon.geometry.predicates import GRID_BITS, incircle, orient2
 
 
@@ -208,7 +208,7 @@ def _force(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, a: int, b: int,
             # Find the first edge crossed on the way from a to b and swap it if its quad is convex;
             # else the next one on the way.
             done = False
-            s, i = t0, np.int64(0)
+            s, i = t0, whole(0)
             found = False
             for _turn in range(count):
                 for k in range(3):
@@ -357,8 +357,7 @@ def _build(p: Ints, order: Ints, tri: Ints, nbr: Ints, fix: Ints, segments: Ints
     tri[0, 0], tri[0, 1], tri[0, 2] = n, n + 1, n + 2
     nbr[0, :] = -1
     fix[0, :] = 0
-    # Plain numbers here would have what is called compiled for these very numbers, and again for others.
-    count, last = np.int64(1), np.int64(0)
+    count, last = whole(1), whole(0)
     for v in order:
         t = _locate(p, tri, nbr, last, p[v, 0], p[v, 1])
         if t < 0:

@@ -12,7 +12,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, whole
 
 GRID_BITS = 26
 _SPLIT = 134217729.0  # 2**27 + 1
@@ -90,7 +90,7 @@ def incircle(ax: int, ay: int, bx: int, by: int, cx: int, cy: int, px: int, py: 
     if abs(det) > 1e-14 * (abs(fa) + abs(fb) + abs(fc)):
         return det
     e = np.zeros(32)
-    n = np.int64(1)
+    n = whole(1)
     for lift, minor in ((al, bc), (bl, ca), (cl, ab)):
         l1, l0 = _parts(lift)
         m1, m0 = _parts(minor)
@@ -114,7 +114,7 @@ def orient3(a: Ints, b: Ints, c: Ints, d: Ints) -> float:
     if abs(det) > 1e-14 * (abs(f1) + abs(f2) + abs(f3)):
         return -det
     e = np.zeros(16)
-    n = np.int64(1)
+    n = whole(1)
     for x, m in ((ax, m1), (ay, m2), (az, m3)):
         h, low = _parts(m)
         n = _grow_product(e, n, float(x), low)
@@ -128,7 +128,7 @@ def _minor3(e: Floats, a: Ints, b: Ints, c: Ints, p: Ints) -> int:
     bx, by, bz = b[0] - p[0], b[1] - p[1], b[2] - p[2]
     cx, cy, cz = c[0] - p[0], c[1] - p[1], c[2] - p[2]
     e[0] = 0.0
-    n = np.int64(1)
+    n = whole(1)
     for x, m in ((a[0] - p[0], by * cz - bz * cy), (a[1] - p[1], bz * cx - bx * cz), (a[2] - p[2], bx * cy - by * cx)):
         h, low = _parts(m)
         n = _grow_product(e, n, float(x), low)
@@ -139,7 +139,7 @@ def _minor3(e: Floats, a: Ints, b: Ints, c: Ints, p: Ints) -> int:
 @njit(cache=True)
 def _insphere_exact(a: Ints, b: Ints, c: Ints, d: Ints, p: Ints) -> float:
     total = np.zeros(256)
-    m = np.int64(1)
+    m = whole(1)
     minor = np.zeros(16)
     for k in range(4):
         if k == 0:

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, whole
 from lithon.mesh.delaunay import FACE
 from lithon.mesh.slide import FIXED, FREE, ON_PLANE, away, onto
 from lithon.progress import Progress
@@ -415,7 +415,7 @@ def _remove_face(
     for k in range(3):
         new[k, 0], new[k, 1], new[k, 2], new[k, 3] = e, d, tri[k], tri[(k + 1) % 3]
     old = np.array([t, u])
-    _commit(tet, nbr, wall, lab, free, state, old, np.int64(2), new, np.int64(3), lab[t])
+    _commit(tet, nbr, wall, lab, free, state, old, whole(2), new, whole(3), lab[t])
     return True
 
 
@@ -441,7 +441,7 @@ def _collapse(
     if n < 0:
         return False
     worst = _star_quality(x, tet, star, n, -2.0) + 1e-3
-    m = np.int64(0)
+    m = whole(0)
     for k in range(n):
         t = star[k]
         holds = False
@@ -476,7 +476,7 @@ def _new_node(
     if state[4] >= len(x):
         return False
     worst = 2.0
-    m = np.int64(0)
+    m = whole(0)
     p = np.zeros(3)
     for k in range(n):
         t = cavity[k]
@@ -635,7 +635,7 @@ def _pass(
                         done = _new_node(x, tet, nbr, wall, lab, free, state, cavity, n, new)
         if not done:
             cavity[0] = t
-            n = np.int64(1)
+            n = whole(1)
             for i in range(4):
                 if nbr[t, i] >= 0 and wall[t, i] < 0:
                     cavity[n] = nbr[t, i]

@@ -90,7 +90,8 @@ def _fine_gudgeon() -> tuple[Floats, Ints]:
 def scanned(seed: int = 7) -> tuple[Triangles, list[Wound]]:
     """The scan, and what is wrong with it."""
     dice = np.random.default_rng(seed)
-    points, corners = (a.copy() for a in _fine_gudgeon())
+    points, corners = _fine_gudgeon()
+    corners = corners.copy()  # some of them will be turned round
     # Noise, less of it where triangles are small: a scanner does not fold its own triangles.
     shortest = np.full(len(points), np.inf)
     for k in range(3):
