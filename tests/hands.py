@@ -7,7 +7,7 @@ from lithon.brep.measures import volume
 
 def settled(desk, qtbot) -> None:
     work = desk.work
-    qtbot.waitUntil(lambda: not work.opening and work.findings_ready and work.forecast is not None, timeout=60000)
+    qtbot.waitUntil(lambda: not work.opening and work.findings_ready and work.costs is not None, timeout=60000)
 
 
 def read(desk, qtbot) -> None:

@@ -30,7 +30,12 @@ def test_survey(anchor_file):
     assert body["volume_mm3"] == pytest.approx(ANCHOR.volume, rel=1e-9)
     assert body["box_mm"] == [pytest.approx([-60, -40, 0]), pytest.approx([60, 40, 54])]
     assert {f["kind"] for f in facts["findings"]} == {"small hole", "small fillet", "pocket", "thin wall"}
-    assert "36 faces" in run("survey", anchor_file).stdout
+    seen = facts["forecast"]
+    assert seen["parts"] == [{"part": "half, mirror y = 0", "elements": round(seen["elements"] / 2)}]
+    prices = [f["elements"] for f in facts["findings"]]
+    assert 0 < max(prices) < seen["for_small_things"] < seen["elements"] and min(prices) >= 0
+    told = run("survey", anchor_file, "--size", 4).stdout
+    assert "36 faces" in told and "half, mirror y = 0: about" in told and "2 x hole, diameter 2.5 mm" in told
 
 
 def test_mesh(anchor_file, tmp_path):

@@ -45,7 +45,7 @@ class Camera:
 
     def settle(self) -> None:
         work = self.desk.work
-        self.until(lambda: not work.opening and work.findings_ready and work.forecast is not None)
+        self.until(lambda: not work.opening and work.findings_ready and work.costs is not None)
 
     def priced(self) -> None:
         work = self.desk.work

@@ -56,7 +56,7 @@ class Stopwatch:
 
     def settle(self) -> None:
         work = self.desk.work
-        self.until(lambda: not work.opening and work.findings_ready and work.forecast is not None)
+        self.until(lambda: not work.opening and work.findings_ready and work.costs is not None)
         self.until(lambda: False, 1.0)
 
     def measure(self, model: lithon.Model, file: Path, kind: str) -> None:

@@ -104,9 +104,18 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
     for b in facts["bodies"]:
         closed = "closed" if b["closed"] else "open"
         click.echo(f"{b['name']}: {b['faces']} faces, {b['edges']} edges, {closed}, {b['volume_mm3']:.3f} mm3")
+    if (seen := facts["forecast"]) is not None:
+        click.echo(f"about {seen['elements']} elements, {seen['for_small_things']} of them for small things")
+        for part in seen["parts"]:
+            click.echo(f"  {part['part']}: about {part['elements']}")
     click.echo(f"{len(facts['findings'])} findings at elements of {facts['size_mm']:g} mm")
+    alike: dict[tuple[str, ...], list[int]] = {}
     for f in facts["findings"]:
-        click.echo(f"  {f['severity']:5}  {f['kind']}: {f['text']} - {f['remedy']}")
+        alike.setdefault((f["severity"], f["kind"], f["text"], f["remedy"]), []).append(f["elements"])
+    for (severity, kind, text, remedy), elements in alike.items():
+        many = f"{len(elements)} x " if len(elements) > 1 else ""
+        price = f", about {sum(elements)} elements" if sum(elements) else ""
+        click.echo(f"  {severity:5}  {kind}: {many}{text}{price} - {remedy}")
 
 
 @cli.command()

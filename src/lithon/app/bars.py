@@ -168,7 +168,11 @@ class LedgerBar(QFrame):
         before, after = len(ledger.base.faces()), len(ledger.model.faces())
         forecast = self.work.forecast
         elements = f"~{number(forecast.elements, 3)}" if forecast is not None else "…"
-        self.totals.setText(f"faces {before} → {after}    elements {elements}")
+        budget, over = "", ledger.face_budget is not None and after > ledger.face_budget
+        if ledger.face_budget is not None:
+            budget = f" of {ledger.face_budget}" + (" ▲ too many" if over else "")
+        self.totals.setText(f"faces {before} → {after}{budget}    elements {elements}")
+        self.totals.setStyleSheet(f"color: {theme.MADDER};" if over else "")
 
     def _tip(self, entry) -> str:
         if entry.trouble:

@@ -27,6 +27,7 @@ from lithon.project.steps import (
     sew_step,
 )
 from lithon.survey.findings import Finding, share
+from lithon.survey.outlook import smaller_parts
 
 #: So many notes of an arrival are shown as cards.
 _NOTES = 6
@@ -88,6 +89,11 @@ def _step_of(model: Model, group: Group) -> Step | None:
     return _REMEDIES[f.remedy](model, group.faces) if f.remedy in _REMEDIES and f.faces else None
 
 
+def _about(count: float) -> str:
+    """A count to three digits: more of a forecast would be noise."""
+    return number(float(f"{count:.3g}"), 3)
+
+
 def _short(length: float) -> str:
     """Two or three digits, and no exponent where a person would write none."""
     if length >= 1e4:
@@ -114,6 +120,7 @@ class Docket(Panel):
         work.selection_changed.connect(self._selection_moved)
         work.proposal_changed.connect(self._proposal_moved)
         work.opened.connect(self.refresh)
+        work.forecast_changed.connect(self._foreseen)
 
     # ---- what stands on it
 
@@ -278,6 +285,30 @@ class Docket(Panel):
         if factor != place.scale:
             self.work.reread(placement=replace(place, scale=factor))
 
+    def _head_survey(self) -> None:
+        """What a mesh will have, what its half would, and how many faces there may be."""
+        work = self.work
+        seen, costs = work.forecast, work.costs
+        small = f" {_about(costs.total)} of them are there for small things." if costs is not None else ""
+        parts = smaller_parts(work.symmetry, seen.elements) if seen is not None and work.symmetry is not None else []
+        card = Card(
+            "≈",
+            theme.INK2,
+            f"{_about(seen.elements)} elements" if seen is not None else "Counting elements…",
+            f"Down to {_short(seen.smallest_mm)} mm.{small}" if seen is not None else "",
+            " ".join(f"{words.capitalize()}: {_about(elements)}." for words, elements in parts),
+        )
+        budget = work.ledger.face_budget
+        limit = QLineEdit("" if budget is None else str(budget))
+        limit.setObjectName("face-budget")
+        limit.setPlaceholderText("no limit")
+        limit.setMaximumWidth(76)
+        limit.setToolTip("How many faces the mesher can take; watched in the Ledger. Enter takes it")
+        limit.editingFinished.connect(lambda: work.set_face_budget(limit.text()))
+        many = len(work.model.faces())
+        card.lay.addWidget(row(label(f"{many} faces; at most", "dim", wrap=False), limit))
+        self.add(card)
+
     def _head_carve(self) -> None:
         self.add(
             label(
@@ -365,7 +396,7 @@ class Docket(Panel):
         text = (f"{n} × " if n > 1 else "") + f.text
         measure = share(f.size, size) if f.size > 0.0 else ""
         lead = f"{measure}. " if measure and measure not in f.text else ""
-        card = Card(mark, colour, text, lead + f.consequence, f.keep)
+        card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}", f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
         if _step_of(self.work.model, group) is not None:
@@ -373,6 +404,14 @@ class Docket(Panel):
             card.add_button(f"{word} all {n}" if n > 1 else word, lambda g=group: self.remedy(g))
             card.add_button("Keep", lambda g=group: self.keep(g))
         return card
+
+    def _cost(self, group: Group) -> str:
+        """The elements that are there for what a card is about."""
+        costs = self.work.costs
+        elements = sum(costs.of(f) for f in group.findings) if costs is not None else 0.0
+        if elements < 1.0 or group.first.severity != "costs":
+            return ""
+        return f" {'It makes' if len(group.findings) == 1 else 'Together'} about {_about(elements)} elements."
 
     # ---- doing
 
@@ -428,6 +467,10 @@ class Docket(Panel):
         if group is not None and group.faces:
             reason = group.first.keep or "kept by hand"
             self.work.keep(group.faces, f"{group.first.text}. {reason}")
+
+    def _foreseen(self) -> None:
+        if self.work.station in ("Survey", "Mend", "Trim") and self.work.forecast is not None:
+            self.refresh()
 
     def _selection_moved(self) -> None:
         if self.work.station == "Carve":

@@ -19,7 +19,7 @@ from lithon.project.wire import Parcel
 from lithon.project.worker import WorkerHandle
 
 #: Jobs that nobody waits for.
-BESIDE = frozenset({"glance", "survey", "standings", "marks", "wall", "forecast"})
+BESIDE = frozenset({"glance", "survey", "standings", "marks", "wall", "forecast", "outlook"})
 
 
 @dataclass(slots=True)

@@ -183,7 +183,7 @@ def signed(value: float) -> str:
 
 
 def number(value: float, digits: int = 4) -> str:
-    """A number with thin spaces between thousands."""
+    """A number with spaces between thousands at which no line breaks."""
     if abs(value) >= 10**digits:
-        return f"{round(value):,}".replace(",", " ")
+        return f"{round(value):,}".replace(",", "\u00a0")
     return f"{value:.{digits}g}"

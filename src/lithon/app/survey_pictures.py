@@ -31,5 +31,5 @@ def write_survey(name: str, arrival: Arrival, size: float, path: Path) -> None:
             pictures.append((at.read_bytes(), finding.text))
     facts = lithon.survey_of(model, size)
     unit = arrival.unit.unit if arrival.unit is not None else ""
-    page = survey_html(name, facts, lithon.forecast(model, size), arrival.notes, unit, pictures)
+    page = survey_html(name, facts, arrival.notes, unit, pictures)
     save_atomically(path, page.encode("utf-8"))

@@ -19,6 +19,7 @@ from lithon.app.recovery import forget, kept_aside
 from lithon.arrays import Floats
 from lithon.brep.measures import learn_moments
 from lithon.brep.patches import Change
+from lithon.brep.symmetry import Symmetry
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
 from lithon.exchange.placement import Placement
@@ -29,6 +30,7 @@ from lithon.project.ledger import Entry, Ledger
 from lithon.project.process import BACK, Started
 from lithon.project.steps import Outcome, Step, keep_step
 from lithon.project.worker import WorkerHandle
+from lithon.survey.costs import Cost, Costs
 from lithon.survey.features import learn_features
 from lithon.survey.findings import Finding
 from lithon.survey.forecast import Forecast
@@ -93,6 +95,9 @@ class Work(QObject):
         self.proposal: Proposal | None = None
         self.mesh: Mesh | None = None
         self.forecast: Forecast | None = None
+        #: What everything costs at the present size, and the symmetry of the model, once they are known.
+        self.costs: Costs | None = None
+        self.symmetry: Symmetry | None = None
         self.standings: Standings | None = None
         self._fore, self._back = Lane(self, started), Lane(self, nice=BACK)
         self._turn = self._loading = 0
@@ -275,7 +280,7 @@ class Work(QObject):
 
     def _model_moved(self) -> None:
         self._soon.start()
-        self.mesh = self.standings = None
+        self.mesh = self.standings = self.symmetry = None
         self._clear_selection()
         self.model_changed.emit()
         self.mesh_changed.emit()
@@ -290,6 +295,20 @@ class Work(QObject):
         self.mesh_changed.emit()
         self.resurvey()
 
+    def set_face_budget(self, text: str) -> None:
+        """How many faces there may be, from what was typed; nothing lifts it."""
+        if self.ledger is None:
+            return
+        digits = text.strip()
+        if digits and not (digits.isdecimal() and int(digits) > 0):
+            self.told.emit(f"{text!r} is no number of faces", "bad")
+            digits = "" if self.ledger.face_budget is None else str(self.ledger.face_budget)
+        budget = int(digits) if digits else None
+        if budget != self.ledger.face_budget:
+            self.ledger.face_budget = budget
+            self._soon.start()
+        self.forecast_changed.emit()
+
     def resurvey(self) -> None:
         """Look again at the present model and size; answers to older questions are dropped."""
         if self.ledger is None:
@@ -297,7 +316,7 @@ class Work(QObject):
         self._turn += 1
         turn = self._turn
         self.findings_ready = False
-        self.forecast = None
+        self.forecast = self.costs = None
         self.forecast_changed.emit()
         self.findings_changed.emit()
         model, size = self.ledger.model, self.ledger.size
@@ -317,6 +336,11 @@ class Work(QObject):
                 self.forecast = result
                 self.forecast_changed.emit()
 
+        def told(result: tuple[list[Cost], Symmetry]) -> None:
+            if turn == self._turn:
+                self.costs, self.symmetry = Costs(result[0]), result[1]
+                self.forecast_changed.emit()
+
         def stood(result: Standings) -> None:
             if turn == self._turn:
                 self.standings = result
@@ -334,6 +358,7 @@ class Work(QObject):
             self.job("standings", model, done=stood, wanted=asked)
         self.job("survey", model, size, done=found, wanted=asked)
         self.job("forecast", model, size, done=foreseen, wanted=asked)
+        self.job("outlook", model, size, done=told, wanted=asked)
 
     def standing(self, body: Body) -> Standing | None:
         """How a body can be meshed, once that is known."""

@@ -1,7 +1,7 @@
 """The smallest of size_i + growth * distance over many sources, by branch and bound in a tree of boxes.
 
-A box whose least size and whose distance together cannot beat what was found is not opened. Sizes grow no faster than
-`growth`, so that what holds at one point bounds the next: points in an order that stays near itself are asked cheaply.
+A box whose least size and whose distance together cannot beat what was found is not opened. What ruled at one point is
+tried first at the next: points in an order that stays near itself are asked cheaply.
 """
 
 from __future__ import annotations
@@ -35,9 +35,23 @@ class SizeTree:
 
     def at(self, points: Floats, growth: float, most: float) -> Floats:
         """Sizes (n,), none above `most`, at points (n,3)."""
+        return self.ruled(points, growth, most)[0]
+
+    def ruled(
+        self, points: Floats, growth: float, most: float, groups: Ints | None = None, without: Ints | None = None
+    ) -> tuple[Floats, Ints]:
+        """Sizes (n,) and the source (n,) that rules at each point, -1 where none asks for less than `most`. groups
+        (m,) of the sources, and the one (n,) whose sources do not count at a point."""
         b = self.boxes
         points = np.ascontiguousarray(points, dtype=float)
-        return _smallest(b.corners, b.low, b.high, b.first, b.count, self.sizes, self.least, points, growth, most)
+        if groups is None or without is None:
+            tags, without = np.zeros(len(self.sizes), dtype=np.int64), np.full(len(points), -1)
+        else:
+            tags = np.ascontiguousarray(groups[b.order])
+        sizes, row = _smallest(
+            b.corners, b.low, b.high, b.first, b.count, self.sizes, self.least, tags, points, without, growth, most
+        )
+        return sizes, np.where(row >= 0, b.order[np.maximum(row, 0)], -1)
 
 
 @njit(cache=True, nogil=True)
@@ -60,21 +74,30 @@ def _away(low: Floats, high: Floats, p: Floats) -> float:
     return np.sqrt(d)
 
 
+@njit(cache=True, inline="always")
+def _asked(corners: Floats, sizes: Floats, growth: float, k: int, p: Floats) -> float:
+    """What a source asks for at a point."""
+    d = 0.0
+    for c in range(3):
+        d += (corners[k, 0, c] - p[c]) ** 2
+    return sizes[k] + growth * np.sqrt(d)
+
+
 @njit(cache=True, nogil=True)
 def _smallest(
-    corners: Floats, low: Floats, high: Floats, first: Ints, count: Ints, sizes: Floats, least: Floats,
-    points: Floats, growth: float, most: float,
-) -> Floats:  # fmt: skip
-    out = np.empty(len(points))
+    corners: Floats, low: Floats, high: Floats, first: Ints, count: Ints, sizes: Floats, least: Floats, tags: Ints,
+    points: Floats, without: Ints, growth: float, most: float,
+) -> tuple[Floats, Ints]:  # fmt: skip
+    out, rows = np.empty(len(points)), np.empty(len(points), np.int64)
     stack, bound = np.empty(128, np.int64), np.empty(128)
-    best = most
+    row = -1
     for n in range(len(points)):
         p = points[n]
-        if n:
-            step = 0.0
-            for c in range(3):
-                step += (p[c] - points[n - 1, c]) ** 2
-            best = min(most, best + growth * np.sqrt(step))
+        best = most
+        if row >= 0:
+            best = _asked(corners, sizes, growth, row, p)
+            if best >= most or tags[row] == without[n]:
+                best, row = most, -1
         stack[0], bound[0] = 0, least[0] + growth * _away(low[0], high[0], p)
         top = 1
         while top:
@@ -84,10 +107,10 @@ def _smallest(
             node = stack[top]
             if count[node]:
                 for k in range(first[node], first[node] + count[node]):
-                    d = 0.0
-                    for c in range(3):
-                        d += (corners[k, 0, c] - p[c]) ** 2
-                    best = min(best, sizes[k] + growth * np.sqrt(d))
+                    if tags[k] != without[n]:
+                        asked = _asked(corners, sizes, growth, k, p)
+                        if asked < best:
+                            best, row = asked, k
                 continue
             left = first[node]
             a = least[left] + growth * _away(low[left], high[left], p)
@@ -98,5 +121,5 @@ def _smallest(
             stack[top], bound[top] = far, b  # the nearer one is opened first
             stack[top + 1], bound[top + 1] = near, a
             top += 2
-        out[n] = best
-    return out
+        out[n], rows[n] = best, row
+    return out, rows

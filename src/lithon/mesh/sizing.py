@@ -6,12 +6,13 @@ size(x) = min(wanted, min over sources i of (size_i + growth * |x - x_i|))
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, Ints
 from lithon.brep.sampling import spread
 from lithon.brep.tessellate import edge_points, face_mesh
 from lithon.brep.thickness import thickness
@@ -43,13 +44,27 @@ class SizeRules:
 _OPPOSED = -0.8
 
 
-class SizeField:
-    """Sizes at points, from sources with a size each; good to a hundredth, upwards."""
+#: What asks for a size: an edge, a curved face, or the two faces of a wall.
+Maker = tuple[Edge] | tuple[Face] | tuple[Face, Face]
 
-    def __init__(self, rules: SizeRules, points: Floats, sizes: Floats):
+
+class SizeField:
+    """Sizes at points, from sources with a size each; good to a hundredth, upwards. makers: what asks, and `made_by`
+    which of them each source is of."""
+
+    def __init__(
+        self,
+        rules: SizeRules,
+        points: Floats,
+        sizes: Floats,
+        makers: Sequence[Maker] = (),
+        made_by: Ints | None = None,
+    ):
         self.rules = rules
+        self.makers = makers
         keep = sizes < rules.size
         sizes = np.maximum(sizes[keep], rules.smallest * rules.size)
+        self._made_by = made_by[keep] if made_by is not None else np.zeros(len(sizes), dtype=np.int64)
         self._tree = SizeTree.of(points[keep], sizes) if len(sizes) else None
 
     def at(self, points: Floats) -> Floats:
@@ -58,35 +73,59 @@ class SizeField:
             return np.full(len(points), float(self.rules.size))
         return self._tree.at(points, self.rules.growth, self.rules.size)
 
+    def with_and_without(self, points: Floats, groups: Ints) -> tuple[Ints, Floats, Floats]:
+        """At points (n,3) the group (n,) of makers that rules, -1 where none does; the size there (n,), and what it
+        would be without that group (n,). groups: of each maker."""
+        if self._tree is None:
+            return np.full(len(points), -1), self.at(points), self.at(points)
+        of_source = groups[self._made_by]
+        sizes, row = self._tree.ruled(points, self.rules.growth, self.rules.size)
+        ruling = np.where(row >= 0, of_source[np.maximum(row, 0)], -1)
+        without = sizes.copy()
+        some = np.flatnonzero(ruling >= 0)
+        some = some[np.argsort(ruling[some], kind="stable")]
+        without[some] = self._tree.ruled(
+            points[some], self.rules.growth, self.rules.size, of_source, ruling[some]
+        )[0]
+        return ruling, sizes, without
+
 
 def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
     """The field for bodies meshed together."""
     points: list[Floats] = []
     sizes: list[Floats] = []
+    made_by: list[Ints] = []
+    makers: list[Maker] = []
 
-    def put(p: Floats, s: Floats | float) -> None:
+    def put(maker: Maker, p: Floats, s: Floats | float) -> None:
         points.append(p)
         sizes.append(np.broadcast_to(np.asarray(s, dtype=float), (len(p),)))
+        made_by.append(np.full(len(p), len(makers)))
+        makers.append(maker)
 
     turn = 2.0 * np.pi / rules.around
     for edge in dict.fromkeys(e for body in bodies for e in body.edges()):
         p = edge_points(edge)[1]
         if isinstance(edge.curve, Ellipse):
-            put(p, turn * edge.curve.minor**2 / edge.curve.major)
+            put((edge,), p, turn * edge.curve.minor**2 / edge.curve.major)
         elif not isinstance(edge.curve, Line) and edge.curve.kind != "polyline":
             t = np.linspace(edge.t0, edge.t1, 41)[1:-1]
-            put(edge.curve.point(t), turn / np.maximum(curvature(edge.curve.derivative, t), 1e-300))
+            put((edge,), edge.curve.point(t), turn / np.maximum(curvature(edge.curve.derivative, t), 1e-300))
         length = edge.length
         if not edge.ring and length < rules.size:
-            put(edge.at(0.5)[None], max(length, rules.smallest * rules.size))
+            put((edge,), edge.at(0.5)[None], max(length, rules.smallest * rules.size))
     for body in bodies:
         for face in body.faces:
             if not isinstance(face.surface, Plane):
-                put(*_curved(face, turn, rules))
-        where, wall, _, _, facing = thickness(body)
-        thin = (wall < rules.size * rules.through) & (facing < _OPPOSED)
-        put(where[thin], wall[thin] / rules.through)
-    return SizeField(rules, np.concatenate(points), np.concatenate(sizes))
+                put((face,), *_curved(face, turn, rules))
+        where, wall, own, far, facing = thickness(body)
+        thin = np.flatnonzero((wall < rules.size * rules.through) & (facing < _OPPOSED))
+        thin = thin[np.argsort(own[thin] * len(body.uses) + far[thin], kind="stable")]
+        breaks = np.flatnonzero(np.diff(own[thin] * len(body.uses) + far[thin])) + 1
+        for rows in np.split(thin, breaks) if len(thin) else ():
+            pair = body.uses[int(own[rows[0]])].face, body.uses[int(far[rows[0]])].face
+            put(pair, where[rows], wall[rows] / rules.through)
+    return SizeField(rules, np.concatenate(points), np.concatenate(sizes), makers, np.concatenate(made_by))
 
 
 def _curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:

@@ -28,6 +28,7 @@ def save_project(ledger: Ledger, path: str | Path) -> None:
         "placement": ledger.source.placement.as_json(),
         "size": ledger.size,
         "position": ledger.position,
+        "face budget": ledger.face_budget,
         "entries": [{"step": e.step, "words": e.outcome.words, "on": e.on} for e in ledger.entries],
     }
     out = io.BytesIO()
@@ -58,6 +59,8 @@ def load_project(path: str | Path, progress: Progress = SILENT) -> tuple[Ledger,
         placement = Placement.from_json(state.get("placement"))
         ledger = Ledger.of(Source(str(state["source"]), data, None if unit is None else str(unit), placement))
         ledger.size = float(state["size"])
+        budget = state.get("face budget")
+        ledger.face_budget = None if budget is None else int(budget)
         for k, entry in enumerate(state["entries"]):
             if not isinstance(entry["step"], dict):
                 raise BadFile(f"{path.name} holds a broken step")

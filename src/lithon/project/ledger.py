@@ -48,6 +48,8 @@ class Ledger:
     size: float
     entries: list[Entry] = field(default_factory=list)
     position: int = 0
+    #: How many faces the mesher can take, if that is to be watched.
+    face_budget: int | None = None
 
     @staticmethod
     def open(path: str | Path, unit: str | None = None, placement: Placement | None = None) -> Ledger:

@@ -9,7 +9,6 @@ from typing import Any
 from jinja2 import Environment
 
 from lithon.project.report import BODIES, STYLE
-from lithon.survey.forecast import Forecast
 
 _PAGE = (
     """<!doctype html>
@@ -19,16 +18,19 @@ _PAGE = (
 figure { margin: 0; } figcaption { font-size: .9rem; }</style></head><body>
 <h1>{{ name }}</h1>
 <p>Read against elements of {{ "%.4g"|format(size) }} mm{% if unit %}; the file names no unit and was read in
-{{ unit }}{% endif %}. A mesh would have about {{ "{:,}".format(forecast.elements).replace(",", " ") }} elements, the
-smallest about {{ "%.3g"|format(forecast.smallest_mm) }} mm.</p>
+{{ unit }}{% endif %}.
+{% if forecast %}A mesh would have about {{ "{:,}".format(forecast.elements).replace(",", " ") }} elements, the
+smallest about {{ "%.3g"|format(forecast.smallest_mm) }} mm; {{ forecast.for_small_things }} of them are there for small
+things.{% for p in forecast.parts %} {{ p.part|capitalize }}: about {{ p.elements }}.{% endfor %}{% endif %}</p>
 {% if pictures %}<section><div class="pictures">{% for image, caption in pictures %}
 <figure><img src="data:image/png;base64,{{ image }}" alt="{{ caption }}"><figcaption>{{ caption }}</figcaption></figure>
 {% endfor %}</div></section>{% endif %}
 <section><h2>What stands between this and a mesh</h2>{% if findings %}<table>
-<tr><th></th><th>finding</th><th class="n">size, mm</th><th>at</th><th>body</th><th>remedy</th></tr>
+<tr><th></th><th>finding</th><th class="n">size, mm</th><th>at</th><th>body</th><th class="n">elements</th>
+<th>remedy</th></tr>
 {% for f in findings %}<tr><td class="{{ f.severity }}">{{ f.severity }}</td><td>{{ f.text }}</td>
 <td class="n">{{ "%.4g"|format(f.size_mm) }}</td><td>{% for c in f.place_mm %}{{ "%.4g"|format(c) }}
-{% endfor %}</td><td>{{ f.body }}</td><td>{{ f.remedy }}</td></tr>{% endfor %}
+{% endfor %}</td><td>{{ f.body }}</td><td class="n">{{ f.elements or "" }}</td><td>{{ f.remedy }}</td></tr>{% endfor %}
 </table>{% else %}<p>Nothing at this element size.</p>{% endif %}</section>
 """
     + BODIES
@@ -42,7 +44,6 @@ smallest about {{ "%.3g"|format(forecast.smallest_mm) }} mm.</p>
 def survey_html(
     name: str,
     facts: dict[str, Any],
-    forecast: Forecast,
     notes: Sequence[str] = (),
     unit: str = "",
     pictures: Sequence[tuple[bytes, str]] = (),
@@ -57,7 +58,7 @@ def survey_html(
             style=STYLE,
             size=facts["size_mm"],
             unit=unit,
-            forecast=forecast,
+            forecast=facts["forecast"],
             bodies=facts["bodies"],
             findings=facts["findings"],
             notes=notes,

@@ -17,6 +17,7 @@ from lithon.arrays import Floats
 from lithon.brep.boxes import face_boxes
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.patches import Change, change
+from lithon.brep.symmetry import Symmetry, symmetry
 from lithon.brep.tessellate import divide_all
 from lithon.brep.topology import Face, Model
 from lithon.brep.travel import make_ready
@@ -33,6 +34,7 @@ from lithon.project.opening import opened
 from lithon.project.process import Started, start
 from lithon.project.steps import Outcome, Step, clear_step, run_step
 from lithon.project.wire import Parcel, Wire
+from lithon.survey.costs import Cost, costs
 from lithon.survey.features import features
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
@@ -119,6 +121,10 @@ def _forecast(progress: Progress, model: Model, size: float) -> Forecast:
     return forecast(model, size)
 
 
+def _outlook(progress: Progress, model: Model, size: float) -> tuple[list[Cost], Symmetry]:
+    return costs(model, size), symmetry(model)
+
+
 def _rest(progress: Progress, seconds: float) -> str:
     """Do nothing for a while; lets the tests see progress and stopping without a heavy part."""
     start = time.monotonic()
@@ -141,6 +147,7 @@ JOBS: dict[str, Callable[..., Any]] = {
     "marks": _marks,
     "wall": _wall,
     "forecast": _forecast,
+    "outlook": _outlook,
     "rest": _rest,
 }
 

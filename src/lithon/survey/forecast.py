@@ -7,13 +7,14 @@ the solid and of 1/h^2 over its surface, with two factors fitted to meshes of th
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.tessellate import body_mesh
-from lithon.brep.topology import Model
+from lithon.brep.topology import Body, Model
 from lithon.brep.trees import inside
 from lithon.mesh.sizing import SizeField, SizeRules, size_field
 
@@ -41,70 +42,86 @@ def forecast(model: Model, size: float, rules: SizeRules | None = None) -> Forec
     """The number of tetrahedra at this element size and the smallest size asked for."""
     rules = replace(rules or SizeRules(size), size=float(size))
     field = size_field(model.bodies, rules)
-    count, squares, smallest = 0.0, 0.0, float(size)
+    count, smallest = 0.0, float(size)
     for body in model.bodies:
-        points, triangles, _ = body_mesh(body)
-        corners = points[triangles]
-        low, high = points.min(axis=0), points.max(axis=0)
-        side = float(size)
+        smallest = min(smallest, float(field.at(body_mesh(body)[0]).min()))
+        count += sum(float((share / h**power).sum()) for _, h, share, power in pieces(body, field))
+    return Forecast(int(round(count)), smallest)
+
+
+#: Points (n,3) over a body, the sizes there (n,), the shares of elements (n,) for a size of one, and the power of the
+#: size that divides them.
+Piece = tuple[Floats, Floats, Floats, int]
+
+
+def pieces(body: Body, field: SizeField) -> Iterator[Piece]:
+    """The solid in cells, and its surface in triangles, as fine as the sizes ask for."""
+    points, triangles, _ = body_mesh(body)
+    for spots, h, volume in _cells(body, field):
+        yield spots, h, _PER_CUBE * volume, 3
+    for spots, h, area in _triangles(points[triangles], field):
+        yield spots, h, _PER_SQUARE * area, 2
+
+
+def _cells(body: Body, field: SizeField) -> Iterator[tuple[Floats, Floats, Floats]]:
+    """Middles of cells (n,3) in the solid, the sizes there and their volumes (n,)."""
+    points = body_mesh(body)[0]
+    low, high = points.min(axis=0), points.max(axis=0)
+    side = field.rules.size
+    shape = np.ceil((high - low) / side).astype(int) + 1
+    while float(np.prod(shape.astype(float))) > _MOST_CELLS:
+        side *= 1.26
         shape = np.ceil((high - low) / side).astype(int) + 1
-        while float(np.prod(shape.astype(float))) > _MOST_CELLS:
-            side *= 1.26
-            shape = np.ceil((high - low) / side).astype(int) + 1
-        start = 0.5 * (low + high) - 0.5 * shape * side
-        cells = start + side * (
-            np.stack(np.meshgrid(*[np.arange(k) for k in shape], indexing="ij"), -1).reshape(-1, 3)
-            + 0.5
-            + 1e-4 * np.array([0.7, 0.3, 0.9])
-        )
-        # Refine also where a cell straddles the surface, two levels, so that thin walls count right.
-        for level in range(8):
-            wanted = field.at(cells)
-            coarse = wanted < 0.7 * side
-            if level < 2 and 8 * len(cells) <= 2 * _MOST_CELLS:
-                coarse |= True
-            done = cells[~coarse]
-            if len(done):
-                held = inside(body, done)
-                count += float((side**3 / wanted[~coarse][held] ** 3).sum())
-            cells = cells[coarse]
-            if not len(cells):
-                break
-            if len(cells) > 2 * _MOST_CELLS:
-                held = inside(body, cells)
-                count += float((side**3 / field.at(cells[held]) ** 3).sum())
-                break
-            corner = np.stack(np.meshgrid([-0.25, 0.25], [-0.25, 0.25], [-0.25, 0.25], indexing="ij"), -1)
-            cells = (cells[:, None, :] + side * corner.reshape(-1, 3)).reshape(-1, 3)
-            side *= 0.5
-        smallest = min(smallest, float(field.at(points).min()))
-        squares += _squares(corners, field)
-    return Forecast(int(round(_PER_CUBE * count + _PER_SQUARE * squares)), smallest)
+    start = 0.5 * (low + high) - 0.5 * shape * side
+    cells = start + side * (
+        np.stack(np.meshgrid(*[np.arange(k) for k in shape], indexing="ij"), -1).reshape(-1, 3)
+        + 0.5
+        + 1e-4 * np.array([0.7, 0.3, 0.9])
+    )
+    # Refine also where a cell straddles the surface, two levels, so that thin walls count right.
+    for level in range(8):
+        wanted = field.at(cells)
+        coarse = wanted < 0.7 * side
+        if level < 2 and 8 * len(cells) <= 2 * _MOST_CELLS:
+            coarse |= True
+        if len(cells[coarse]) > 2 * _MOST_CELLS:
+            coarse &= False
+        held = np.flatnonzero(~coarse)
+        held = held[inside(body, cells[held])]
+        yield cells[held], wanted[held], np.full(len(held), side**3)
+        cells = cells[coarse]
+        if not len(cells):
+            break
+        corner = np.stack(np.meshgrid([-0.25, 0.25], [-0.25, 0.25], [-0.25, 0.25], indexing="ij"), -1)
+        cells = (cells[:, None, :] + side * corner.reshape(-1, 3)).reshape(-1, 3)
+        side *= 0.5
 
 
-def _squares(corners: Floats, field: SizeField) -> float:
-    """Integral of 1/h^2 over triangles (m,3,3): cut where they are longer than the size in their middle; where
-    they are many, from points at equal steps of their area."""
-    area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+def _triangles(corners: Floats, field: SizeField) -> Iterator[tuple[Floats, Floats, Floats]]:
+    """Middles of triangles (m,3,3), the sizes there and their areas: cut where they are longer than the size in their
+    middle; where they are many, points at equal steps of their area."""
     if len(corners) > _MOST_TRIANGLES:
+        area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
         course = np.cumsum(area)
         steps = (np.arange(_MOST_TRIANGLES) + 0.5) / _MOST_TRIANGLES * course[-1]
         pick = corners[np.minimum(np.searchsorted(course, steps), len(corners) - 1)]
-        rng = np.random.default_rng(1)
-        share = rng.dirichlet((1.0, 1.0, 1.0), _MOST_TRIANGLES)
+        share = np.random.default_rng(1).dirichlet((1.0, 1.0, 1.0), _MOST_TRIANGLES)
         spots = np.einsum("nk,nkc->nc", share, pick)
-        return float(course[-1] * (1.0 / field.at(spots) ** 2).mean())
-    total = 0.0
+        yield spots, field.at(spots), np.full(_MOST_TRIANGLES, course[-1] / _MOST_TRIANGLES)
+        return
     for level in range(_HALVINGS + 1):
-        size = field.at(corners.mean(axis=1))
+        spots = corners.mean(axis=1)
+        size = field.at(spots)
         sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
         done = (sides.max(axis=1) < 0.5 * size) | (level == _HALVINGS)
         area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-        total += float((area[done] / size[done] ** 2).sum())
+        yield spots[done], size[done], area[done]
         corners, first = corners[~done], sides[~done].argmax(axis=1)
         if not len(corners):
             break
         a, b, c = (corners[np.arange(len(corners)), (first + k) % 3] for k in range(3))  # a to b is the longest
         middle = 0.5 * (a + b)
         corners = np.concatenate([np.stack([a, middle, c], axis=1), np.stack([middle, b, c], axis=1)])
-    return total
+
+
+__all__ = ["Forecast", "forecast", "pieces"]

@@ -6,9 +6,14 @@ from typing import Any
 
 from lithon.brep.boxes import box
 from lithon.brep.measures import mass_properties
+from lithon.brep.symmetry import symmetry
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
+from lithon.errors import Refusal
+from lithon.survey.costs import Costs, costs
 from lithon.survey.findings import findings
+from lithon.survey.forecast import forecast
+from lithon.survey.outlook import smaller_parts
 
 
 def default_size(model: Model) -> float:
@@ -48,10 +53,24 @@ def body_facts(body: Body, tolerance: float) -> dict[str, Any]:
 
 
 def survey_of(model: Model, size: float | None = None) -> dict[str, Any]:
-    """Facts of each body and the findings at an element size (default: a sensible one)."""
+    """Facts of each body, the findings at an element size (default: a sensible one) with the elements that each costs,
+    and how many elements the whole, and parts that stand for it, would have."""
     used = size if size is not None else default_size(model)
+    seen, price = _foreseen(model, used)
     return {
         "size_mm": used,
         "bodies": [body_facts(body, model.tolerance) for body in model.bodies],
-        "findings": [f.as_json() for f in findings(model, used)],
+        "findings": [{**f.as_json(), "elements": round(price.of(f))} for f in findings(model, used)],
+        "forecast": seen,
     }
+
+
+def _foreseen(model: Model, size: float) -> tuple[dict[str, Any] | None, Costs]:
+    """The forecast and what things cost; neither where a body cannot even be drawn."""
+    try:
+        seen, price = forecast(model, size), Costs(costs(model, size))
+    except Refusal:
+        return None, Costs()
+    parts = [{"part": part, "elements": n} for part, n in smaller_parts(symmetry(model), seen.elements)]
+    facts = {"elements": seen.elements, "smallest_mm": seen.smallest_mm, "for_small_things": round(price.total)}
+    return {**facts, "parts": parts}, price
