@@ -9,14 +9,17 @@ from solids import bracket
 
 import lithon
 from lithon.bond.share import bond
-from lithon.brep.build import Round, prism, rectangle
+from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.measures import mass_properties
 from lithon.brep.moved import moved
-from lithon.brep.topology import Body, Model
+from lithon.brep.topology import Body, Face, Model
 from lithon.brep.twins import motion_between
 from lithon.brep.validate import flaws
 from lithon.exchange.step_tree import same_at
+from lithon.geometry.frames import Frame
+from lithon.project.steps import clear_step, for_twins, run_step
 from lithon.samples import paddle_frame
+from lithon.survey.features import features
 
 
 def motion(seed: int, mirrored: bool = False) -> np.ndarray:
@@ -127,3 +130,45 @@ def test_what_only_looks_alike_is_not_the_same():
     pin = prism(Round((0, 0), 3.0), 10.0)
     assert same_at(pin, moved(pin, motion(2))) is not None
     assert same_at(pin, moved(prism(Round((0, 0), 3.0), 10.00001), motion(2))) is None
+
+
+def lug() -> Body:
+    """A block with two blind bores of one size and a wider one; no turn takes it onto itself or its mirror image."""
+    block = prism(rectangle(0.0, 0.0, 30.0, 20.0), 8.0, name="lug")
+    top = Frame.of((0.0, 0.0, 8.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0))
+    for x, y, r in ((6.0, 5.0, 2.0), (22.0, 14.0, 2.0), (20.0, 5.0, 3.0)):
+        block = sink(block, face_toward(block, (0.0, 0.0, 1.0)), top, Round((x, y), r), 5.0)
+    return block
+
+
+def lugs() -> Model:
+    """Three lugs anywhere, one mirrored, and a plain block."""
+    first = lug()
+    others = [replace(moved(first, motion(k, k == 3)), name=f"lug {k}") for k in (1, 2, 3)]
+    return Model.of([first, *others, replace(prism(rectangle(200.0, 0.0, 230.0, 20.0), 8.0), name="plain")])
+
+
+def feature_with(body: Body, radius: float) -> tuple[Face, ...]:
+    return next(f.faces for f in features(body) if f.size == pytest.approx(2.0 * radius))
+
+
+@pytest.mark.parametrize("way", ["first of them", "last of them"])
+def test_a_step_on_one_is_done_to_its_twins(way):
+    model = lugs()
+    sizes = [mass_properties(b).volume for b in model.bodies]
+    body = model.bodies[0 if way == "first of them" else 2]
+    bore, small = (feature_with(body, r) for r in (3.0, 2.0))
+    one = clear_step(model, bore)
+    outcome = run_step(model, for_twins(one, True))
+    assert outcome.words.endswith("on twins")
+    gains = [mass_properties(b).volume - v for b, v in zip(outcome.model.bodies, sizes, strict=True)]
+    assert gains == pytest.approx([45.0 * np.pi] * 3 + [0.0, 0.0], abs=1e-6)  # a mirror image is no twin
+    assert motion_between(outcome.model.bodies[0], outcome.model.bodies[2]) is not None
+    assert all(not flaws(b, model.tolerance) for b in outcome.model.bodies)
+    # The one of two like bores that was chosen goes everywhere, not the other.
+    after = run_step(model, for_twins(clear_step(model, small), True)).model
+    assert motion_between(after.bodies[0], after.bodies[1]) is not None
+    assert motion_between(after.bodies[1], after.bodies[2]) is not None
+    # Switched off again it is the step that it was.
+    assert for_twins(for_twins(one, True), False) == one
+    assert run_step(model, one).volume_change == pytest.approx(45.0 * np.pi, rel=1e-9)

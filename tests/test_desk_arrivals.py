@@ -10,6 +10,7 @@ from hands import button_of, click, desk_words, labels, press, read, ready, sett
 import lithon
 from lithon.brep.boxes import box
 from lithon.brep.measures import face_area, volume
+from lithon.project.steps import clear_question
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
 from parts import perforated
@@ -70,6 +71,72 @@ def test_twins_are_folded_and_hidden_together(desk, qtbot, tmp_path):
     assert len(desk.work.hidden) == 12 and all(name.startswith("bolt") for name in desk.work.hidden)
     button_of(desk.roster, "unfold").click()
     assert "bolt 12" in labels(desk.roster)
+
+
+def test_what_is_proposed_for_one_is_taken_for_its_twins(desk, qtbot, tmp_path):
+    from PySide6.QtCore import Qt
+    from test_assemblies import feature_with, lugs
+
+    path = tmp_path / "lugs.step"
+    lithon.write_step(lugs(), path, "lugs")
+    desk.open(path)
+    settled(desk, qtbot)
+    work, was = desk.work, total(desk)
+    body = next(b for b in work.model.bodies if b.name == "lug 2")
+    work.choose(feature_with(body, 3.0))
+    press(desk, qtbot, Qt.Key.Key_C)
+    ready(desk, qtbot)
+    assert work.proposal.outcome.volume_change == pytest.approx(45.0 * np.pi)
+    press(desk, qtbot, Qt.Key.Key_T)
+    ready(desk, qtbot)
+    assert work.proposal.outcome.volume_change == pytest.approx(3 * 45.0 * np.pi)
+    assert len(work.proposal.ghost.gone) == 6 and button_of(desk.proposal, "On this body only  (T)")
+    press(desk, qtbot, Qt.Key.Key_Return)
+    settled(desk, qtbot)
+    assert total(desk) == pytest.approx(was + 3 * 45.0 * np.pi)
+    # It is recorded as one step, and replayed as such.
+    saved = tmp_path / "lugs.lithon"
+    assert work.save(saved)
+    desk.open(saved)
+    settled(desk, qtbot)
+    assert total(desk) == pytest.approx(was + 3 * 45.0 * np.pi) and len(work.ledger.entries) == 1
+
+
+def test_a_budget_of_faces_is_watched_and_kept(desk, qtbot, tmp_path, anchor_file):
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QLineEdit
+
+    desk.open(anchor_file)
+    settled(desk, qtbot)
+    work = desk.work
+    work.go("Survey")
+    told = labels(desk.docket)
+    assert "Half, mirror y = 0" in told and "there for small things" in told and "Together about" in told
+
+    def type_budget(text):
+        field = next(x for x in desk.docket.findChildren(QLineEdit) if x.objectName() == "face-budget")
+        field.setText(text)
+        field.editingFinished.emit()
+
+    assert "of" not in desk.ledger_bar.totals.text()
+    type_budget("34")
+    assert "36 of 34 ▲ too many" in desk.ledger_bar.totals.text()
+    type_budget("few")
+    assert work.ledger.face_budget == 34 and desk.notices.trouble.isVisible()
+    work.propose("clear", "Clear", clear_question("holes where diameter < 2.6 mm"))
+    ready(desk, qtbot)
+    assert work.twins_of_proposal() == 0
+    press(desk, qtbot, Qt.Key.Key_Return)
+    settled(desk, qtbot)
+    assert "→ 34 of 34  " in desk.ledger_bar.totals.text()
+    saved = tmp_path / "work.lithon"
+    assert work.save(saved)
+    desk.open(saved)
+    settled(desk, qtbot)
+    assert work.ledger.face_budget == 34
+    work.go("Survey")
+    type_budget("")
+    assert work.ledger.face_budget is None and "of" not in desk.ledger_bar.totals.text()
 
 
 def test_walls_and_gaps_come_from_the_worker(desk, qtbot, tmp_path):

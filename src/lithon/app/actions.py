@@ -53,6 +53,15 @@ ACTIONS: tuple[Action, ...] = (
     Action("alike", "All like this, up to its size", "A", "Docket", lambda d: d.docket.all_like_this(), _open),
     Action("keep", "Keep it", "K", "Docket", lambda d: d.docket.keep(), _open),
     Action(
+        "twins",
+        "On its twins too",
+        "T",
+        "Docket",
+        lambda d: d.work.also_on_twins(),
+        lambda d: d.work.twins_of_proposal() > 0,
+        tip="what is proposed for one body is proposed for all that are congruent with it",
+    ),
+    Action(
         "clear",
         "Clear what is chosen",
         "C",

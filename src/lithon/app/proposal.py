@@ -99,6 +99,10 @@ class ProposalPanel(QFrame):
             column.addWidget(
                 row(button(f"Solution {k} of {p.outcome.solutions}: next  (Tab)", self.work.next_solution))
             )
+        if others := self.work.twins_of_proposal():
+            both = bool(p.step["select"].get("twins"))
+            words = "On this body only" if both else f"On its {others} twin{'s' if others > 1 else ''} too"
+            column.addWidget(row(button(f"{words}  (T)", self.work.also_on_twins)))
         column.addWidget(
             row(button("Take it  (Enter)", self.work.accept, "main"), button("Drop  (Esc)", self.work.drop))
         )

@@ -28,7 +28,7 @@ from lithon.project.files import SUFFIX, save_project
 from lithon.project.fingerprints import resolve
 from lithon.project.ledger import Entry, Ledger
 from lithon.project.process import BACK, Started
-from lithon.project.steps import Outcome, Step, keep_step
+from lithon.project.steps import Outcome, Step, for_twins, keep_step
 from lithon.project.worker import WorkerHandle
 from lithon.survey.costs import Cost, Costs
 from lithon.survey.features import learn_features
@@ -51,6 +51,8 @@ class Proposal:
     state: str = "thinking"  # thinking, ready, refused
     outcome: Outcome | None = None
     ghost: Change | None = None
+    #: The one body that was chosen when it was made.
+    body: Body | None = None
     error: LithonError | None = None
     share: float = 0.0
     what: str = ""
@@ -423,7 +425,7 @@ class Work(QObject):
         if self.ledger is None:
             return
         self._abandon()
-        proposal = Proposal(kind, title, step, subject, options=options)
+        proposal = Proposal(kind, title, step, subject, options=options, body=self.chosen_body())
         self.proposal = proposal
         before = self.ledger.model
         size = self.ledger.size
@@ -519,6 +521,20 @@ class Work(QObject):
             return
         step = {**p.step, "solution": (int(p.step.get("solution", 0)) + 1) % p.outcome.solutions}
         self.propose(p.kind, p.title, step, p.subject, **p.options)
+
+    def twins_of_proposal(self) -> int:
+        """How many other bodies are twins of the one that a proposal changes."""
+        p = self.proposal
+        if p is None or p.body is None or self.standings is None or "faces" not in (p.step or {}).get("select", {}):
+            return 0
+        return next((len(group) - 1 for group in self.standings.groups if p.body in group), 0)
+
+    def also_on_twins(self) -> None:
+        """Propose the same for the twins too, or for the one body again."""
+        p = self.proposal
+        if self.twins_of_proposal() and p is not None and p.step is not None:
+            also = not p.step["select"].get("twins")
+            self.propose(p.kind, p.title, for_twins(p.step, also), p.subject, **p.options)
 
     def accept(self) -> bool:
         p = self.proposal

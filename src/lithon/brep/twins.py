@@ -8,7 +8,7 @@ the axis onto each of its candidates. A mirror image is no twin.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
@@ -16,8 +16,8 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats
-from lithon.brep.measures import mass_properties
-from lithon.brep.topology import Body, Model
+from lithon.brep.measures import face_area, face_centroid, mass_properties
+from lithon.brep.topology import Body, Face, Model
 from lithon.geometry.curves import Ellipse
 
 _NEAR = 1e-5
@@ -89,6 +89,32 @@ def motion_between(a: Body, b: Body) -> Floats | None:
             motion[:3, 3] = two.centre - turn @ one.centre
             return motion
     return None
+
+
+def on_twins(model: Model, faces: Sequence[Face]) -> list[Face]:
+    """Faces, and behind them those that lie alike on the twins of their bodies."""
+    out = dict.fromkeys(faces)
+    for body in model.bodies:
+        own = [f for f in faces if f in body.faces]
+        if not own:
+            continue
+        for other in model.bodies:
+            if other is not body and (motion := motion_between(body, other)) is not None:
+                out.update(dict.fromkeys(_alike(own, other, motion)))
+    return list(out)
+
+
+def _alike(faces: Sequence[Face], other: Body, motion: Floats) -> list[Face]:
+    """The faces of another body that a motion takes these onto."""
+    theirs = other.faces
+    places = np.array([face_centroid(f) for f in theirs])
+    areas = np.array([face_area(f) for f in theirs])
+    out = []
+    for face in faces:
+        away = np.linalg.norm(places - (motion[:3, :3] @ face_centroid(face) + motion[:3, 3]), axis=1)
+        strange = np.array([f.surface.kind != face.surface.kind for f in theirs])
+        out.append(theirs[int(np.where(strange, np.inf, away + np.abs(areas - face_area(face)) ** 0.5).argmin())])
+    return out
 
 
 def _turns(one: _Shape, two: _Shape) -> Iterator[Floats]:

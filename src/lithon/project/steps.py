@@ -18,6 +18,7 @@ from lithon.bond.aside import set_aside
 from lithon.bond.share import bond
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Face, Model
+from lithon.brep.twins import on_twins
 from lithon.carve.split import split
 from lithon.errors import BadFile, Refusal, Unresolved
 from lithon.geometry.surfaces import Plane, Surface, midway
@@ -132,6 +133,12 @@ def keep_step(model: Model, faces: Sequence[Face], reason: str) -> Step:
     return {"do": "keep", "select": {"faces": [fingerprint(model, f) for f in faces]}, "reason": reason}
 
 
+def for_twins(step: Step, also: bool) -> Step:
+    """The step done to the twins of its bodies too, or not; its faces must have been chosen one by one."""
+    select = {key: value for key, value in step["select"].items() if key != "twins"}
+    return {**step, "select": {**select, "twins": True} if also else select}
+
+
 def run_step(model: Model, step: Step, progress: Progress = SILENT) -> Outcome:
     """Run one step on a model."""
     verb = step.get("do")
@@ -149,7 +156,8 @@ def selected_faces(model: Model, select: Any) -> list[Face]:
         if not answer.faces:
             raise Unresolved(f"'{select['question']}' finds nothing on this model")
         return list(answer.faces)
-    return resolve(model, select["faces"])
+    faces = resolve(model, select["faces"])
+    return on_twins(model, faces) if select.get("twins") else faces
 
 
 def cut_of(model: Model, spec: dict[str, Any]) -> Surface:
@@ -211,7 +219,7 @@ def _clear(model: Model, step: Step, progress: Progress) -> Outcome:
         out = out.replaced(body, [ways[min(wanted, len(ways) - 1)].body])
     select = step["select"]
     what = select["question"].split(" where")[0] if "question" in select else ""
-    words = f"clear {what or _in_words(model, faces)}"
+    words = f"clear {what or _in_words(model, faces)}" + (" on twins" if select.get("twins") else "")
     return _outcome(model, out, words, solutions=solutions)
 
 
