@@ -7,9 +7,11 @@ from solids import bracket
 
 import lithon
 from lithon.bond.share import bond
+from lithon.brep.boxes import box
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.tessellate import body_mesh, open_edges
 from lithon.brep.topology import Model
+from lithon.brep.trees import inside, inside_lattice
 from lithon.brep.validate import flaws
 from lithon.carve.split import split
 from lithon.errors import Refusal
@@ -145,3 +147,20 @@ def test_two_bodies_side_by_side_mesh_together_without_touching():
     sound(mesh)
     assert set(np.unique(mesh.body)) == {0, 1}
     assert not set(mesh.corners[mesh.body == 0].ravel()) & set(mesh.corners[mesh.body == 1].ravel())
+
+
+@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("straight", [False, True])
+def test_a_lattice_within_has_the_volume(seed, straight):
+    """Also where its lines run along the solid's own faces and edges."""
+    known = bracket(seed, straight)
+    low, high = box(known.body)
+    step = float((high - low).max()) / 90.0
+    count = np.ceil((high - low) / step).astype(int) + 1
+    lattice = low + step * np.stack(np.meshgrid(*[np.arange(k) for k in count], indexing="ij"), -1).reshape(-1, 3)
+    lattice = lattice + 0.5 * step + 1e-4 * np.array([0.7, 0.3, 0.9])
+    held = inside_lattice(known.body, lattice, step)
+    # Each bit of the surface counts at most half a cell too many or too few.
+    assert abs(held.sum() * step**3 - known.volume) <= 0.5 * step * mass_properties(known.body).area
+    rays = inside(known.body, lattice)
+    assert (held != rays).mean() < 1e-4

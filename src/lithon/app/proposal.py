@@ -41,7 +41,9 @@ class ProposalPanel(QFrame):
         column.addWidget(title("PROPOSAL"))
         column.addWidget(label(p.title, "big"))
         if p.subject:
-            column.addWidget(label(p.subject, "dim"))
+            twins = p.step is not None and p.step.get("select", {}).get("twins")
+            also = f", and the like on {self.work.twins_of_proposal()} more" if twins else ""
+            column.addWidget(label(p.subject + also, "dim"))
         if p.state == "thinking":
             self._thinking(column, p)
         elif p.state == "refused":

@@ -10,6 +10,7 @@ from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Body
 from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.columns import windings
 
 _trees: WeakKeyDictionary[Body, BoxTree] = WeakKeyDictionary()
 #: Directions that no model is built along.
@@ -42,3 +43,15 @@ def inside(body: Body, points: Floats) -> Bools:
         row, _ = tree_of(body).first_hits(points, np.broadcast_to(way, points.shape), 0.0)
         votes += (row >= 0) & (normals[np.maximum(row, 0)] @ way > 0.0)
     return np.asarray(votes >= 2)
+
+
+def inside_lattice(body: Body, points: Floats, step: float) -> Bools:
+    """As `inside`, for points (n,3) of a lattice along the axes, `step` apart: lines along its two longer sides tell,
+    and rays where these do not agree."""
+    if not len(points):
+        return np.zeros(0, dtype=bool)
+    one, two = np.argsort(-np.ptp(points, axis=0))[:2].tolist()
+    out = windings(tree_of(body), points, one, step) > 0
+    unsure = np.flatnonzero(out != (windings(tree_of(body), points, two, step) > 0))
+    out[unsure] = inside(body, points[unsure])
+    return np.asarray(out)

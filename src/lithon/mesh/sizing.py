@@ -90,8 +90,18 @@ class SizeField:
         return ruling, sizes, without
 
 
+#: The last field that was made, and for which bodies and rules: what is foreseen, priced and meshed in turn shares it.
+_last: list[tuple[tuple[Body, ...], SizeRules, SizeField]] = []
+
+
 def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
-    """The field for bodies meshed together."""
+    """The field for bodies meshed together; the latest is kept."""
+    if not _last or _last[0][:2] != (bodies, rules):
+        _last[:] = [(bodies, rules, _size_field(bodies, rules))]
+    return _last[0][2]
+
+
+def _size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
     points: list[Floats] = []
     sizes: list[Floats] = []
     made_by: list[Ints] = []

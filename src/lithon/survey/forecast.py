@@ -15,7 +15,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Body, Model
-from lithon.brep.trees import inside
+from lithon.brep.trees import inside_lattice
 from lithon.mesh.sizing import SizeField, SizeRules, size_field
 
 #: Elements per cube and per square of the size: factors with a small worst error (9 %) over meshes of the
@@ -29,7 +29,7 @@ _MOST_CELLS, _MOST_TRIANGLES = 6e4, 40_000
 
 
 #: How often a triangle of the surface is halved, at most, to follow the sizes on it.
-_HALVINGS = 6
+_HALVINGS = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +87,7 @@ def _cells(body: Body, field: SizeField) -> Iterator[tuple[Floats, Floats, Float
         if len(cells[coarse]) > 2 * _MOST_CELLS:
             coarse &= False
         held = np.flatnonzero(~coarse)
-        held = held[inside(body, cells[held])]
+        held = held[inside_lattice(body, cells[held], side)]
         yield cells[held], wanted[held], np.full(len(held), side**3)
         cells = cells[coarse]
         if not len(cells):
@@ -113,7 +113,7 @@ def _triangles(corners: Floats, field: SizeField) -> Iterator[tuple[Floats, Floa
         spots = corners.mean(axis=1)
         size = field.at(spots)
         sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
-        done = (sides.max(axis=1) < 0.5 * size) | (level == _HALVINGS)
+        done = (sides.max(axis=1) < size) | (level == _HALVINGS)
         area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
         yield spots[done], size[done], area[done]
         corners, first = corners[~done], sides[~done].argmax(axis=1)
