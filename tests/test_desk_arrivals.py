@@ -102,6 +102,50 @@ def test_what_is_proposed_for_one_is_taken_for_its_twins(desk, qtbot, tmp_path):
     assert total(desk) == pytest.approx(was + 3 * 45.0 * np.pi) and len(work.ledger.entries) == 1
 
 
+def test_a_new_revision_takes_the_place_of_the_source(desk, qtbot, tmp_path):
+    from PySide6.QtCore import Qt
+
+    from lithon.samples import Anchor, collar_anchor
+
+    path = tmp_path / "anchor.step"
+    lithon.write_step(collar_anchor(), path)
+    desk.open(path)
+    settled(desk, qtbot)
+    work = desk.work
+    for question in ("holes where diameter < 2.6 mm", "pockets where depth < 5 mm"):
+        work.propose("clear", "Clear", clear_question(question))
+        ready(desk, qtbot)
+        press(desk, qtbot, Qt.Key.Key_Return)
+        settled(desk, qtbot)
+    # The file changes under the desk's hands: that is told, and nothing is done about it by itself.
+    b = Anchor(length=130.0, bolt_x=50.0, grease_x=61.0, lug_x0=-19.0, lug_x1=15.0)
+    lithon.write_step(collar_anchor(b), path)
+    qtbot.waitUntil(lambda: "has changed on the disk" in desk.note.text(), timeout=10000)
+    was = work.model
+    work.go("Intake")
+    assert button_of(desk.docket, "New revision of the source…  (Ctrl+R)")
+    assert work.model is was
+    work.revise(path)
+    settled(desk, qtbot)
+    assert [e.trouble for e in work.ledger.entries] == ["", ""]
+    assert total(desk) == pytest.approx(b.volume + b.weeps_volume + b.pocket_volume, rel=1e-9)
+    assert "2 of 2 steps taken again" in desk.note.text() and "the one before had 36" in desk.note.toolTip()
+    # One without pockets: the step that needs them is marked and told, the other is taken.
+    other = tmp_path / "block.step"
+    lithon.write_step(perforated(7), other)
+    work.revise(other)
+    settled(desk, qtbot)
+    assert "finds nothing" in work.ledger.entries[1].trouble
+    assert desk.notices.trouble.isVisible() and desk.ledger_bar.buttons[1].property("trouble")
+    # A file that is none leaves everything as it is.
+    now = work.model
+    bad = tmp_path / "bad.step"
+    bad.write_bytes(b"")
+    work.revise(bad)
+    read(desk, qtbot)
+    assert work.model is now
+
+
 def test_a_budget_of_faces_is_watched_and_kept(desk, qtbot, tmp_path, anchor_file):
     from PySide6.QtCore import Qt
     from PySide6.QtWidgets import QLineEdit

@@ -4,6 +4,7 @@ import json
 import os
 import signal
 import time
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -13,10 +14,12 @@ import lithon
 from lithon.brep.measures import face_area, volume
 from lithon.errors import BadFile, Cancelled, LithonError, Unresolved
 from lithon.project.ledger import Ledger, Source
+from lithon.project.opening import Past, revised
 from lithon.project.steps import clear_question, plane_at, run_step, split_step
 from lithon.project.wire import Wire
 from lithon.project.worker import WorkerHandle
 from lithon.samples import ANCHOR, Anchor, collar_anchor
+from lithon.trim.clear import clear
 
 
 def total(model) -> float:
@@ -134,6 +137,28 @@ def test_the_recipe_prepares_revision_b(prepared):
     assert lithon.run_recipe(work, recipe) == []
     expected = b.volume + b.weeps_volume + b.outer_rounds_volume + b.pocket_volume
     assert total(work.model) == pytest.approx(expected, rel=1e-9)
+
+
+def test_the_same_work_on_a_new_revision(prepared, tmp_path):
+    """What is switched off or undone stays so; what the revision lacks is told, and the rest is done."""
+    work = prepared
+    revision = tmp_path / "anchor-b.step"
+    b = Anchor(length=130.0, bolt_x=50.0, grease_x=61.0, lug_x0=-19.0, lug_x1=15.0)
+    bare = collar_anchor(b)
+    weeps = [f for x in lithon.features(bare.bodies[0]) if x.kind == "hole" and x.size < 2.6 for f in x.faces]
+    lithon.write_step(bare.replaced(bare.bodies[0], [clear(bare.bodies[0], weeps, 1e-6)[0].body]), revision)
+    past = replace(Past.of(work), size=3.0, face_budget=40)
+    again, troubles = revised(revision, past)
+    assert len(troubles) == 1 and "finds nothing" in troubles[0] and troubles[0].startswith("step 1,")
+    assert [bool(e.trouble) for e in again.entries] == [True, False, False, False, False]
+    assert again.source.name == "anchor-b.step" and (again.size, again.face_budget) == (3.0, 40)
+    expected = b.volume + b.weeps_volume + b.outer_rounds_volume + b.pocket_volume
+    assert total(again.model) == pytest.approx(expected, rel=1e-9) and len(again.model.shared()) == 2
+    # Two steps undone, one switched off.
+    off = tuple((step, words, k != 1) for k, (step, words, _) in enumerate(past.steps))
+    less, troubles = revised(revision, replace(past, steps=off, position=3))
+    assert len(less.model.bodies) == 1 and len(less.entries) == 5 and less.redo()
+    assert total(less.before(3)) == pytest.approx(b.volume + b.weeps_volume + b.pocket_volume, rel=1e-9)
 
 
 def test_a_selection_by_hand_is_found_again_or_reported(anchor_file):

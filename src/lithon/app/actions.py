@@ -43,6 +43,16 @@ def _has_mesh(desk: Desk) -> bool:
 
 ACTIONS: tuple[Action, ...] = (
     Action("open", "Open…", "Ctrl+O", "File", lambda d: d.ask_open(), station="Intake", main=True),
+    Action(
+        "revise",
+        "New revision of the source…",
+        "Ctrl+R",
+        "File",
+        lambda d: d.ask_revision(),
+        _open,
+        station="Intake",
+        tip="reads another file in place of the source and takes all steps again; what does not resolve is told",
+    ),
     Action("save", "Save project", "Ctrl+S", "File", lambda d: d.save(), _open, station="Deliver"),
     Action("save-as", "Save project as…", "Ctrl+Shift+S", "File", lambda d: d.save_as(), _open),
     Action("undo", "Undo", "Ctrl+Z", "File", lambda d: d.work.undo(), _open),

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QEvent, QSettings, Qt, QTimer
+from PySide6.QtCore import QEvent, QFileSystemWatcher, QSettings, Qt, QTimer
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -183,6 +183,9 @@ class Desk(QMainWindow):
         self.path.went.connect(lambda name: work.go(name) if work.ledger is not None else None)
         self.sieve.lit.connect(self.view.light)
         work.station_changed.connect(self._station_moved)
+        #: The source as it lies on the disk, for when a new revision of it arrives.
+        self.watch = QFileSystemWatcher(self)
+        self.watch.fileChanged.connect(self._changed_on_disk)
         self._hush = QTimer(self, singleShot=True, interval=9000)
         self._hush.timeout.connect(lambda: self.note.setText(""))
         QApplication.instance().installEventFilter(self)
@@ -250,15 +253,28 @@ class Desk(QMainWindow):
         self.part_name.setText(name)
         self.setWindowTitle(f"{name} — Lithon")
         self.notices.hush()
+        if self.watch.files():
+            self.watch.removePaths(self.watch.files())
         if self.work.path is not None:
             self.table.remember(self.work.path)
+            if self.work.path.suffix.lower() != SUFFIX:
+                self.watch.addPath(str(self.work.path))
         self.view.setFocus()
+
+    def _changed_on_disk(self, path: str) -> None:
+        self.tell(f"{Path(path).name} has changed on the disk: “New revision” in Intake takes it in")
 
     def ask_open(self) -> None:
         kinds = " ".join("*" + suffix for suffix in (*SUFFIXES, SUFFIX))
         name, _ = QFileDialog.getOpenFileName(self, "Open", "", f"Solids and projects ({kinds})")
         if name:
             self.open(Path(name))
+
+    def ask_revision(self) -> None:
+        kinds = " ".join("*" + suffix for suffix in SUFFIXES)
+        name, _ = QFileDialog.getOpenFileName(self, "New revision", "", f"Solids ({kinds})")
+        if name:
+            self.work.revise(Path(name))
 
     def save(self) -> None:
         if self.work.saved_as is None:

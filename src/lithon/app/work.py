@@ -27,6 +27,7 @@ from lithon.mesh.mesh import Mesh
 from lithon.project.files import SUFFIX, save_project
 from lithon.project.fingerprints import resolve
 from lithon.project.ledger import Entry, Ledger
+from lithon.project.opening import Past
 from lithon.project.process import BACK, Started
 from lithon.project.steps import Outcome, Step, for_twins, keep_step
 from lithon.project.worker import WorkerHandle
@@ -187,7 +188,8 @@ class Work(QObject):
                 self._look_again()
                 self.told.emit(str(error), "plain" if isinstance(error, Cancelled) else "bad")
 
-        self.job(job, argument, done=done, failed=failed, wanted=lambda: turn == self._loading)
+        arguments = argument if isinstance(argument, tuple) else (argument,)
+        self.job(job, *arguments, done=done, failed=failed, wanted=lambda: turn == self._loading)
 
     def _expect(self, turn: int) -> None:
         """A file that takes its time: have a process ready that will survey it, instead of one that still looks at
@@ -241,6 +243,25 @@ class Work(QObject):
 
         again = replace(source, unit=unit or source.unit, placement=placement or source.placement)
         self._load(source.name, "reread", again, read)
+
+    def revise(self, path: Path) -> None:
+        """Take in a new revision of the source: all steps are run again on it; those that do not resolve are told."""
+        if self.ledger is None:
+            return
+        was = self.ledger.base
+
+        def read(answer: tuple[Ledger, list[str]]) -> None:
+            ledger, troubles = answer
+            self.path = path
+            self._adopt(ledger)
+            for text in (*troubles, *ledger.arrival.notes):
+                self.told.emit(text, "bad")
+            taken = sum(e.on and not e.trouble for e in ledger.entries[: ledger.position])
+            steps = f"{taken} of {ledger.position} steps taken again" if ledger.position else "no steps to take again"
+            change = f"{path.name} has {len(ledger.base.faces())} faces as read, the one before had {len(was.faces())}"
+            self.told.emit(f"{steps}; {change}", "plain" if troubles else "good")
+
+        self._load(path.name, "revise", (path, Past.of(self.ledger)), read)
 
     def save(self, path: Path | None = None) -> bool:
         """Save the project. Returns whether a file was written; without a path and a name, it was not."""

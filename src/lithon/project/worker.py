@@ -30,7 +30,7 @@ from lithon.mesh.sizing import SizeRules
 from lithon.progress import Progress
 from lithon.project.fingerprints import fingerprint, resolve
 from lithon.project.ledger import Entry, Ledger, Source, replayed
-from lithon.project.opening import opened
+from lithon.project.opening import Past, opened, revised
 from lithon.project.process import Started, start
 from lithon.project.steps import Outcome, Step, clear_step, run_step
 from lithon.project.wire import Parcel, Wire
@@ -61,6 +61,12 @@ def _reread(progress: Progress, source: Source) -> Ledger:
     ledger = Ledger.of(source)
     _drawn(ledger.base)
     return ledger
+
+
+def _revise(progress: Progress, path: Path, past: Past) -> tuple[Ledger, list[str]]:
+    ledger, troubles = revised(path, past, progress)
+    _drawn(ledger.base, ledger.model)
+    return ledger, troubles
 
 
 def _step(progress: Progress, model: Model, step: Step) -> tuple[Outcome, Change]:
@@ -137,6 +143,7 @@ def _rest(progress: Progress, seconds: float) -> str:
 JOBS: dict[str, Callable[..., Any]] = {
     "open": _open,
     "reread": _reread,
+    "revise": _revise,
     "step": _step,
     "replay": _replay,
     "warm": _warm,
@@ -153,7 +160,7 @@ JOBS: dict[str, Callable[..., Any]] = {
 
 
 #: After these jobs there is much in memory that stays.
-_LASTING = {"open", "reread", "replay", "warm", "survey"}
+_LASTING = {"open", "reread", "revise", "replay", "warm", "survey"}
 
 
 def serve(connection: Connection) -> None:
