@@ -85,6 +85,14 @@ def test_the_field_without_a_group_is_the_field_of_the_others():
         assert np.allclose(without[ruling == k], true, rtol=0.0101)
 
 
+def test_a_plain_block_costs_nothing_but_itself():
+    model = Model.of([prism(rectangle(0.0, 0.0, 30.0, 20.0), 10.0)])
+    assert costs(model, 4.0) == []
+    assert forecast(model, 4.0).elements == pytest.approx(
+        len(lithon.tetrahedral_mesh(model, SizeRules(4.0)).elements), rel=0.2
+    )
+
+
 def test_what_cannot_be_drawn_has_no_forecast_but_a_survey(monkeypatch):
     from lithon.survey import report
 

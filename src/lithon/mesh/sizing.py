@@ -102,9 +102,8 @@ def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
 
 
 def _size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
-    points: list[Floats] = []
-    sizes: list[Floats] = []
-    made_by: list[Ints] = []
+    # Empty to begin with: a plain block asks for nothing.
+    points, sizes, made_by = [np.zeros((0, 3))], [np.zeros(0)], [np.zeros(0, dtype=np.int64)]
     makers: list[Maker] = []
 
     def put(maker: Maker, p: Floats, s: Floats | float) -> None:
