@@ -157,13 +157,26 @@ def test_a_budget_of_faces_is_watched_and_kept(desk, qtbot, tmp_path, anchor_fil
     told = labels(desk.docket)
     assert "Half, mirror y = 0" in told and "there for small things" in told and "Together about" in told
 
+    # Where one has scrolled to, and what is being typed, stays when prices come.
+    bar = desk.docket.area.verticalScrollBar()
+    bar.setValue(bar.maximum() // 2)
+    stood = bar.value()
+    work.forecast_changed.emit()
+    qtbot.wait(100)
+    assert bar.value() == stood > 0
+
     def type_budget(text):
         field = next(x for x in desk.docket.findChildren(QLineEdit) if x.objectName() == "face-budget")
         field.setText(text)
         field.editingFinished.emit()
 
     assert "of" not in desk.ledger_bar.totals.text()
-    type_budget("34")
+    field = next(x for x in desk.docket.findChildren(QLineEdit) if x.objectName() == "face-budget")
+    field.setFocus()
+    qtbot.keyClicks(field, "3")
+    work.forecast_changed.emit()
+    qtbot.keyClicks(field, "4")
+    qtbot.keyClick(field, Qt.Key.Key_Return)
     assert "36 of 34 ▲ too many" in desk.ledger_bar.totals.text()
     type_budget("few")
     assert work.ledger.face_budget == 34 and desk.notices.trouble.isVisible()

@@ -121,6 +121,9 @@ class Docket(Panel):
         work.proposal_changed.connect(self._proposal_moved)
         work.opened.connect(self.refresh)
         work.forecast_changed.connect(self._foreseen)
+        #: Where it was scrolled to, until new cards reach so far again.
+        self._stood = 0
+        self.area.verticalScrollBar().rangeChanged.connect(self._stand_again)
 
     # ---- what stands on it
 
@@ -305,6 +308,7 @@ class Docket(Panel):
         limit.setMaximumWidth(76)
         limit.setToolTip("How many faces the mesher can take; watched in the Ledger. Enter takes it")
         limit.editingFinished.connect(lambda: work.set_face_budget(limit.text()))
+        limit.returnPressed.connect(limit.clearFocus)  # keys belong to the desk again
         many = len(work.model.faces())
         card.lay.addWidget(row(label(f"{many} faces; at most", "dim", wrap=False), limit))
         self.add(card)
@@ -469,8 +473,17 @@ class Docket(Panel):
             self.work.keep(group.faces, f"{group.first.text}. {reason}")
 
     def _foreseen(self) -> None:
-        if self.work.station in ("Survey", "Mend", "Trim") and self.work.forecast is not None:
-            self.refresh()
+        """Prices have come: on the cards with them, without taking from under the eye or the hand what lies there."""
+        typing = any(field.hasFocus() for field in self.findChildren(QLineEdit))
+        if self.work.station not in ("Survey", "Mend", "Trim") or self.work.forecast is None or typing:
+            return
+        self._stood = self.area.verticalScrollBar().value()
+        self.refresh()
+
+    def _stand_again(self, low: int, high: int) -> None:
+        if 0 < self._stood <= high:
+            self.area.verticalScrollBar().setValue(self._stood)
+            self._stood = 0
 
     def _selection_moved(self) -> None:
         if self.work.station == "Carve":

@@ -90,13 +90,16 @@ def _groups(model: Model, field: SizeField) -> tuple[list[tuple[Face | Edge, ...
                 whole: tuple[Face | Edge, ...] = (*feature.faces, *bounds)
                 for x in whole:
                     feature_of.setdefault(x, whole)
-    number: dict[tuple[Face | Edge, ...], int] = {}
+    number: dict[object, int] = {}
+    named: list[tuple[Face | Edge, ...]] = []
     groups = np.empty(len(field.makers), dtype=np.int64)
     for k, maker in enumerate(field.makers):
         what: tuple[Face | Edge, ...] = maker
-        if len(maker) == 1:
-            what = feature_of.get(maker[0], what)
-        elif maker[0].uid > maker[1].uid:
-            what = maker[::-1]
-        groups[k] = number.setdefault(what, len(number))
-    return list(number), groups
+        key: object = frozenset(maker)
+        if len(maker) == 1 and maker[0] in feature_of:
+            what = feature_of[maker[0]]
+            key = id(what)  # it may be long, and is held here
+        groups[k] = number.setdefault(key, len(number))
+        if len(number) > len(named):
+            named.append(what)
+    return named, groups
