@@ -196,3 +196,28 @@ def test_a_ghost_is_drawn_over_the_kept_picture_and_seen_through_once_it_rests(v
     rest(view, qtbot)
     assert not view.still.pales  # drawn again, what goes is really seen through
     assert_alike(drawn(view, afresh=False), drawn(view, afresh=True))
+
+
+def test_hundreds_of_marks_run_along_their_edges(model):
+    """Every edge from its start to its end, never further off it than the coarser steps may be, and no other."""
+    from lithon.app import scene
+
+    pic = scene.picture(model, set())
+    edges = [e for k, e in enumerate(pic.edges) if k % 3]
+    assert len(edges) > scene._HUNDREDS
+    fine = pic.diagonal / 500.0
+    data = pic.marked(edges, fine)
+    points = vtk_to_numpy(data.GetPoints().GetData())
+    starts = vtk_to_numpy(data.GetLines().GetOffsetsArray())
+    assert data.GetNumberOfLines() == len(edges)
+    assert len(points) < 0.8 * sum(len(run) for run in scene.edge_runs(edges))
+    for edge, a, b in zip(edges, starts[:-1], starts[1:], strict=True):
+        (run,) = scene.edge_runs([edge])
+        assert np.array_equal(points[a], run[0]) and np.array_equal(points[b - 1], run[-1])
+        middle = 0.5 * (points[a : b - 1] + points[a + 1 : b])
+        t = edge.curve.parameter(middle)
+        off = np.linalg.norm(edge.curve.point(np.clip(t, edge.t0, edge.t1)) - middle, axis=1)
+        assert off.max() <= 0.25 * fine
+    # A few are drawn as finely as they are.
+    few = edges[:5]
+    assert pic.marked(few, fine).GetNumberOfPoints() == sum(len(run) for run in scene.edge_runs(few))

@@ -48,6 +48,7 @@ class Picture:
     #: The colours of the faces (n,4) as they lie there, untouched, and the row of each.
     colours: Ints = field(init=False)
     row: dict[Face, int] = field(init=False)
+    edge_row: dict[Edge, int] = field(init=False)
     _tree: Future[BoxTree] | None = None
 
     def __post_init__(self) -> None:
@@ -55,6 +56,7 @@ class Picture:
         stones = np.array([(*theme.rgb(colour), 1.0) for _, colour in theme.STONES])
         self.colours = 255.0 * stones[np.array(self.stone, dtype=np.int64)]
         self.row = {face: k for k, face in enumerate(self.faces)}
+        self.edge_row = {edge: k for k, edge in enumerate(self.edges)}
 
     def make_ready(self) -> None:
         """Begin, in another thread, with what picking needs: once the solid is on screen, so that it does not wait."""
@@ -67,6 +69,25 @@ class Picture:
         self.make_ready()
         assert self._tree is not None
         return self._tree.result()
+
+    def marked(self, edges: list[Edge], fine: float) -> vtkPolyData:
+        """Edges as lines to be marked with; where there are hundreds, in one go and in steps of about `fine`: nobody sees
+        finer ones."""
+        if len(edges) < _HUNDREDS or not self.edge_row.keys() >= set(edges):
+            return line_data(edge_runs(edges))
+        wanted = np.zeros(len(self.edges), dtype=bool)
+        wanted[[self.edge_row[e] for e in edges]] = True
+        rows = np.flatnonzero(wanted[self.edge_of])
+        points, of = self.edge_points[rows], self.edge_of[rows]
+        first = np.flatnonzero(np.diff(of, prepend=-1))
+        length = np.diff(np.append(first, len(of)))
+        step = np.linalg.norm(points[first + 1] - points[first], axis=1)  # even along a curve; a line has but one
+        skip = np.repeat(np.maximum(1, (fine / np.maximum(step, 1e-300)).astype(np.int64)), length)
+        place = np.arange(len(of)) - np.repeat(first, length)
+        last = np.zeros(len(of), dtype=bool)
+        last[first + length - 1] = True
+        keep = (place % skip == 0) | last
+        return lines_of(points[keep], np.flatnonzero(np.diff(of[keep], prepend=-1)))
 
 
 def picture(model: Model, hidden: set[str]) -> Picture:
@@ -165,18 +186,27 @@ def surface_data(points: Floats, triangles: Ints, normals: Floats | None = None)
 
 def line_data(runs: list[Floats]) -> vtkPolyData:
     """Polylines, one per run of points (n,3)."""
-    data = vtkPolyData()
     if not runs:
-        return data
+        return vtkPolyData()
+    return lines_of(np.concatenate(runs), np.cumsum([0, *(len(run) for run in runs[:-1])]))
+
+
+def lines_of(points: Floats, first: Ints) -> vtkPolyData:
+    """Polylines through points (n,3), each from its first one (m,) to before that of the next."""
+    data = vtkPolyData()
     p = vtkPoints()
-    p.SetData(numpy_to_vtk(np.ascontiguousarray(np.concatenate(runs), dtype=float), deep=True))
+    p.SetData(numpy_to_vtk(np.ascontiguousarray(points, dtype=float), deep=True))
     data.SetPoints(p)
-    starts = np.cumsum([0, *(len(run) for run in runs)], dtype=np.int64)
+    starts = np.append(first, len(points)).astype(np.int64)
     lines = vtkCellArray()
-    every = np.arange(starts[-1], dtype=np.int64)
+    every = np.arange(len(points), dtype=np.int64)
     lines.SetData(numpy_to_vtkIdTypeArray(starts, deep=True), numpy_to_vtkIdTypeArray(every, deep=True))
     data.SetLines(lines)
     return data
+
+
+#: Marks of so many edges are drawn less finely.
+_HUNDREDS = 300
 
 
 def edge_runs(edges: list[Edge]) -> list[Floats]:

@@ -324,13 +324,13 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         outline = list(dict.fromkeys(e for f in work.faces for e in f.edges()))
         if outline:
             marks.append(
-                scene.actor(scene.line_data(scene.edge_runs(outline)), theme.VERDIGRIS, width=3.0, lit=False, lift=2.0)
+                scene.actor(pic.marked(outline, self.diagonal / 500.0), theme.VERDIGRIS, width=3.0, lit=False, lift=2.0)
             )
         self._put("chosen", marks)
         lit = (
             [
                 scene.actor(
-                    scene.line_data(scene.edge_runs(self._lit_edges)), theme.OCHRE, width=3.5, lit=False, lift=2.5
+                    pic.marked(self._lit_edges, self.diagonal / 500.0), theme.OCHRE, width=3.5, lit=False, lift=2.5
                 )
             ]
             if self._lit_edges
