@@ -71,8 +71,8 @@ class Picture:
         return self._tree.result()
 
     def marked(self, edges: list[Edge], fine: float) -> vtkPolyData:
-        """Edges as lines to be marked with; where there are hundreds, in one go and in steps of about `fine`: nobody sees
-        finer ones."""
+        """Edges as lines to be marked with; where there are hundreds, in one go and in steps of about `fine`, as nobody
+        sees finer ones."""
         if len(edges) < _HUNDREDS or not self.edge_row.keys() >= set(edges):
             return line_data(edge_runs(edges))
         wanted = np.zeros(len(self.edges), dtype=bool)

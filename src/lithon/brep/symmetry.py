@@ -133,14 +133,14 @@ def _candidates(points: Floats, numbers: Floats, far: Floats, reach: float, i: i
     """Orthogonal matrices (3,3), proper and not, that take marks i and j onto others like them."""
     apart = float(np.linalg.norm(points[i] - points[j]))
     own = _frame(points[i], points[j])
-    images = [
-        (a, b)
-        for a in _like(numbers, far, reach, i)
-        for b in _like(numbers, far, reach, j)
-        if abs(float(np.linalg.norm(points[a] - points[b])) - apart) < 20.0 * _NEAR * reach
-    ]
+    first, second = _like(numbers, far, reach, i), _like(numbers, far, reach, j)
+    if len(first) * len(second) > _MOST**2:
+        return []  # so many like marks tell nothing in any time
+    gaps = scipy.spatial.distance.cdist(points[first], points[second])
+    rows = np.argwhere(np.abs(gaps - apart) < 20.0 * _NEAR * reach)[:_MOST]
+    images = np.stack([first[rows[:, 0]], second[rows[:, 1]]], axis=1).tolist()
     out = []
-    for a, b in images[:_MOST]:
+    for a, b in images:
         there = _frame(points[a], points[b])
         out += [there.T @ own, there.T @ np.diag([1.0, 1.0, -1.0]) @ own]
     return out
