@@ -13,8 +13,8 @@ from conftest import PREPARATION
 import lithon
 from lithon.brep.measures import face_area, volume
 from lithon.errors import BadFile, Cancelled, LithonError, Unresolved
-from lithon.project.ledger import Ledger, Source
-from lithon.project.opening import Past, revised
+from lithon.project.ledger import Ledger, Past, Source
+from lithon.project.opening import revised
 from lithon.project.steps import clear_question, plane_at, run_step, split_step
 from lithon.project.wire import Wire
 from lithon.project.worker import WorkerHandle

@@ -124,6 +124,7 @@ class Docket(Panel):
         #: Where it was scrolled to, until new cards reach so far again.
         self._stood = 0
         self.area.verticalScrollBar().rangeChanged.connect(self._stand_again)
+        self.area.verticalScrollBar().actionTriggered.connect(lambda action: self._stand_where_put())
 
     # ---- what stands on it
 
@@ -142,6 +143,7 @@ class Docket(Panel):
         return out
 
     def refresh(self) -> None:
+        self._stood = 0
         self.clear()
         self.cards, self.verb, self.groups = [], None, self.shown()
         self.current = min(self.current, max(0, len(self.groups) - 1))
@@ -477,8 +479,12 @@ class Docket(Panel):
         typing = any(field.hasFocus() for field in self.findChildren(QLineEdit))
         if self.work.station not in ("Survey", "Mend", "Trim") or self.work.forecast is None or typing:
             return
-        self._stood = self.area.verticalScrollBar().value()
+        stood = self.area.verticalScrollBar().value()
         self.refresh()
+        self._stood = stood
+
+    def _stand_where_put(self) -> None:
+        self._stood = 0
 
     def _stand_again(self, low: int, high: int) -> None:
         if 0 < self._stood <= high:

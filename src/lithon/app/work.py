@@ -26,8 +26,7 @@ from lithon.exchange.placement import Placement
 from lithon.mesh.mesh import Mesh
 from lithon.project.files import SUFFIX, save_project
 from lithon.project.fingerprints import resolve
-from lithon.project.ledger import Entry, Ledger
-from lithon.project.opening import Past
+from lithon.project.ledger import Entry, Ledger, Past
 from lithon.project.process import BACK, Started
 from lithon.project.steps import Outcome, Step, for_twins, keep_step
 from lithon.project.worker import WorkerHandle

@@ -12,8 +12,7 @@ from lithon.errors import BadFile
 from lithon.exchange.placement import Placement
 from lithon.exchange.step_write import save_atomically
 from lithon.progress import SILENT, Progress
-from lithon.project.ledger import Entry, Ledger, Source
-from lithon.project.steps import Outcome
+from lithon.project.ledger import Ledger, Past, Source
 
 SUFFIX = ".lithon"
 _MOST = 1 << 31
@@ -55,22 +54,22 @@ def load_project(path: str | Path, progress: Progress = SILENT) -> tuple[Ledger,
             data = archive.read("source")
         if state["lithon project"] != 1:
             raise BadFile(f"{path.name} was written by a newer Lithon")
-        unit = state.get("unit")
-        placement = Placement.from_json(state.get("placement"))
-        ledger = Ledger.of(Source(str(state["source"]), data, None if unit is None else str(unit), placement))
-        ledger.size = float(state["size"])
-        budget = state.get("face budget")
-        ledger.face_budget = None if budget is None else int(budget)
-        for k, entry in enumerate(state["entries"]):
-            if not isinstance(entry["step"], dict):
-                raise BadFile(f"{path.name} holds a broken step")
-            words = Outcome(ledger.before(k), str(entry["words"]), 0, 0.0)
-            ledger.entries.append(Entry(entry["step"], words, bool(entry["on"])))
-        ledger.position = int(state["position"])
-        if not 0 <= ledger.position <= len(ledger.entries):
+        unit, budget = state.get("unit"), state.get("face budget")
+        if not all(isinstance(entry["step"], dict) for entry in state["entries"]):
+            raise BadFile(f"{path.name} holds a broken step")
+        past = Past(
+            tuple((entry["step"], str(entry["words"]), bool(entry["on"])) for entry in state["entries"]),
+            int(state["position"]),
+            float(state["size"]),
+            None if budget is None else int(budget),
+            None if unit is None else str(unit),
+            Placement.from_json(state.get("placement")),
+        )
+        if not 0 <= past.position <= len(past.steps):
             raise BadFile(f"{path.name} counts its steps wrongly")
+        ledger = Ledger.of(Source(str(state["source"]), data, past.unit, past.placement))
     except OSError as error:
         raise BadFile(f"{path.name} cannot be opened: {error.strerror or error}") from error
     except (zipfile.BadZipFile, KeyError, TypeError, ValueError) as error:
         raise BadFile(f"{path.name} is not a whole Lithon project ({error})") from error
-    return ledger, ledger.replay(0, progress)
+    return past.on(ledger, progress)

@@ -135,6 +135,31 @@ class Ledger:
         }
 
 
+@dataclass(frozen=True, slots=True)
+class Past:
+    """What has been done to a source, as plain data: each step, its words and whether it is on; how many are in force;
+    the rest of what was set."""
+
+    steps: tuple[tuple[Step, str, bool], ...]
+    position: int
+    size: float
+    face_budget: int | None
+    unit: str | None
+    placement: Placement
+
+    @staticmethod
+    def of(ledger: Ledger) -> Past:
+        steps = tuple((e.step, e.outcome.words, e.on) for e in ledger.entries)
+        source = ledger.source
+        return Past(steps, ledger.position, ledger.size, ledger.face_budget, source.unit, source.placement)
+
+    def on(self, ledger: Ledger, progress: Progress = SILENT) -> tuple[Ledger, list[str]]:
+        """A ledger on which nothing has been done, with this work on it; and which steps could not be taken."""
+        ledger.size, ledger.face_budget, ledger.position = self.size, self.face_budget, self.position
+        ledger.entries = [Entry(step, Outcome(ledger.base, words, 0, 0.0), on) for step, words, on in self.steps]
+        return ledger, ledger.replay(0, progress)
+
+
 def replayed(model: Model, entries: Sequence[Entry], progress: Progress = SILENT) -> list[Entry]:
     """The entries run again, one after the other, from this model on. One that is off or fails has no effect."""
     out: list[Entry] = []

@@ -29,8 +29,8 @@ from lithon.mesh.mesh import Mesh
 from lithon.mesh.sizing import SizeRules
 from lithon.progress import Progress
 from lithon.project.fingerprints import fingerprint, resolve
-from lithon.project.ledger import Entry, Ledger, Source, replayed
-from lithon.project.opening import Past, opened, revised
+from lithon.project.ledger import Entry, Ledger, Past, Source, replayed
+from lithon.project.opening import opened, revised
 from lithon.project.process import Started, start
 from lithon.project.steps import Outcome, Step, clear_step, run_step
 from lithon.project.wire import Parcel, Wire
