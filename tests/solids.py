@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
-from lithon.brep.topology import Body, Face, FaceUse, Model
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Torus
 
@@ -34,6 +34,29 @@ def frame(rng: np.random.Generator, straight: bool = False) -> Frame:
     if straight:
         return Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0))
     return Frame.of(rng.uniform(-50, 50, 3), rng.normal(size=3), rng.normal(size=3))
+
+
+def motion(seed: int, mirrored: bool = False) -> np.ndarray:
+    rng = np.random.default_rng(seed)
+    turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
+    turn *= np.sign(np.linalg.det(turn)) * (-1.0 if mirrored else 1.0)
+    out = np.eye(4)
+    out[:3, :3], out[:3, 3] = turn, rng.uniform(-80.0, 80.0, 3)
+    return out
+
+
+def on_its_own(body: Body) -> Body:
+    """The same solid out of entities of its own, so that nothing is known of it."""
+    points = {v: Vertex(v.point) for v in body.vertices()}
+    edges = {
+        e: Edge(e.curve, e.t0, e.t1, points[e.start] if e.start else None, points[e.end] if e.end else None)
+        for e in body.edges()
+    }
+    uses = []
+    for use in body.uses:
+        loops = tuple(tuple(Coedge(edges[c.edge], c.forward) for c in loop) for loop in use.face.loops)
+        uses.append(FaceUse(Face(use.face.surface, loops, use.face.along, use.face.label), use.forward))
+    return Body(tuple(uses), body.name, body.path, body.colour)
 
 
 def bracket(seed: int, straight: bool = False) -> Known:

@@ -5,13 +5,13 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from solids import bracket
+from solids import bracket, motion
 
 import lithon
 from lithon.bond.share import bond
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.copies import moved
 from lithon.brep.measures import mass_properties
-from lithon.brep.moved import moved
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.twins import motion_between
 from lithon.brep.validate import flaws
@@ -20,15 +20,6 @@ from lithon.geometry.frames import Frame
 from lithon.project.steps import clear_step, for_twins, run_step
 from lithon.samples import paddle_frame
 from lithon.survey.features import features
-
-
-def motion(seed: int, mirrored: bool = False) -> np.ndarray:
-    rng = np.random.default_rng(seed)
-    turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
-    turn *= np.sign(np.linalg.det(turn)) * (-1.0 if mirrored else 1.0)
-    out = np.eye(4)
-    out[:3, :3], out[:3, 3] = turn, rng.uniform(-80.0, 80.0, 3)
-    return out
 
 
 def solids_in(text: str) -> int:

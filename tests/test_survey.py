@@ -118,8 +118,8 @@ def test_twins_of_the_paddle_frame():
 @pytest.mark.parametrize("seed", range(6))
 def test_a_moved_copy_is_a_twin_and_a_mirrored_one_is_not(seed):
     from lithon.brep.build import Piece
+    from lithon.brep.copies import moved
     from lithon.brep.measures import mass_properties
-    from lithon.brep.moved import moved
     from lithon.brep.twins import motion_between
     from lithon.samples import cast_anchor
 

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 
 import lithon
 from lithon.brep.build import Round, prism, rectangle
+from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, as_planes, bodies_of, enclosed, welded
 from lithon.brep.measures import mass_properties, volume
-from lithon.brep.moved import moved
 from lithon.brep.shells import shells
 from lithon.brep.tessellate import body_mesh, open_edges
 from lithon.brep.topology import Model

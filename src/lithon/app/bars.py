@@ -165,7 +165,7 @@ class LedgerBar(QFrame):
             self.chips.addWidget(chip)
             self.buttons.append(chip)
         self.chips.addStretch(1)
-        before, after = len(ledger.base.faces()), len(ledger.model.faces())
+        before, after = ledger.base.face_count(), ledger.model.face_count()
         forecast = self.work.forecast
         elements = f"~{number(forecast.elements, 3)}" if forecast is not None else "…"
         budget, over = "", ledger.face_budget is not None and after > ledger.face_budget

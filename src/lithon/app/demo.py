@@ -59,7 +59,7 @@ def run_example(folder: Path, say: Callable[[str], None]) -> None:
     source = folder / "collar-anchor.step"
     lithon.write_step(collar_anchor(), source, "collar anchor")
     work = lithon.open(source)
-    say(f"read {source}: {len(work.model.faces())} faces; elements of {work.size:g} mm")
+    say(f"read {source}: {work.model.face_count()} faces; elements of {work.size:g} mm")
     before = lithon.forecast(work.model, work.size).elements
     pictures = [("as-read.png", "The collar anchor as it was read.")]
     picture_of_model(work.model, folder / "as-read.png")

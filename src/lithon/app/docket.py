@@ -13,6 +13,7 @@ from lithon.app import theme
 from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row
 from lithon.app.work import STATIONS, Work
+from lithon.brep.copies import root_of
 from lithon.brep.topology import Model
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.project.steps import (
@@ -208,13 +209,13 @@ class Docket(Panel):
         ledger = self.work.ledger
         arrival, model = ledger.arrival, ledger.base
         kind = Path(ledger.source.name).suffix.lstrip(".").upper() or "data"
-        exact = not any(f.surface.kind == "facets" for f in model.faces())
+        exact = not any(f.surface.kind == "facets" for body in model.bodies for f in root_of(body).faces)
         many = f"{len(model.bodies)} {'body' if len(model.bodies) == 1 else 'bodies'}"
         card = Card(
             "●",
             theme.VERDIGRIS,
             ledger.source.name,
-            f"{len(ledger.source.data) // 1024 + 1} kB of {kind}, {many}, {len(model.faces())} faces",
+            f"{len(ledger.source.data) // 1024 + 1} kB of {kind}, {many}, {model.face_count()} faces",
             "Exact faces and edges; seams dropped." if exact else "Triangles, parted into faces at their creases.",
             "The file itself is never touched.",
         )
@@ -311,7 +312,7 @@ class Docket(Panel):
         limit.setToolTip("How many faces the mesher can take; watched in the Ledger. Enter takes it")
         limit.editingFinished.connect(lambda: work.set_face_budget(limit.text()))
         limit.returnPressed.connect(limit.clearFocus)  # keys belong to the desk again
-        many = len(work.model.faces())
+        many = work.model.face_count()
         card.lay.addWidget(row(label(f"{many} faces; at most", "dim", wrap=False), limit))
         self.add(card)
 

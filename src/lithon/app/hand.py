@@ -194,7 +194,7 @@ class Hand:
         for p in pic.points[pic.triangles[rows]].mean(axis=1):
             pixel = self._project(p[None])[0]
             face, _ = self._face_at(float(pixel[0]), float(pixel[1]))
-            if face is pic.faces[k]:
+            if face is not None and pic.faces.number(face) == k:
                 return True
         return False
 
@@ -235,10 +235,9 @@ class Hand:
 
     def _snapped(self, here: QPoint, place: Floats) -> Floats:
         """A vertex within ten pixels, else the place itself."""
-        vertices = [v.point for e in self._picture.edges for v in (e.start, e.end) if v is not None]
-        if not vertices:
+        p = self._picture.vertices
+        if not len(p):
             return place
-        p = np.array(vertices)
         gap = np.linalg.norm(self._project(p)[:, :2] - [here.x(), here.y()], axis=1)
         depth_ok = np.linalg.norm(p - place, axis=1) < 0.2 * self.diagonal
         gap = np.where(depth_ok, gap, np.inf)

@@ -63,7 +63,7 @@ def picture_of_model(model: Model, path: Path) -> None:
         data = scene.surface_data(pic.points, pic.triangles, pic.normals)
         actors.append(scene.actor(data, theme.STONES[k % len(theme.STONES)][1]))
         actors.append(
-            scene.actor(scene.line_data(scene.edge_runs(pic.edges)), theme.INK, width=1.4, lit=False, lift=2.0)
+            scene.actor(pic.outlines(), theme.INK, width=1.4, lit=False, lift=2.0)
         )
         points.append(pic.points)
     _render(actors, np.concatenate(points), path)
@@ -74,7 +74,7 @@ def picture_of_finding(model: Model, finding: Finding, path: Path) -> None:
     pic = scene.picture(Model((finding.body,), model.tolerance), set())
     body = scene.actor(scene.surface_data(pic.points, pic.triangles, pic.normals), theme.STONES[0][1])
     body.GetProperty().SetOpacity(0.35)
-    lines = scene.actor(scene.line_data(scene.edge_runs(pic.edges)), theme.INK2, width=1.0, lit=False, lift=2.0)
+    lines = scene.actor(pic.outlines(), theme.INK2, width=1.0, lit=False, lift=2.0)
     actors = [body, lines]
     edges = list(finding.edges) or [e for f in finding.faces for e in f.edges()]
     if edges:

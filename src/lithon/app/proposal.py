@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QProgressBar, QVBoxLayout, QW
 from lithon.app import theme
 from lithon.app.parts import button, label, number, restyle, row, signed, title
 from lithon.app.work import Proposal, Work
+from lithon.brep.copies import root_of
 
 
 class ProposalPanel(QFrame):
@@ -80,7 +81,7 @@ class ProposalPanel(QFrame):
         lines = [("faces", f"{p.outcome.faces_change:+d}")]
         if p.outcome.model is not self.work.model:
             lines.append(("volume", f"{signed(p.outcome.volume_change)} mm³"))
-            shortest = min((e.length for e in p.outcome.model.edges()), default=0.0)
+            shortest = min((e.length for body in p.outcome.model.bodies for e in root_of(body).edges()), default=0.0)
             lines.append(("shortest edge", f"{shortest:.3g} mm"))
         if p.outcome.model is not self.work.model and p.kind != "bond":
             if p.elements is not None:

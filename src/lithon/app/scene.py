@@ -14,7 +14,9 @@ from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkMapper, vtkPolyDataMapper
 
 from lithon.app import theme
+from lithon.app.rows import Rows
 from lithon.arrays import Floats, Ints
+from lithon.brep.copies import copy_of, root_of
 from lithon.brep.patches import flat_shape
 from lithon.brep.shells import closed
 from lithon.brep.tessellate import FaceMesh, edge_points, face_mesh
@@ -37,26 +39,30 @@ class Picture:
     normals: Floats
     triangles: Ints
     owner: Ints
-    faces: list[Face]
+    faces: Rows[Face]
     stone: list[int]
-    edges: list[Edge]
+    edges: Rows[Edge]
     edge_points: Floats
     edge_of: Ints
+    #: To snap to (k,3).
+    vertices: Floats
     #: Whether all that is shown are closed solids, so that nobody sees a face from behind.
     closed: bool
     diagonal: float = field(init=False)
-    #: The colours of the faces (n,4) as they lie there, untouched, and the row of each.
+    #: The colours of the faces (n,4) as they lie there, untouched.
     colours: Ints = field(init=False)
-    row: dict[Face, int] = field(init=False)
-    edge_row: dict[Edge, int] = field(init=False)
     _tree: Future[BoxTree] | None = None
 
     def __post_init__(self) -> None:
         self.diagonal = float(np.linalg.norm(np.ptp(self.points, axis=0))) if len(self.points) else 1.0
         stones = np.array([(*theme.rgb(colour), 1.0) for _, colour in theme.STONES])
         self.colours = 255.0 * stones[np.array(self.stone, dtype=np.int64)]
-        self.row = {face: k for k, face in enumerate(self.faces)}
-        self.edge_row = {edge: k for k, edge in enumerate(self.edges)}
+
+    def outlines(self) -> vtkPolyData | None:
+        """All edges as lines."""
+        if not len(self.edges):
+            return None
+        return lines_of(self.edge_points, np.flatnonzero(np.diff(self.edge_of, prepend=-1)))
 
     def make_ready(self) -> None:
         """Begin, in another thread, with what picking needs: once the solid is on screen, so that it does not wait."""
@@ -73,10 +79,11 @@ class Picture:
     def marked(self, edges: list[Edge], fine: float) -> vtkPolyData:
         """Edges as lines to be marked with; where there are hundreds, in one go and in steps of about `fine`, as nobody
         sees finer ones."""
-        if len(edges) < _HUNDREDS or not self.edge_row.keys() >= set(edges):
+        known = self.edges.numbers(edges) if len(edges) >= _HUNDREDS else []
+        if len(known) < len(edges) or not known:
             return line_data(edge_runs(edges))
         wanted = np.zeros(len(self.edges), dtype=bool)
-        wanted[[self.edge_row[e] for e in edges]] = True
+        wanted[known] = True
         rows = np.flatnonzero(wanted[self.edge_of])
         points, of = self.edge_points[rows], self.edge_of[rows]
         first = np.flatnonzero(np.diff(of, prepend=-1))
@@ -90,44 +97,71 @@ class Picture:
         return lines_of(points[keep], np.flatnonzero(np.diff(of[keep], prepend=-1)))
 
 
-def picture(model: Model, hidden: set[str]) -> Picture:
-    """The visible bodies of a model; a shared face is drawn once, with its first body's stone."""
-    points, normals, triangles, owner = [], [], [], []
-    faces: list[Face] = []
-    stone: list[int] = []
-    seen: set[Face] = set()
-    total = 0
-    shown = [(k, b) for k, b in enumerate(model.bodies) if b.name not in hidden]
-    for k, body in shown:
-        for use in body.uses:
-            if use.face in seen:
-                continue
-            seen.add(use.face)
+@dataclass(frozen=True, slots=True, eq=False)
+class _Drawn:
+    """A body as it is drawn: of each face that can be, points (n,3), normals (n,3) and corners (m,3) of triangles; all
+    edges as closed runs; its vertices (k,3)."""
+
+    faces: list[tuple[Face, Floats, Floats, Ints]]
+    edges: list[tuple[Edge, Floats]]
+    vertices: Floats
+
+
+_drawn: WeakKeyDictionary[Body, _Drawn] = WeakKeyDictionary()
+
+
+def _drawing(body: Body) -> _Drawn:
+    if body not in _drawn:
+        faces = []
+        for use in {use.face: use for use in reversed(body.uses)}.values():
             try:
                 mesh = face_mesh(use.face)
             except Refusal:
                 continue  # its outline is tangled: the Docket says so, its edges are drawn
-            points.append(mesh.points)
-            normals.append(_normals(use, mesh))
             corners = mesh.triangles if use.forward else mesh.triangles[:, ::-1]
-            triangles.append(corners + total)
-            owner.append(np.full(len(corners), len(faces)))
-            faces.append(use.face)
-            stone.append(k % len(theme.STONES))
-            total += len(mesh.points)
-    edges = list(dict.fromkeys(e for _, b in shown for e in b.edges()))
-    runs = [_closed(e) for e in edges]
-    empty = np.zeros((0, 3))
+            faces.append((use.face, mesh.points, _normals(use, mesh), corners))
+        vertices = np.array([v.point for v in body.vertices()]).reshape(-1, 3)
+        _drawn[body] = _Drawn(faces[::-1], [(e, _closed(e)) for e in body.edges()], vertices)
+    return _drawn[body]
+
+
+def picture(model: Model, hidden: set[str]) -> Picture:
+    """The visible bodies of a model; a shared face is drawn once, with its first body's stone."""
+    points, normals, triangles, counts = [np.zeros((0, 3))], [np.zeros((0, 3))], [np.zeros((0, 3), int)], []
+    faces: Rows[Face] = Rows()
+    edges: Rows[Edge] = Rows()
+    stone: list[int] = []
+    runs, lengths, vertices = [np.zeros((0, 3))], [], [np.zeros((0, 3))]
+    total = 0
+    shown = [(k, b) for k, b in enumerate(model.bodies) if b.name not in hidden]
+    for k, body in shown:
+        copy, drawn = copy_of(body), _drawing(root_of(body))
+        vertices.append(drawn.vertices if copy is None else copy.points(drawn.vertices))
+        new = faces.add(copy, [face for face, *_ in drawn.faces])
+        for (_, p, n, corners), fresh in zip(drawn.faces, new, strict=True):
+            if not fresh:
+                continue
+            points.append(p if copy is None else copy.points(p))
+            normals.append(n if copy is None else copy.ways(n))
+            triangles.append((corners if copy is None or not copy.mirror else corners[:, ::-1]) + total)
+            counts.append(len(corners))
+            total += len(p)
+        stone += [k % len(theme.STONES)] * sum(new)
+        for (_, run), fresh in zip(drawn.edges, edges.add(copy, [e for e, _ in drawn.edges]), strict=True):
+            if fresh:
+                runs.append(run if copy is None else copy.points(run))
+                lengths.append(len(run))
     return Picture(
-        np.concatenate(points) if points else empty,
-        np.concatenate(normals) if normals else empty,
-        np.concatenate(triangles) if triangles else np.zeros((0, 3), dtype=np.int64),
-        np.concatenate(owner) if owner else np.zeros(0, dtype=np.int64),
+        np.concatenate(points),
+        np.concatenate(normals),
+        np.concatenate(triangles),
+        np.repeat(np.arange(len(counts)), counts),
         faces,
         stone,
         edges,
-        np.concatenate(runs) if runs else empty,
-        np.repeat(np.arange(len(runs)), [len(r) for r in runs]) if runs else np.zeros(0, dtype=np.int64),
+        np.concatenate(runs),
+        np.repeat(np.arange(len(lengths)), lengths),
+        np.concatenate(vertices),
         all(closed(b) for _, b in shown),
     )
 

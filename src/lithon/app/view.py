@@ -167,7 +167,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             return
         key = (self._laid, self.renderer.GetActiveCamera().GetMTime(), self.GetRenderWindow().GetSize())
         ghost = self.work.proposal.ghost if self.work.proposal is not None else None
-        going = [self._picture.row[f] for f in (ghost.gone if ghost is not None else ()) if f in self._picture.row]
+        going = self._picture.faces.numbers(ghost.gone if ghost is not None else ())
         kept = self.still.fits(key, self._colours, going)
         self.renderer.SetDraw(not kept)
         if kept:
@@ -227,7 +227,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         if self._picture is None or self._pictured != (model, set(self.work.hidden)):
             pic = self._picture = scene.picture(model, self.work.hidden)
             self._pictured = (model, set(self.work.hidden))
-            self._edge_lines = scene.line_data(scene.edge_runs(pic.edges)) if pic.edges else None
+            self._edge_lines = pic.outlines()
             # Small pictures are softened sample by sample, in every frame.
             self.GetRenderWindow().SetMultiSamples(0 if len(pic.triangles) > _MANY else 4)
         self._put("edges", self._edge_actors(theme.INK))
@@ -249,7 +249,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
 
     def _draw_shared(self) -> None:
         model = self.shown_model()
-        shared = [f for f in model.shared() if self._picture is not None and f in self._picture.faces]
+        shared = [f for f in model.shared() if self._picture is not None and self._picture.faces.number(f) is not None]
         if not shared or self.work.station not in ("Bond", "Carve", "Deliver"):
             self._put("shared", [])
             return
@@ -272,7 +272,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         work, pic = self.work, self._picture
 
         def rows(faces: Iterable[object]) -> Ints:
-            return np.array([pic.row[f] for f in faces if f in pic.row], dtype=np.int64)
+            return np.array(pic.faces.numbers(faces), dtype=np.int64)
 
         chosen, lit = rows(work.faces), rows(self._lit)
         ghost = work.proposal.ghost if work.proposal is not None else None
@@ -374,8 +374,9 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
                     scene.surface_data(p.ghost.points, p.ghost.triangles), theme.VERDIGRIS, opacity=0.62, lift=2.0
                 )
             )
-        old = set(self.work.model.edges())
-        fresh = [e for e in p.outcome.model.edges() if e not in old and _is_new(e, self._picture)]
+        old = {e for face in self.work.model.faces_but_of(p.outcome.model) for e in face.edges()}
+        new = dict.fromkeys(e for face in p.outcome.model.faces_but_of(self.work.model) for e in face.edges())
+        fresh = [e for e in new if e not in old and _is_new(e, self._picture)]
         if fresh:
             actors.append(
                 scene.actor(scene.line_data(scene.edge_runs(fresh)), theme.VERDIGRIS, width=2.5, lit=False, lift=4.0)

@@ -159,7 +159,7 @@ class Work(QObject):
             if not troubles:
                 bodies = len(ledger.model.bodies)
                 self.told.emit(
-                    f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {len(ledger.model.faces())} faces, in mm", "good"
+                    f"{bodies} bod{'ies' if bodies != 1 else 'y'}, {ledger.model.face_count()} faces, in mm", "good"
                 )
 
         self._load(path.name, "open", path, read)
@@ -257,7 +257,7 @@ class Work(QObject):
                 self.told.emit(text, "bad")
             taken = sum(e.on and not e.trouble for e in ledger.entries[: ledger.position])
             steps = f"{taken} of {ledger.position} steps taken again" if ledger.position else "no steps to take again"
-            change = f"{path.name} has {len(ledger.base.faces())} faces as read, the one before had {len(was.faces())}"
+            change = f"{path.name} has {ledger.base.face_count()} faces as read, the one before had {was.face_count()}"
             self.told.emit(f"{steps}; {change}", "plain" if troubles else "good")
 
         self._load(path.name, "revise", (path, Past.of(self.ledger)), read)

@@ -16,6 +16,7 @@ import numpy as np
 
 from lithon.arrays import Floats, frozen, gauss
 from lithon.brep.charts import chart_of, outline, parts_of
+from lithon.brep.copies import copy_of, origin_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.charts import Chart
@@ -145,7 +146,7 @@ _Side = tuple[Edge, Plane | Cylinder]
 
 def prepare(faces: Iterable[Face]) -> None:
     """Integrate along the edges of many plane and cylindrical faces together: what a body as a whole needs."""
-    wanted = [f for f in faces if f not in _moments and f.before is None]
+    wanted = [f for f in faces if f not in _moments and f.before is None and origin_of(f) is None]
     _rolled_moments([(e, f.surface) for f in wanted if isinstance(f.surface, Plane | Cylinder) for e in f.edges()])
 
 
@@ -283,6 +284,9 @@ def _flat_rate(chart: Chart, flat: Floats, speed: Floats) -> Floats:
 
 
 def face_area(face: Face) -> float:
+    origin = origin_of(face)
+    if origin is not None:
+        return face_area(origin[1])
     return float(_face_moments(face)[0])
 
 
@@ -292,6 +296,9 @@ def face_width(face: Face) -> float:
 
 
 def face_centroid(face: Face) -> Floats:
+    origin = origin_of(face)
+    if origin is not None:
+        return origin[0].points(face_centroid(origin[1]))
     m = _face_moments(face)
     return np.asarray(m[1:4] / m[0])
 
@@ -311,6 +318,10 @@ def mass_properties(body: Body) -> MassProperties:
 
 
 def _mass_properties(body: Body) -> MassProperties:
+    copy = copy_of(body)
+    if copy is not None:
+        there, turn = mass_properties(copy.body), copy.motion[:3, :3]
+        return MassProperties(there.volume, there.area, copy.points(there.centroid), turn @ there.inertia @ turn.T)
     prepare(body.faces)
     own = np.array([_face_moments(use.face) for use in body.uses]).reshape(-1, 14)
     signs = np.array([1.0 if use.forward else -1.0 for use in body.uses])

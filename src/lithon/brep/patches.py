@@ -36,7 +36,7 @@ def flat_shape(face: Face, mirror: float | None = None) -> tuple[shapely.Geometr
 
 def change(before: Model, after: Model) -> Change:
     """The new surface of a step: whole new faces, and what faces that stay have gained."""
-    old, new = before.faces(), after.faces()
+    old, new = before.faces_but_of(after), after.faces_but_of(before)
     old_set, new_set = set(old), set(new)
     changed = [face for face in old if face not in new_set]
     points: list[Floats] = []

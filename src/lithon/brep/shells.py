@@ -8,6 +8,7 @@ from typing import TypeVar
 from weakref import WeakKeyDictionary
 
 from lithon.brep.boxes import box
+from lithon.brep.copies import root_of
 from lithon.brep.measures import uses_volume
 from lithon.brep.topology import Body, Edge, FaceUse
 
@@ -63,6 +64,7 @@ def shells(body: Body) -> list[list[FaceUse]]:
 
 def closed(body: Body) -> bool:
     """Whether every edge is used as often one way as the other."""
+    body = root_of(body)
     if body not in _closed:
         count: Counter[Edge] = Counter()
         for use in body.uses:

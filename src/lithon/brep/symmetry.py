@@ -13,8 +13,9 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats, Ints, frozen, unit
+from lithon.brep.copies import copy_of, root_of
 from lithon.brep.measures import face_area, face_centroid, mass_properties
-from lithon.brep.topology import Edge, Model
+from lithon.brep.topology import Body, Edge, Model
 from lithon.geometry.curves import Ellipse, Line
 
 #: How far marks may be off (shares of the model's reach), and how many pairs of images are tried.
@@ -77,24 +78,31 @@ def symmetry(model: Model) -> Symmetry:
     )
 
 
+#: Kinds of marks, each with points (n,3) and lengths (n,).
+_Kinds = dict[str, tuple[Floats, Floats]]
+
+
 def _marks(model: Model) -> tuple[Floats, Floats]:
     """Marked points (n,3) and what no motion changes of each, as a length (n,)."""
-    points, numbers = [], []
-    size = 0.0
+    known = {root: _marks_of(root) for root in dict.fromkeys(root_of(body) for body in model.bodies)}
+    size = max((float(x.max()) for kinds in known.values() for _, x in kinds.values()), default=0.0)
+    order = {kind: k for k, kind in enumerate(sorted({kind for kinds in known.values() for kind in kinds}))}
+    points, numbers = [np.zeros((0, 3))], [np.zeros(0)]
     for body in model.bodies:
-        kinds = {"vertex": [(v.point, 0.0) for v in body.vertices()]}
-        for edge in body.edges():
-            kinds.setdefault(f"edge {edge.curve.kind} {edge.ring}", []).append((_middle(edge), edge.length))
-        for face in body.faces:
-            kinds.setdefault(f"face {face.surface.kind}", []).append((face_centroid(face), face_area(face) ** 0.5))
-        for kind, marks in kinds.items():
-            if marks:
-                points += [p for p, _ in marks]
-                numbers += [(kind, x) for _, x in marks]
-                size = max(size, *(x for _, x in marks))
-    order = {kind: k for k, kind in enumerate(sorted({kind for kind, _ in numbers}))}
-    # Kinds lie further apart than anything within one.
-    return np.array(points), np.array([4.0 * size * order[kind] + x for kind, x in numbers])
+        copy = copy_of(body)
+        for kind, (at, x) in known[root_of(body)].items():
+            points.append(at if copy is None else copy.points(at))
+            numbers.append(4.0 * size * order[kind] + x)  # kinds lie further apart than anything within one
+    return np.concatenate(points), np.concatenate(numbers)
+
+
+def _marks_of(body: Body) -> _Kinds:
+    found = {"vertex": [(v.point, 0.0) for v in body.vertices()]}
+    for edge in body.edges():
+        found.setdefault(f"edge {edge.curve.kind} {edge.ring}", []).append((_middle(edge), edge.length))
+    for face in body.faces:
+        found.setdefault(f"face {face.surface.kind}", []).append((face_centroid(face), face_area(face) ** 0.5))
+    return {kind: (np.array([p for p, _ in m]), np.array([x for _, x in m])) for kind, m in found.items() if m}
 
 
 def _middle(edge: Edge) -> Floats:

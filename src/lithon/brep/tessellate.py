@@ -15,6 +15,7 @@ import scipy
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
+from lithon.brep.copies import Copy, copy_of, origin_of
 from lithon.brep.domain import Domain, flat_domain
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.brep.triangulate import Tangled, Triangulation, triangulate
@@ -72,6 +73,10 @@ def edge_points(edge: Edge) -> tuple[Ints, Floats]:
     hit = _edges.get(edge)
     if hit is not None:
         return hit
+    origin = origin_of(edge)
+    if origin is not None:
+        take_edge(edge, origin[0].points(edge_points(origin[1])[1]))
+        return _edges[edge]
     n = _pieces(edge)
     t = np.linspace(edge.t0, edge.t1, n + 1)
     if isinstance(edge.curve, BSplineCurve) and edge.curve.degree == 1:
@@ -93,7 +98,7 @@ def _named(edge: Edge, points: Floats) -> tuple[Ints, Floats]:
 
 def divide_all(edges: Iterable[Edge]) -> None:
     """The points of many edges together: what a body as a whole needs."""
-    wanted = [e for e in edges if e not in _edges and isinstance(e.curve, Line | Ellipse)]
+    wanted = [e for e in edges if e not in _edges and isinstance(e.curve, Line | Ellipse) and origin_of(e) is None]
     if len(wanted) < 4:
         return
     pieces = [_pieces(e) for e in wanted]
@@ -125,35 +130,15 @@ def take_face(face: Face, mesh: FaceMesh) -> None:
     _faces.setdefault(face, mesh)
 
 
-def carry_mesh(
-    edges: dict[Edge, Edge], vertices: dict[Vertex, Vertex], faces: dict[Face, Face], motion: Floats
-) -> None:
-    """What is known of the triangles of some faces holds for their moved copies too: motion (4,4)."""
-    turn, shift = motion[:3, :3], motion[:3, 3]
-    keys: dict[int, int] = {}
-    for old, new in edges.items():
-        hit = _edges.get(old)
-        if hit is None:
-            continue
-        ends = {_vertex_key(v): _vertex_key(vertices[v]) for v in (old.start, old.end) if v is not None}
-        fresh = _fresh(len(hit[0]))
-        made = np.array([ends.get(k, int(f)) for k, f in zip(hit[0].tolist(), fresh, strict=True)], dtype=np.int64)
-        keys.update(zip(hit[0].tolist(), made.tolist(), strict=True))
-        _edges[new] = made, hit[1] @ turn.T + shift
-    mirror = np.linalg.det(turn) < 0.0
-    for was, now in faces.items():
-        mesh = _faces.get(was)
-        if mesh is not None:
-            known = np.array([keys.get(k, -1) for k in mesh.keys.tolist()], dtype=np.int64)
-            triangles = mesh.triangles[:, ::-1] if mirror else mesh.triangles
-            _faces[now] = FaceMesh(mesh.points @ turn.T + shift, triangles, known)
-
-
 def face_mesh(face: Face) -> FaceMesh:
     """The triangles of a face. Raises Refusal where its boundary is tangled."""
     hit = _faces.get(face)
     if hit is not None:
         return hit
+    origin = origin_of(face)
+    if origin is not None:
+        _faces[face] = _carried(face, *origin)
+        return _faces[face]
     if isinstance(face.surface, Facets):
         _faces[face] = _given(face, face.surface)
         return _faces[face]
@@ -170,6 +155,24 @@ def face_mesh(face: Face) -> FaceMesh:
     made = FaceMesh(points, triangles, keys, next((p.trouble for p in pieces if p.trouble), ""))
     _faces[face] = made
     return made
+
+
+def _carried(face: Face, copy: Copy, source: Face) -> FaceMesh:
+    """The triangles of the face that a copied one was made from, where they are in the copy."""
+    try:
+        there = face_mesh(source)
+    except Refusal as refusal:
+        raise Refusal(refusal.what, remedy=refusal.remedy, entities=(face,)) from refusal
+    keys = np.full(len(there.keys), -1, dtype=np.int64)
+    edges = list(dict.fromkeys(source.edges()))
+    if edges:
+        known = np.concatenate([edge_points(e)[0] for e in edges])
+        own = np.concatenate([edge_points(copy.edge(e))[0] for e in edges])
+        names, first = np.unique(known, return_index=True)
+        row = np.minimum(np.searchsorted(names, there.keys), len(names) - 1)
+        keys = np.where(names[row] == there.keys, own[first[row]], -1)
+    corners = there.triangles[:, ::-1] if copy.mirror else there.triangles
+    return FaceMesh(copy.points(there.points), corners, keys, there.trouble)
 
 
 def _given(face: Face, facets: Facets) -> FaceMesh:
@@ -342,6 +345,10 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -
 def body_mesh(body: Body, within: Floats | None = None) -> tuple[Floats, Ints, Ints]:
     """Points (n,3), triangles (m,3) facing outwards and the index (m,) of each one's face use; only of triangles that
     reach into a box (2,3) where one is given."""
+    copy = copy_of(body)
+    if copy is not None and within is None:
+        points, triangles, owner = body_mesh(copy.body)
+        return copy.points(points), triangles[:, ::-1] if copy.mirror else triangles, owner
     divide_all(body.edges())
     meshes = [face_mesh(use.face) for use in body.uses]
     if within is not None:

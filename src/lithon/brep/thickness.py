@@ -6,12 +6,14 @@ that is gone or something new stands nearer.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections import Counter
+from dataclasses import dataclass, replace
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.copies import copy_of, origin_of, root_of
 from lithon.brep.sampling import spread_inside
 from lithon.brep.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Face
@@ -93,6 +95,10 @@ def clearance(body: Body, most: float) -> Field:
 
 
 def _across(body: Body, sense: float, most: float) -> Field:
+    copy = copy_of(body)
+    if copy is not None:
+        spots, distance, own, far, facing = _across(copy.body, sense, most)
+        return copy.points(spots), distance, own, far, facing
     key = (sense, most)
     known = _known.setdefault(body, {})
     if key not in known:
@@ -100,17 +106,23 @@ def _across(body: Body, sense: float, most: float) -> Field:
         if like is None:
             rays = _whole.setdefault(body, {})[key] = _all(body, sense, most)
         else:
-            rays = _changed(like, _whole[like][key], body, sense, most)
+            rays = _changed(*like, body, sense, most)
         known[key] = rays.field
     return known[key]
 
 
-def _much_like(body: Body, key: tuple[float, float]) -> Body | None:
-    """The body looked at whole that this one has most faces in common with, if they are many."""
+def _much_like(body: Body, key: tuple[float, float]) -> tuple[Body, _Rays] | None:
+    """The body looked at whole that this one has most faces in common with, if they are many, or a copy of one; with
+    its rays."""
     own = {f.before or f for f in body.faces} | set(body.faces)
+    copies = Counter(origin[0] for f in own if (origin := origin_of(f)) is not None)
     share = {other: len(own.intersection(other.faces)) for other, rays in _whole.items() if key in rays}
+    share |= {Body(copy): count for copy, count in copies.items() if key in _whole.get(copy.body, {})}
     best = max(share, key=share.__getitem__, default=None)
-    return best if best is not None and share[best] >= _ALIKE * max(len(body.uses), len(best.uses)) else None
+    if best is None or share[best] < _ALIKE * max(len(body.uses), len(best.uses)):
+        return None
+    copy, rays = copy_of(best), _whole[root_of(best)][key]
+    return best, rays if copy is None else replace(rays, spots=copy.points(rays.spots), ways=copy.ways(rays.ways))
 
 
 def _skin(body: Body) -> tuple[_Skin, float]:

@@ -8,14 +8,16 @@ Conventions
   bodies (once forward, once not) *is* a bonded contact; nothing else marks it.
 - There are no seams: a full cylinder wall is one face bounded by two ring edges.
 
-Identity is what `is` says; `uid` carries identity across processes.
+Identity is what `is` says; `uid` carries identity across processes. `origin` is what an entity of a body that
+stands elsewhere was made from; ask `brep/copies.py` for it.
 """
 
 from __future__ import annotations
 
 import uuid
+from abc import abstractmethod
 from collections import Counter
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from weakref import WeakKeyDictionary, WeakValueDictionary
 
@@ -38,6 +40,7 @@ def new_uid() -> int:
 class Vertex:
     point: Floats
     uid: int = field(default_factory=new_uid)
+    origin: object = None
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -50,6 +53,7 @@ class Edge:
     start: Vertex | None = None
     end: Vertex | None = None
     uid: int = field(default_factory=new_uid)
+    origin: object = None
 
     @property
     def ring(self) -> bool:
@@ -104,6 +108,7 @@ class Face:
     uid: int = field(default_factory=new_uid)
     #: The face that this one was until some of its inner loops were dropped.
     before: Face | None = None
+    origin: object = None
 
     def edges(self) -> Iterator[Edge]:
         for loop in self.loops:
@@ -117,13 +122,13 @@ class Face:
 
     def with_loops(self, loops: Iterable[Loop]) -> Face:
         """The same place with other boundaries: a new face that keeps surface and label."""
-        return replace(self, loops=tuple(loops), uid=new_uid(), before=None)
+        return replace(self, loops=tuple(loops), uid=new_uid(), before=None, origin=None)
 
     def without_loops(self, dropped: Collection[int]) -> Face:
         """Closed over some of its inner loops (their numbers). It remembers what it was, so that what
         is known of that face need not be found again."""
         kept = tuple(loop for k, loop in enumerate(self.loops) if k not in dropped)
-        return replace(self, loops=kept, uid=new_uid(), before=self)
+        return replace(self, loops=kept, uid=new_uid(), before=self, origin=None)
 
     def plugs(self) -> tuple[Face, ...]:
         """What it covers more than the face that it was: one face for each inner loop dropped."""
@@ -133,7 +138,7 @@ class Face:
             return _plugs[self]
         kept = {tuple((c.edge.uid, c.forward) for c in loop) for loop in self.loops}
         gone = [x for x in self.before.loops if tuple((c.edge.uid, c.forward) for c in x) not in kept]
-        made = (replace(self, loops=(backwards(loop),), uid=new_uid(), before=None) for loop in gone)
+        made = (replace(self, loops=(backwards(loop),), uid=new_uid(), before=None, origin=None) for loop in gone)
         return _plugs.setdefault(self, tuple(made))
 
 
@@ -164,9 +169,25 @@ def use_of(face: Face, forward: bool) -> FaceUse:
     return out
 
 
+class Elsewhere(Sequence[FaceUse]):
+    """The face uses of a body that is another one at another place; `Copy` in `brep/copies.py`."""
+
+    __slots__ = ()
+    body: Body
+
+    @abstractmethod
+    def points(self, points: Floats) -> Floats:
+        """Points (n,3) of the other body where they are in this one."""
+
+    @abstractmethod
+    def made_faces(self) -> tuple[Face, ...]:
+        """Those of its faces that anybody has asked for: nobody else can have others."""
+
+
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Body:
-    uses: tuple[FaceUse, ...]
+    #: A tuple, or those of another body at another place.
+    uses: Sequence[FaceUse]
     name: str = "body"
     #: Where it hangs in the assembly it came from, outermost first.
     path: tuple[str, ...] = ()
@@ -177,6 +198,10 @@ class Body:
     @property
     def faces(self) -> tuple[Face, ...]:
         return tuple(use.face for use in self.uses)
+
+    def made_faces(self) -> tuple[Face, ...]:
+        """Its faces; of a copy those that have been made, as only they can be somewhere else too."""
+        return self.uses.made_faces() if isinstance(self.uses, Elsewhere) else self.faces
 
     def edges(self) -> tuple[Edge, ...]:
         """Each edge once, in a steady order."""
@@ -217,16 +242,25 @@ class Model:
     def faces(self) -> tuple[Face, ...]:
         return tuple(dict.fromkeys(face for body in self.bodies for face in body.faces))
 
+    def faces_but_of(self, other: Model) -> tuple[Face, ...]:
+        """The faces of its bodies that another model has not, and those that others may share of what both have."""
+        both = set(other.bodies)
+        some = (body.made_faces() if body in both else body.faces for body in self.bodies)
+        return tuple(dict.fromkeys(face for faces in some for face in faces))
+
     def edges(self) -> tuple[Edge, ...]:
         return tuple(dict.fromkeys(edge for body in self.bodies for edge in body.edges()))
 
     def owners(self, face: Face) -> tuple[Body, ...]:
-        return tuple(body for body in self.bodies if any(use.face is face for use in body.uses))
+        return tuple(body for body in self.bodies if any(own is face for own in body.made_faces()))
+
+    def face_count(self) -> int:
+        return sum(len(body.uses) for body in self.bodies) - len(self.shared())
 
     def shared(self) -> tuple[Face, ...]:
         """Faces that bound two bodies: the bonded contacts."""
-        count = Counter(face for body in self.bodies for face in set(body.faces))
-        return tuple(face for face in self.faces() if count[face] > 1)
+        count = Counter(face for body in self.bodies for face in dict.fromkeys(body.made_faces()))
+        return tuple(face for face, n in count.items() if n > 1)
 
     def replaced(self, old: Body, new: Iterable[Body]) -> Model:
         """With one body replaced by others at its place; all else is the same object."""
@@ -243,11 +277,21 @@ def rough_box(bodies: Iterable[Body]) -> Floats:
 
 
 _boxes: WeakKeyDictionary[Body, Floats] = WeakKeyDictionary()
+_samples: WeakKeyDictionary[Body, Floats] = WeakKeyDictionary()
 
 
 def _body_box(body: Body) -> Floats:
-    if body in _boxes:
-        return _boxes[body]
+    if body not in _boxes:
+        whole = body.uses
+        points = whole.points(_sampled(whole.body)) if isinstance(whole, Elsewhere) else _sampled(body)
+        _boxes[body] = np.stack([points.min(axis=0), points.max(axis=0)])
+    return _boxes[body]
+
+
+def _sampled(body: Body) -> Floats:
+    """Points (n,3) on every edge of a body, of its triangles, and around what has neither."""
+    if body in _samples:
+        return _samples[body]
     points: list[Floats] = []
     edges = body.edges()
     if edges:
@@ -260,8 +304,7 @@ def _body_box(body: Body) -> Floats:
             reach = np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1]])
             origin = face.surface.frame.origin
             points.append(face.surface.project(origin + 1e3 * (1.0 + np.abs(origin).max()) * reach))
-    every = np.concatenate(points)
-    return _boxes.setdefault(body, np.stack([every.min(axis=0), every.max(axis=0)]))
+    return _samples.setdefault(body, np.concatenate(points))
 
 
 def vertex_at(point: object) -> Vertex:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.copies import origin_of
 from lithon.brep.tessellate import FaceMesh, edge_points, face_mesh, known_edges, known_faces, take_edge, take_face
 from lithon.brep.topology import Edge, Face
 from lithon.errors import Refusal
@@ -32,8 +33,12 @@ class Luggage:
 
 def luggage(faces: Collection[Face]) -> Luggage | None:
     """What is known of the triangles of these faces. Facets are triangles themselves, and what was closed over
-    has those of the face that it was."""
-    known = [(f, m) for f, m in known_faces(faces) if f.before is None and not isinstance(f.surface, Facets)]
+    has those of the face that it was, what was copied those of the face it was made from."""
+    known = [
+        (f, m)
+        for f, m in known_faces(faces)
+        if f.before is None and origin_of(f) is None and not isinstance(f.surface, Facets)
+    ]
     if not known:
         return None
     edges = tuple(dict.fromkeys(e for f, _ in known for e in f.edges()))

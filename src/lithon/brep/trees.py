@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import functools
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.copies import copy_of
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Body
 from lithon.geometry.boxtree import BoxTree
@@ -18,13 +20,22 @@ _ASKEW = np.array([[0.57321, 0.31179, 0.75778], [-0.41873, 0.83321, 0.36114], [0
 
 
 def tree_of(body: Body) -> BoxTree:
-    """Over the triangles of `body_mesh`; cached."""
-    made = _trees.get(body)
-    if made is None:
-        points, triangles, _ = body_mesh(body)
-        made = BoxTree.of(points, triangles)
-        _trees[body] = made
-    return made
+    """Over the triangles of `body_mesh`; cached, of copies the latest few."""
+    if copy_of(body) is not None:
+        return _tree_lately(body)
+    if body not in _trees:
+        _trees[body] = _made(body)
+    return _trees[body]
+
+
+def _made(body: Body) -> BoxTree:
+    points, triangles, _ = body_mesh(body)
+    return BoxTree.of(points, triangles)
+
+
+@functools.lru_cache(maxsize=16)
+def _tree_lately(body: Body) -> BoxTree:
+    return _made(body)
 
 
 def triangle_normals(points: Floats, triangles: Ints) -> Floats:

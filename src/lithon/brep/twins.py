@@ -1,7 +1,7 @@
 """Bodies that are congruent: the same fastener forty times, whether a file says so or not.
 
-Volume, area, moments and counts must agree; then a motion is sought that takes the marked points of one body
-onto those of the other: principal axes onto principal axes, and, where those leave a turn open, a point off
+Volume, area and counts must agree; then a motion is sought that takes the marked points of one body
+onto those of the other: their principal axes onto each other, and, where those leave a turn open, a point off
 the axis onto each of its candidates. A mirror image is no twin.
 """
 
@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from weakref import WeakKeyDictionary
 
 import numpy as np
 import scipy
 
 from lithon.arrays import Floats
+from lithon.brep.copies import copy_of, root_of
 from lithon.brep.measures import face_area, face_centroid, mass_properties
 from lithon.brep.topology import Body, Face, Model
 from lithon.geometry.curves import Ellipse
@@ -25,7 +26,7 @@ _NEAR = 1e-5
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Shape:
-    """What does not change under a motion, and what moves with it: centroid, axes and marked points."""
+    """What does not change under a motion, and what moves with it: the middle, axes and points of what is marked."""
 
     numbers: Floats
     counts: tuple[int, ...]
@@ -39,24 +40,37 @@ _shapes: WeakKeyDictionary[Body, _Shape] = WeakKeyDictionary()
 
 
 def _shape(body: Body) -> _Shape:
-    made = _shapes.get(body)
-    if made is None:
-        mass = mass_properties(body)
-        principal, axes = np.linalg.eigh(mass.inertia)
-        marked = [v.point for v in body.vertices()]
-        for edge in body.edges():
-            if not edge.ring:
-                marked.append(edge.at(0.5))
-            elif isinstance(edge.curve, Ellipse):
-                marked.append(edge.curve.frame.origin)
-        points = np.array(marked) if marked else mass.centroid[None]
-        size = float(np.cbrt(abs(mass.volume))) or 1.0
-        numbers = np.array([mass.volume / size**3, mass.area / size**2, *(principal / size**5), np.log(size)])
-        kinds = [f.surface.kind for f in body.faces]
-        counts = (len(kinds), len(body.edges()), *(kinds.count(k) for k in sorted(set(kinds))))
-        made = _Shape(numbers, counts, mass.centroid, principal, axes.T, points)
-        _shapes[body] = made
-    return made
+    if body not in _shapes:
+        copy = copy_of(body)
+        if copy is None:
+            _shapes[body] = _found(body)
+        else:
+            there = _shape(copy.body)
+            at, axes = copy.points(np.vstack([there.centre, there.points])), copy.ways(there.axes)
+            _shapes[body] = replace(there, centre=at[0], axes=axes, points=at[1:])
+    return _shapes[body]
+
+
+def _found(body: Body) -> _Shape:
+    # The axes are those of the marked points, which a file gives to the last digit: the moments of what it encloses
+    # hang on how well its edges lie on its faces, more so the farther it stands from the origin.
+    mass = mass_properties(body)
+    marked = [v.point for v in body.vertices()]
+    for edge in body.edges():
+        if not edge.ring:
+            marked.append(edge.at(0.5))
+        elif isinstance(edge.curve, Ellipse):
+            marked.append(edge.curve.frame.origin)
+    marked += [face.surface.frame.origin for face in body.faces if not face.loops]
+    points = np.array(marked) if marked else mass.centroid[None]
+    centre = points.mean(axis=0)
+    principal, axes = np.linalg.eigh((points - centre).T @ (points - centre))
+    size = float(np.cbrt(abs(mass.volume))) or 1.0
+    spread = principal / (len(points) * size**2)
+    numbers = np.array([mass.volume / size**3, mass.area / size**2, *spread, np.log(size)])
+    kinds = [f.surface.kind for f in body.faces]
+    counts = (len(kinds), len(body.edges()), *(kinds.count(k) for k in sorted(set(kinds))))
+    return _Shape(numbers, counts, centre, spread, axes.T, points)
 
 
 def twins(model: Model) -> list[list[Body]]:
@@ -74,6 +88,13 @@ def twins(model: Model) -> list[list[Body]]:
 
 def motion_between(a: Body, b: Body) -> Floats | None:
     """The motion (4,4) that takes body a onto b, or None where they are not congruent."""
+    here, there = copy_of(a), copy_of(b)
+    if root_of(a) is root_of(b):
+        from_root = np.eye(4) if here is None else here.motion
+        onto = np.eye(4) if there is None else there.motion
+        motion = np.asarray(onto @ np.linalg.inv(from_root))
+        if np.linalg.det(motion[:3, :3]) > 0.0:
+            return motion
     one, two = _shape(a), _shape(b)
     if one.counts != two.counts or len(one.points) != len(two.points):
         return None
@@ -120,7 +141,7 @@ def _alike(faces: Sequence[Face], other: Body, motion: Floats) -> list[Face]:
 def _turns(one: _Shape, two: _Shape) -> Iterator[Floats]:
     """Rotations (3,3) that take the principal axes of one onto those of the other."""
     p = one.principal
-    same = np.abs(np.diff(p)) < 1e-4 * float(p.max())
+    same = np.abs(np.diff(p)) <= 1e-4 * float(p.max())
     if not same.any():
         for x, y in itertools.product((1.0, -1.0), repeat=2):
             signs = np.array([x, y, 1.0])

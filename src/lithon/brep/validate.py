@@ -11,6 +11,7 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
+from lithon.brep.copies import root_of
 from lithon.brep.measures import face_area, prepare, volume
 from lithon.brep.tessellate import divide_all, face_mesh, leaks
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
@@ -96,6 +97,7 @@ def touching_edges(body: Body) -> list[Edge]:
 
 def widest_gap(body: Body) -> float:
     """How far (mm) an edge stands off its faces and vertices at the most."""
+    body = root_of(body)
     most = max((off for off, _, _ in _stand_off(dict.fromkeys(body.faces)).values()), default=0.0)
     for edge in body.edges():
         for vertex, t in ((edge.start, edge.t0), (edge.end, edge.t1)):

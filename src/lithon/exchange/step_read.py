@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.copies import copy_of, moved, root_of
 from lithon.brep.faceted import bodies_of
-from lithon.brep.moved import moved
-from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
+from lithon.brep.topology import Body, Edge, Face, FaceUse, Model, new_uid
 from lithon.brep.validate import widest_gap
 from lithon.errors import BadFile, Refusal
 from lithon.exchange.part21 import Instance, read_exchange
@@ -78,10 +78,13 @@ class _Reader:
             except Refusal as refusal:
                 notes.append(f"{part.name} left out: {refusal.what}")
                 continue
-            taken.add(place.shape.number)
             base = self._name(place, len(bodies))
             names[base] += 1
-            bodies.append(replace(body, name=base if names[base] == 1 else f"{base} {names[base]}", path=place.path))
+            name = base if names[base] == 1 else f"{base} {names[base]}"
+            bodies.append(replace(body, name=name, path=place.path, uid=new_uid()))
+            if body is part:
+                parts[place.shape.number] = bodies[-1]  # where it stands next is a copy of it
+            taken.add(place.shape.number)
         if not bodies:
             why = f" ({'; '.join(notes[:3])})" if notes else ""
             raise BadFile(f"the STEP file holds no solid that Lithon can read{why}")
@@ -145,10 +148,11 @@ _MOST_NOTES = 40
 def settled(model: Model, notes: list[str], sewn: float = 0.0) -> Model:
     """With the tolerance that the gaps of the file ask for, where they are small or no wider (mm) than what was sewn;
     others stay findings."""
-    gap = max(widest_gap(body) for body in model.bodies)
+    bodies = dict.fromkeys(root_of(body) for body in model.bodies)
+    gap = max(widest_gap(body) for body in bodies)
     if gap <= 10.0 * model.tolerance:
         return model
-    shortest = min((e.length for e in model.edges()), default=np.inf)
+    shortest = min((e.length for body in bodies for e in body.edges()), default=np.inf)
     if gap > max(sewn, _TINY_GAP, min(_SMALL_GAP, 0.05 * shortest)):
         return model
     notes.append(f"edges stand up to {1e3 * gap:.2g} microns off their faces: the tolerance is loosened to that")
@@ -185,6 +189,9 @@ def reshared(model: Model) -> Model:
     first: dict[frozenset[Edge], tuple[Face, Body, bool]] = {}
     bodies: list[Body] = []
     for body in model.bodies:
+        if copy_of(body) is not None:  # its edges are nobody else's
+            bodies.append(body)
+            continue
         uses = list(body.uses)
         for i, use in enumerate(uses):
             key = frozenset(use.face.edges())

@@ -11,6 +11,7 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats
+from lithon.brep.copies import root_of
 from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Model
 from lithon.brep.twins import motion_between
@@ -29,6 +30,11 @@ class Part:
     solids: list[tuple[Body, str]] = field(default_factory=list)
     #: The parts that it holds, where (4,4), and the body that stands there if the part is written once for several.
     children: list[tuple[Part, Floats, Body | None]] = field(default_factory=list)
+
+    def bodies(self) -> list[Body]:
+        """All that is modelled in it and in what it holds, each once."""
+        own = [body for body, _ in self.solids]
+        return list(dict.fromkeys([*own, *(b for child, _, _ in self.children for b in child.bodies())]))
 
 
 def tree_of(model: Model, name: str) -> Part:
@@ -110,8 +116,8 @@ def _repeated(model: Model) -> dict[int, tuple[int, Floats]]:
 def same_at(a: Body, b: Body, near: float = 1e-7) -> Floats | None:
     """The motion (4,4) that takes body a onto body b to within a distance (mm) everywhere, or None."""
     rough = motion_between(a, b)
-    if rough is None:
-        return None
+    if rough is None or root_of(a) is root_of(b):
+        return rough
     here, there = _marks(a), _marks(b)
     _, pair = scipy.spatial.cKDTree(there).query(here @ rough[:3, :3].T + rough[:3, 3])
     if len(set(pair.tolist())) < len(pair):

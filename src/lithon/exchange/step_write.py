@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -12,6 +13,7 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.charts import chart_of
+from lithon.brep.copies import copy_of, moved, root_of
 from lithon.brep.faceted import as_planes
 from lithon.brep.shells import closed, shells
 from lithon.brep.tessellate import edge_points
@@ -54,8 +56,20 @@ def save_atomically(path: Path, data: bytes) -> None:
 
 
 def step_text(model: Model, name: str = "part") -> str:
-    bodies = tuple(as_planes(body) for body in model.bodies)  # the standard's faces have no facets
-    return _Writer(replace(model, bodies=bodies), name).text()
+    return _Writer(replace(model, bodies=tuple(_without_facets(model))), name).text()
+
+
+def _without_facets(model: Model) -> Iterator[Body]:
+    """The bodies with a plane for each triangle: the standard's faces have no facets. Copies stay copies."""
+    known = {root: as_planes(root) for root in dict.fromkeys(root_of(body) for body in model.bodies)}
+    for body in model.bodies:
+        copy, plain = copy_of(body), known[root_of(body)]
+        if copy is None:
+            yield plain
+        elif plain is copy.body:
+            yield body
+        else:
+            yield replace(moved(plain, copy.motion), name=body.name, path=body.path, colour=body.colour)
 
 
 def _real(x: float) -> str:
@@ -95,9 +109,10 @@ class _Writer:
         return f"#{len(self.lines)}"
 
     def text(self) -> str:
-        for face in self.model.faces():
+        root = tree_of(self.model, self.name)
+        for face in dict.fromkeys(face for body in root.bodies() for face in body.faces):
             self._choose_ring_vertices(face)
-        self._structure(tree_of(self.model, self.name))
+        self._structure(root)
         body = "\n".join(f"#{i + 1}={line};" for i, line in enumerate(self.lines))
         return (
             "ISO-10303-21;\nHEADER;\n"

@@ -7,12 +7,13 @@ size(x) = min(wanted, min over sources i of (size_i + growth * |x - x_i|))
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 import scipy
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.sampling import spread
 from lithon.brep.tessellate import edge_points, face_mesh
 from lithon.brep.thickness import thickness
@@ -45,7 +46,7 @@ _OPPOSED = -0.8
 
 
 #: What asks for a size: an edge, a curved face, or the two faces of a wall.
-Maker = tuple[Edge] | tuple[Face] | tuple[Face, Face]
+Maker = Sequence[Edge | Face]
 
 
 class SizeField:
@@ -53,12 +54,7 @@ class SizeField:
     which of them each source is of."""
 
     def __init__(
-        self,
-        rules: SizeRules,
-        points: Floats,
-        sizes: Floats,
-        makers: Sequence[Maker] = (),
-        made_by: Ints | None = None,
+        self, rules: SizeRules, points: Floats, sizes: Floats, makers: Sequence[Maker] = (), made_by: Ints | None = None
     ):
         self.rules = rules
         self.makers = makers
@@ -84,9 +80,7 @@ class SizeField:
         without = sizes.copy()
         some = np.flatnonzero(ruling >= 0)
         some = some[np.argsort(ruling[some], kind="stable")]
-        without[some] = self._tree.ruled(
-            points[some], self.rules.growth, self.rules.size, of_source, ruling[some]
-        )[0]
+        without[some] = self._tree.ruled(points[some], self.rules.growth, self.rules.size, of_source, ruling[some])[0]
         return ruling, sizes, without
 
 
@@ -101,40 +95,68 @@ def size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
     return _last[0][2]
 
 
+@dataclass(slots=True)
+class _Asked:
+    """What asks for sizes in one body: points (n,3), the sizes (n,) there, and which maker (n,) each is of."""
+
+    points: list[Floats] = field(default_factory=list)
+    sizes: list[Floats] = field(default_factory=list)
+    made_by: list[Ints] = field(default_factory=list)
+    makers: list[Maker] = field(default_factory=list)
+
+    def put(self, maker: Maker, points: Floats, sizes: Floats | float) -> None:
+        self.points.append(points)
+        self.sizes.append(np.broadcast_to(np.asarray(sizes, dtype=float), (len(points),)))
+        self.made_by.append(np.full(len(points), len(self.makers)))
+        self.makers.append(maker)
+
+    def extend(self, other: _Asked, copy: Copy | None) -> None:
+        """Take in what asks in another body, or in a copy of it."""
+        self.made_by += [k + len(self.makers) for k in other.made_by]
+        self.sizes += other.sizes
+        self.points += other.points if copy is None else [copy.points(p) for p in other.points]
+        self.makers += other.makers if copy is None else [Copied(copy, m) for m in other.makers]
+
+
 def _size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
-    # Empty to begin with: a plain block asks for nothing.
-    points, sizes, made_by = [np.zeros((0, 3))], [np.zeros(0)], [np.zeros(0, dtype=np.int64)]
-    makers: list[Maker] = []
+    every = _Asked()
+    known: dict[Body, _Asked] = {}
+    for body in bodies:
+        root = root_of(body)
+        if root not in known:
+            known[root] = _asked(root, rules)
+        every.extend(known[root], copy_of(body))
+    # Nothing to begin with: a plain block asks for nothing.
+    points = np.concatenate([np.zeros((0, 3)), *every.points])
+    sizes, made_by = np.concatenate([np.zeros(0), *every.sizes]), np.concatenate([np.zeros(0, int), *every.made_by])
+    return SizeField(rules, points, sizes, every.makers, made_by)
 
-    def put(maker: Maker, p: Floats, s: Floats | float) -> None:
-        points.append(p)
-        sizes.append(np.broadcast_to(np.asarray(s, dtype=float), (len(p),)))
-        made_by.append(np.full(len(p), len(makers)))
-        makers.append(maker)
 
+def _asked(body: Body, rules: SizeRules) -> _Asked:
+    """What asks for sizes in a body. An edge of two bodies asks twice for the same."""
+    out = _Asked()
     turn = 2.0 * np.pi / rules.around
-    for edge in dict.fromkeys(e for body in bodies for e in body.edges()):
+    for edge in body.edges():
         p = edge_points(edge)[1]
         if isinstance(edge.curve, Ellipse):
-            put((edge,), p, turn * edge.curve.minor**2 / edge.curve.major)
+            out.put((edge,), p, turn * edge.curve.minor**2 / edge.curve.major)
         elif not isinstance(edge.curve, Line) and edge.curve.kind != "polyline":
             t = np.linspace(edge.t0, edge.t1, 41)[1:-1]
-            put((edge,), edge.curve.point(t), turn / np.maximum(curvature(edge.curve.derivative, t), 1e-300))
+            out.put((edge,), edge.curve.point(t), turn / np.maximum(curvature(edge.curve.derivative, t), 1e-300))
         length = edge.length
         if not edge.ring and length < rules.size:
-            put((edge,), edge.at(0.5)[None], max(length, rules.smallest * rules.size))
-    for body in bodies:
-        for face in body.faces:
-            if not isinstance(face.surface, Plane):
-                put((face,), *_curved(face, turn, rules))
-        where, wall, own, far, facing = thickness(body)
-        thin = np.flatnonzero((wall < rules.size * rules.through) & (facing < _OPPOSED))
-        thin = thin[np.argsort(own[thin] * len(body.uses) + far[thin], kind="stable")]
-        breaks = np.flatnonzero(np.diff(own[thin] * len(body.uses) + far[thin])) + 1
-        for rows in np.split(thin, breaks) if len(thin) else ():
-            pair = body.uses[int(own[rows[0]])].face, body.uses[int(far[rows[0]])].face
-            put(pair, where[rows], wall[rows] / rules.through)
-    return SizeField(rules, np.concatenate(points), np.concatenate(sizes), makers, np.concatenate(made_by))
+            out.put((edge,), edge.at(0.5)[None], max(length, rules.smallest * rules.size))
+    for face in body.faces:
+        if not isinstance(face.surface, Plane):
+            out.put((face,), *_curved(face, turn, rules))
+    where, wall, own, far, facing = thickness(body)
+    thin = np.flatnonzero((wall < rules.size * rules.through) & (facing < _OPPOSED))
+    thin = thin[np.argsort(own[thin] * len(body.uses) + far[thin], kind="stable")]
+    breaks = np.flatnonzero(np.diff(own[thin] * len(body.uses) + far[thin])) + 1
+    for rows in np.split(thin, breaks) if len(thin) else ():
+        pair = body.uses[int(own[rows[0]])].face, body.uses[int(far[rows[0]])].face
+        out.put(pair, where[rows], wall[rows] / rules.through)
+    return out
 
 
 def _curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:

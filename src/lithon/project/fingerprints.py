@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.copies import copy_of
 from lithon.brep.measures import face_area, face_centroid, prepare
 from lithon.brep.topology import Body, Face, Model, rough_box
 from lithon.errors import BadFile, Unresolved, spot
@@ -45,6 +46,10 @@ class _Marks:
 
     @staticmethod
     def of(body: Body) -> _Marks:
+        copy = copy_of(body)
+        if body not in _known and copy is not None:
+            there = _Marks.of(copy.body)
+            _known[body] = replace(there, places=copy.points(there.places), directions=copy.ways(there.directions))
         if body not in _known:
             prepare(body.faces)
             faces = body.faces
@@ -77,7 +82,7 @@ def resolve(model: Model, wanted: Sequence[Fingerprint]) -> list[Face]:
     """
     span = rough_box(model.bodies)
     reach = 0.03 * float(np.linalg.norm(span[1] - span[0]))
-    faces = [face for body in model.bodies for face in body.faces]
+    places = [(body, k) for body in model.bodies for k in range(len(body.uses))]
     marks = [_Marks.of(body) for body in model.bodies]
     taken: dict[Face, None] = {}
     lost: list[str] = []
@@ -92,7 +97,8 @@ def resolve(model: Model, wanted: Sequence[Fingerprint]) -> list[Face]:
             raise BadFile(f"a recorded face is not well formed ({error})") from error
         away = np.concatenate([np.zeros(0), *(m.away(kind, radius, area, place, direction) for m in marks)])
         # The nearest that no other mark has taken; what two bodies share stands in both.
-        best = next((faces[k] for k in _nearest(away, reach) if faces[k] not in taken), None)
+        near = (body.uses[k].face for body, k in (places[row] for row in _nearest(away, reach)))
+        best = next((face for face in near if face not in taken), None)
         if best is None:
             lost.append(f"{kind} face at {spot(place)}")
         else:

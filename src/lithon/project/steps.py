@@ -201,7 +201,7 @@ def _total(model: Model) -> float:
 
 
 def _outcome(before: Model, after: Model, words: str, **more: Any) -> Outcome:
-    return Outcome(after, words, len(after.faces()) - len(before.faces()), _total(after) - _total(before), **more)
+    return Outcome(after, words, after.face_count() - before.face_count(), _total(after) - _total(before), **more)
 
 
 def _clear(model: Model, step: Step, progress: Progress) -> Outcome:
@@ -359,7 +359,7 @@ def _merge(model: Model, step: Step, progress: Progress) -> Outcome:
 
 def _close(model: Model, step: Step, progress: Progress) -> Outcome:
     out, _ = _mended(model, step, lambda body, own: closed_over(body, own, model.tolerance))
-    new = len(out.faces()) - len(model.faces())
+    new = out.face_count() - model.face_count()
     return _outcome(model, out, f"close {new} opening{'s' if new != 1 else ''}")
 
 

@@ -18,10 +18,12 @@ from typing import Any
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.copies import Copy, arrived, number_of, origin_of
 from lithon.brep.topology import Body, Coedge, Edge, Face, Vertex, use_of
 from lithon.brep.travel import luggage, unpack
 
-_KINDS = (Vertex, Edge, Face, Body)
+_PARTS = (Vertex, Edge, Face)
+_KINDS = (*_PARTS, Body)
 _FEW = 64  # numbers
 Entity = Vertex | Edge | Face | Body
 
@@ -83,6 +85,12 @@ class _Packer(pickle.Pickler):
                 return _frozen, (obj.tobytes(), obj.shape)
             return NotImplemented
         kind: type = type(obj)
+        if kind is Copy:
+            return arrived, (obj.body, obj.motion, obj.uid)
+        if isinstance(obj, _PARTS) and (origin := origin_of(obj)) is not None:
+            return _nth, (origin[0], number_of(*origin))
+        if kind is Body and isinstance(obj.uses, Copy):
+            return _placed, (obj.uses, obj.name, obj.path, obj.colour, obj.uid)
         if kind is Body:
             return _body, (tuple([u.face for u in obj.uses]), bytes([u.forward for u in obj.uses]),
                            obj.name, obj.path, obj.colour, obj.uid)  # fmt: skip
@@ -125,6 +133,14 @@ def _values(kind: type) -> Callable[[Any], tuple[Any, ...]] | None:
 @cache
 def _setters(kind: type) -> list[Callable[[Any, Any], None]]:
     return [getattr(kind, name).__set__ for name in _names(kind) or ()]
+
+
+def _nth(copy: Copy, number: int) -> Vertex | Edge | Face:
+    return copy.nth(number)
+
+
+def _placed(uses: Copy, name: str, path: tuple[str, ...], colour: Any, uid: int) -> Body:
+    return Body(uses, name, path, colour, uid)
 
 
 # A face with a thousand holes and a body of a thousand faces are mostly what the other side knows: their coedges and

@@ -16,6 +16,7 @@ from typing import Any
 from lithon.arrays import Floats
 from lithon.brep.boxes import face_boxes
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.copies import root_of
 from lithon.brep.patches import Change, change
 from lithon.brep.symmetry import Symmetry, symmetry
 from lithon.brep.tessellate import divide_all
@@ -45,9 +46,9 @@ from lithon.survey.standing import Standings, standings
 
 def _drawn(*models: Model) -> None:
     """Make all triangles that a window will ask for; they go along with the answer."""
-    for model in models:
-        divide_all(model.edges())
-        make_ready(model.faces())
+    for body in dict.fromkeys(root_of(body) for model in models for body in model.bodies):
+        divide_all(body.edges())
+        make_ready(body.faces)
 
 
 def _open(progress: Progress, path: Path) -> tuple[Ledger, list[str]]:

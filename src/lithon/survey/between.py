@@ -7,6 +7,7 @@ import itertools
 import numpy as np
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.copies import copy_of, root_of
 from lithon.brep.measures import mass_properties
 from lithon.brep.sampling import spread_inside
 from lithon.brep.shells import closed
@@ -89,8 +90,9 @@ def _crumbs(model: Model) -> list[Finding]:
 def _spots(body: Body, spacing: float, skip: frozenset[int]) -> tuple[Floats, Floats, Ints]:
     """Points (n,3) over a body's faces but the shared ones, outward normals (n,3) and face uses (n,)."""
     points, triangles, owner = body_mesh(body)
-    keep = np.array([use.face.uid not in skip for use in body.uses])[owner]
-    triangles, owner = triangles[keep], owner[keep]
+    if skip:
+        keep = np.array([use.face.uid not in skip for use in body.uses])[owner]
+        triangles, owner = triangles[keep], owner[keep]
     if not len(triangles):
         return np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, dtype=np.int64)
     spots, row = spread_inside(points[triangles], spacing, most=24)
@@ -105,14 +107,26 @@ def _true_distance(one: Body, own: Ints, other: Body, row: Ints, points: Floats)
     pairs = own * len(other.uses) + theirs
     for pair in np.unique(pairs):
         k = np.flatnonzero(pairs == pair)
-        mine, use = one.uses[int(pair) // len(other.uses)].face, other.uses[int(pair) % len(other.uses)]
-        far = use.face.surface.signed_distance(mine.surface.project(points[k]))
+        mine, use = (root_of(b).uses[at] for b, at in zip((one, other), divmod(int(pair), len(other.uses)), strict=True))
+        at = _there(other, _here(one, mine.face.surface.project(_there(one, points[k]))))
+        far = use.face.surface.signed_distance(at)
         out[k] = far if use.face.along == use.forward else -far
     return out
 
 
+def _there(body: Body, points: Floats) -> Floats:
+    """Points (n,3) where they are to the body that one is a copy of: its surfaces need not be made out for this."""
+    copy = copy_of(body)
+    return points if copy is None else copy.back(points)
+
+
+def _here(body: Body, points: Floats) -> Floats:
+    copy = copy_of(body)
+    return points if copy is None else copy.points(points)
+
+
 def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
-    shared = frozenset(f.uid for f in a.faces) & frozenset(f.uid for f in b.faces)
+    shared = frozenset(f.uid for f in a.made_faces()) & frozenset(f.uid for f in b.made_faces())
     whole = closed(a) and closed(b)
     if whole and not shared and _twin(a, b, tolerance):
         return [

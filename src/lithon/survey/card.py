@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -23,8 +24,8 @@ class Finding:
     consequence: str
     remedy: str
     body: Body
-    faces: tuple[Face, ...] = ()
-    edges: tuple[Edge, ...] = ()
+    faces: Sequence[Face] = ()
+    edges: Sequence[Edge] = ()
     #: Which station the card belongs to.
     station: str = "trim"
     #: Why it should rather be kept, where there is a reason.

@@ -7,7 +7,8 @@ between them, are one chain and one feature. A hole is a stack of concave walls 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 from weakref import WeakKeyDictionary
 
@@ -16,6 +17,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.adjacency import Adjacency, adjacency
 from lithon.brep.charts import chart_of
+from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_area, face_centroid
 from lithon.brep.tessellate import edge_points
@@ -35,7 +37,7 @@ class Feature:
 
     kind: Kind
     body: Body
-    faces: tuple[Face, ...]
+    faces: Sequence[Face]
     size: float
     depth: float
     place: Floats
@@ -60,7 +62,10 @@ _features: WeakKeyDictionary[Body, tuple[Feature, ...]] = WeakKeyDictionary()
 def features(body: Body) -> tuple[Feature, ...]:
     """All features of a body, each face in at most one of hole and fillet; cached."""
     hit = _features.get(body)
-    if hit is None:
+    copy = copy_of(body)
+    if hit is None and copy is not None:
+        hit = _features[body] = tuple(_carried(f, body, copy) for f in features(copy.body))
+    elif hit is None:
         adj = adjacency(body)
         adj.all_angles()
         holes = _holes(adj)
@@ -72,12 +77,17 @@ def features(body: Body) -> tuple[Feature, ...]:
 
 def known_features(body: Body) -> tuple[Feature, ...] | None:
     """The features of a body, if they have been found."""
-    return _features.get(body)
+    return features(body) if root_of(body) in _features else None
 
 
 def learn_features(body: Body, found: tuple[Feature, ...]) -> None:
     """Take over what another process found on the same body."""
     _features.setdefault(body, found)
+
+
+def _carried(f: Feature, body: Body, copy: Copy) -> Feature:
+    """A feature of the body that another is a copy of, as it is in that."""
+    return replace(f, body=body, faces=Copied(copy, f.faces), place=copy.points(f.place))
 
 
 # ---- holes

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.brep.adjacency import adjacency
+from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.measures import uses_volume
 from lithon.brep.shells import shells
 from lithon.brep.tessellate import body_mesh, face_mesh
@@ -30,11 +32,21 @@ _RANK = {"stops": 0, "costs": 1, "note": 2}
 def findings(model: Model, size: float, thorough: bool = True) -> list[Finding]:
     """Everything found at this element size, worst first; at a first glance only what is seen at once."""
     out: list[Finding] = []
+    roots = dict.fromkeys(root_of(body) for body in model.bodies)
+    found = {root: body_findings(root, size, model.tolerance, thorough) for root in roots}
     for body in model.bodies:
-        out += body_findings(body, size, model.tolerance, thorough)
+        copy = copy_of(body)
+        own = found[root_of(body)]
+        out += own if copy is None else [_carried(f, body, copy) for f in own]
     if thorough:
         out += pair_cards(model, size)
     return sorted(out, key=lambda f: (_RANK[f.severity], f.size))
+
+
+def _carried(f: Finding, body: Body, copy: Copy) -> Finding:
+    """What was found in the body that another is a copy of, as it is in that."""
+    place = xyz(copy.points(np.array(f.place)))
+    return replace(f, body=body, place=place, faces=Copied(copy, f.faces), edges=Copied(copy, f.edges))
 
 
 def body_findings(body: Body, size: float, tolerance: float, thorough: bool = True) -> list[Finding]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from lithon.brep.boxes import box
+from lithon.brep.copies import root_of
 from lithon.brep.measures import mass_properties
 from lithon.brep.symmetry import symmetry
 from lithon.brep.topology import Body, Model
@@ -32,23 +33,24 @@ def default_size(model: Model) -> float:
 
 def _representation(body: Body) -> str:
     """exact, facets, or mixed."""
+    body = root_of(body)
     facets = {face.surface.kind == "facets" for face in body.faces}
     return "mixed" if len(facets) > 1 else "facets" if True in facets else "exact"
 
 
 def body_facts(body: Body, tolerance: float) -> dict[str, Any]:
-    mass = mass_properties(body)
-    kinds = {flaw.kind for flaw in flaws(body, tolerance)}
+    mass, root = mass_properties(body), root_of(body)
+    kinds = {flaw.kind for flaw in flaws(root, tolerance)}
     return {
         "name": body.name,
         "representation": _representation(body),
         "closed": not kinds & {"open edge", "crowded edge", "flipped face", "leak"},
         "faces": len(body.uses),
-        "edges": len(body.edges()),
+        "edges": len(root.edges()),
         "volume_mm3": mass.volume,
         "area_mm2": mass.area,
         "box_mm": box(body).tolist(),
-        "shortest_edge_mm": min((e.length for e in body.edges()), default=0.0),
+        "shortest_edge_mm": min((e.length for e in root.edges()), default=0.0),
     }
 
 

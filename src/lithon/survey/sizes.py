@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from lithon.brep.copies import Copied, copy_of, root_of
 from lithon.brep.measures import face_width, volume
 from lithon.brep.topology import Body, Edge, Face, Model, rough_box
 from lithon.survey.between import gaps
@@ -19,8 +20,8 @@ class Mark:
     """One size (mm, or mm3 for bodies) and what has it."""
 
     value: float
-    faces: tuple[Face, ...] = ()
-    edges: tuple[Edge, ...] = ()
+    faces: Sequence[Face] = ()
+    edges: Sequence[Edge] = ()
     body: Body | None = None
 
 
@@ -73,8 +74,20 @@ def _wall_marks(body: Body) -> list[Mark]:
 
 def _gap_marks(model: Model) -> list[Mark]:
     reach = 0.1 * float(np.linalg.norm(np.ptp(rough_box(model.bodies), axis=0)))
-    within = [(gap, faces, body) for body in model.bodies for gap, faces, _ in slots(body, reach)]
-    return [Mark(gap, faces=faces, body=body) for gap, faces, body in (*within, *gaps(model, reach))]
+    within = _on_all(model, lambda body: [Mark(gap, faces=faces, body=body) for gap, faces, _ in slots(body, reach)])
+    return [*within, *(Mark(gap, faces=faces, body=body) for gap, faces, body in gaps(model, reach))]
+
+
+def _on_all(model: Model, of: Callable[[Body], list[Mark]]) -> list[Mark]:
+    """The marks of all bodies, those of copies taken from what they are copies of."""
+    known = {root: of(root) for root in dict.fromkeys(root_of(body) for body in model.bodies)}
+    out: list[Mark] = []
+    for body in model.bodies:
+        copy, own = copy_of(body), known[root_of(body)]
+        out += own if copy is None else [
+            replace(m, faces=Copied(copy, m.faces), edges=Copied(copy, m.edges), body=body) for m in own
+        ]  # fmt: skip
+    return out
 
 
 _MAKERS: dict[str, Callable[[Body], list[Mark]]] = {
@@ -91,5 +104,4 @@ def marks(model: Model, lens: str) -> list[Mark]:
     """All sizes of one lens, smallest first."""
     if lens == "gaps":
         return sorted(_gap_marks(model), key=lambda m: m.value)
-    found = [m for body in model.bodies for m in _MAKERS[lens](body)]
-    return sorted(found, key=lambda m: m.value)
+    return sorted(_on_all(model, _MAKERS[lens]), key=lambda m: m.value)

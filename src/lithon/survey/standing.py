@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from lithon.arrays import Floats
+from lithon.brep.copies import root_of
 from lithon.brep.measures import known_moments, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Face, Model
@@ -24,8 +25,8 @@ class Standing:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Standings:
-    """Of each body of a model, its features, and the integrals over its faces; twins together, each group in the order
-    of the model."""
+    """Of each body of a model; the features, and the integrals over faces, of each that is no copy of another; twins
+    together, each group in the order of the model."""
 
     of: dict[Body, Standing]
     groups: list[list[Body]]
@@ -38,6 +39,9 @@ def standings(model: Model) -> Standings:
     of = {}
     for group in groups:
         # Twins differ in where they are; an axis along which one can be swept goes with it.
-        first = Standing(*verdict(group[0]), volume(group[0]) if closed(group[0]) else None)
+        root = root_of(group[0])
+        first = Standing(*verdict(root), volume(root) if closed(root) else None)
         of.update(dict.fromkeys(group, first))
-    return Standings(of, groups, {body: features(body) for body in model.bodies}, known_moments(model.faces()))
+    roots = dict.fromkeys(root_of(body) for body in model.bodies)
+    moments = known_moments(dict.fromkeys(face for root in roots for face in root.faces))
+    return Standings(of, groups, {root: features(root) for root in roots}, moments)

@@ -1,0 +1,51 @@
+"""Faces or edges of a picture by number, those of copies made only when somebody asks for one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any, Generic, TypeVar
+
+from lithon.brep.copies import Copy, Handle, handle
+from lithon.brep.topology import Edge, Face
+
+T = TypeVar("T", Face, Edge)
+
+
+class Rows(Generic[T]):
+    """What lies in a picture, in a row."""
+
+    def __init__(self) -> None:
+        self._of: list[tuple[Copy | None, T]] = []
+        self._number: dict[Handle, int] = {}
+
+    def add(self, copy: Copy | None, sources: Sequence[T]) -> list[bool]:
+        """Put entities of a body (or of a copy of it) at the end; which were not there already."""
+        new = []
+        for x in sources:
+            key: Handle = handle(x) if copy is None else (copy.uid, x)
+            new.append(key not in self._number)
+            if new[-1]:
+                self._number[key] = len(self._of)
+                self._of.append((copy, x))
+        return new
+
+    def __len__(self) -> int:
+        return len(self._of)
+
+    def __getitem__(self, k: int) -> T:
+        copy, source = self._of[k]
+        return source if copy is None else copy.like(source)
+
+    def at(self, k: int) -> Handle:
+        """To compare by, without making it."""
+        copy, source = self._of[k]
+        return handle(source) if copy is None else (copy.uid, source)
+
+    def number(self, entity: object) -> int | None:
+        """Where an entity lies, None where it does not."""
+        return self._number.get(handle(entity)) if isinstance(entity, Face | Edge) else None
+
+    def numbers(self, entities: Iterable[Any]) -> list[int]:
+        """Where those of some entities lie that are here."""
+        found = (self.number(x) for x in entities)
+        return [k for k in found if k is not None]
