@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
-from lithon.brep.copies import root_of
+from lithon.brep.copies import origin_of, root_of
 from lithon.brep.measures import face_area, prepare, volume
 from lithon.brep.tessellate import divide_all, face_mesh, leaks
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
@@ -36,7 +36,7 @@ def flaws(body: Body, tolerance: float) -> list[Flaw]:
     divide_all(body.edges())
     prepare(body.faces)
     found = _edge_flaws(body) + _gap_flaws(body, tolerance)
-    doubtful = [f for f in dict.fromkeys(body.faces) if _sound_faces.get(f, -1.0) != tolerance]
+    doubtful = [f for f in dict.fromkeys(body.faces) if not _sound(_sound_faces, f, tolerance)]
     off = _stand_off(f for f in doubtful if f.before is None)
     for face in doubtful:
         found += _face_flaws(face, tolerance, off)
@@ -137,12 +137,21 @@ def _stand_off(faces: Iterable[Face]) -> dict[Face, tuple[float, Edge, Floats]]:
 
 _sound_edges: WeakKeyDictionary[Edge, float] = WeakKeyDictionary()
 
+T = TypeVar("T", Edge, Face)
+
+
+def _sound(known: WeakKeyDictionary[T, float], entity: T, tolerance: float) -> bool:
+    """Whether a face or edge was once found sound, or what it is a copy of."""
+    if known.get(entity, -1.0) != tolerance and (origin := origin_of(entity)) is not None:
+        entity = origin[1]
+    return known.get(entity, -1.0) == tolerance
+
 
 def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
     """Edges that run backwards or miss their vertices; an edge once found sound is not looked at again."""
     out: list[Flaw] = []
     for edge in body.edges():
-        if _sound_edges.get(edge, -1.0) == tolerance:
+        if _sound(_sound_edges, edge, tolerance):
             continue
         before = len(out)
         if edge.t1 <= edge.t0:
@@ -165,7 +174,7 @@ _Off = dict[Face, tuple[float, Edge, Floats]]
 
 def _face_flaws(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
     """What is wrong with one face; a face once found sound is not looked at again."""
-    if _sound_faces.get(face, -1.0) == tolerance:
+    if _sound(_sound_faces, face, tolerance):
         return []
     if face.before is not None and not _face_flaws(face.before, tolerance, {}):
         # A sound face less one of its holes is sound where what closes the hole is.

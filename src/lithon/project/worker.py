@@ -108,11 +108,12 @@ def _warm(progress: Progress, model: Model) -> None:
     top, low = face_toward(block, (0.0, 0.0, 1.0)), face_toward(block, (0.0, 0.0, -1.0))
     sunk = sink(block, top, Frame.of((0.0, 0.0, 5.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0)), hole, 5.0, low)
     change(Model.of([sunk]), run_step(Model.of([sunk]), clear_step(Model.of([sunk]), [sunk.faces[-1]])).model)
-    for body in model.bodies:
+    for body in dict.fromkeys(root_of(body) for body in model.bodies):
         flaws(body, model.tolerance)
         progress.tell(0.0, "looking at the solid")
         face_boxes(body.faces)
-        resolve(model, [fingerprint(model, body.faces[0])])
+        whole = Model((body,), model.tolerance)
+        resolve(whole, [fingerprint(whole, body.faces[0])])
         progress.tell(0.0, "looking at the solid")
         features(body)
         progress.tell(0.0, "looking at the solid")

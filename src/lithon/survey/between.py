@@ -107,7 +107,8 @@ def _true_distance(one: Body, own: Ints, other: Body, row: Ints, points: Floats)
     pairs = own * len(other.uses) + theirs
     for pair in np.unique(pairs):
         k = np.flatnonzero(pairs == pair)
-        mine, use = (root_of(b).uses[at] for b, at in zip((one, other), divmod(int(pair), len(other.uses)), strict=True))
+        near, far_side = divmod(int(pair), len(other.uses))
+        mine, use = root_of(one).uses[near], root_of(other).uses[far_side]
         at = _there(other, _here(one, mine.face.surface.project(_there(one, points[k]))))
         far = use.face.surface.signed_distance(at)
         out[k] = far if use.face.along == use.forward else -far
