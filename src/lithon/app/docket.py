@@ -82,12 +82,17 @@ def grouped(findings: list[Finding]) -> list[Group]:
     return sorted(groups, key=lambda g: (_ORDER[g.first.severity], bool(g.first.keep), g.first.size))
 
 
-def _step_of(model: Model, group: Group) -> Step | None:
-    """The step that a group's remedy is, if it can be taken from the card."""
+def _has_step(f: Finding) -> bool:
+    """Whether the remedy of a finding is a step that can be taken from its card."""
+    return (f.remedy in _BETWEEN and f.other is not None) or (f.remedy in _REMEDIES and len(f.faces) > 0)
+
+
+def _step_of(model: Model, group: Group) -> Step:
+    """The step that a group's remedy is."""
     f = group.first
     if f.remedy in _BETWEEN and f.other is not None:
         return _BETWEEN[f.remedy](f.body.name, f.other.name)
-    return _REMEDIES[f.remedy](model, group.faces) if f.remedy in _REMEDIES and f.faces else None
+    return _REMEDIES[f.remedy](model, group.faces)
 
 
 def _about(count: float) -> str:
@@ -406,7 +411,7 @@ class Docket(Panel):
         card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}", f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
-        if _step_of(self.work.model, group) is not None:
+        if _has_step(f):
             word = f.remedy.capitalize()
             card.add_button(f"{word} all {n}" if n > 1 else word, lambda g=group: self.remedy(g))
             card.add_button("Keep", lambda g=group: self.keep(g))
@@ -450,9 +455,9 @@ class Docket(Panel):
     def remedy(self, group: Group | None = None) -> None:
         """Propose the remedy of a card."""
         group = group or (self.groups[self.current] if self.groups else None)
-        step = _step_of(self.work.model, group) if group is not None else None
-        if step is None:
+        if group is None or not _has_step(group.first):
             return
+        step = _step_of(self.work.model, group)
         self.work.choose(group.faces)
         n = len(group.findings)
         subject = (f"{n} × " if n > 1 else "") + group.first.text

@@ -46,6 +46,6 @@ class Rows(Generic[T]):
         return self._number.get(handle(entity)) if isinstance(entity, Face | Edge) else None
 
     def numbers(self, entities: Iterable[Any]) -> list[int]:
-        """Where those of some entities lie that are here."""
-        found = (self.number(x) for x in entities)
+        """Where those of some entities, or of some handles, lie that are here."""
+        found = (self._number.get(x) if isinstance(x, tuple) else self.number(x) for x in entities)
         return [k for k in found if k is not None]

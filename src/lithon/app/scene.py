@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from weakref import WeakKeyDictionary
@@ -16,7 +17,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkMapper, vtkPolyDataMapper
 from lithon.app import theme
 from lithon.app.rows import Rows
 from lithon.arrays import Floats, Ints
-from lithon.brep.copies import copy_of, root_of
+from lithon.brep.copies import Handle, copy_of, root_of
 from lithon.brep.patches import flat_shape
 from lithon.brep.shells import closed
 from lithon.brep.tessellate import FaceMesh, edge_points, face_mesh
@@ -76,12 +77,12 @@ class Picture:
         assert self._tree is not None
         return self._tree.result()
 
-    def marked(self, edges: list[Edge], fine: float) -> vtkPolyData:
-        """Edges as lines to be marked with; where there are hundreds, in one go and in steps of about `fine`, as nobody
-        sees finer ones."""
-        known = self.edges.numbers(edges) if len(edges) >= _HUNDREDS else []
-        if len(known) < len(edges) or not known:
-            return line_data(edge_runs(edges))
+    def marked(self, edges: Sequence[Edge | Handle], fine: float) -> vtkPolyData:
+        """Edges as lines to be marked with; where there are hundreds, in steps of about `fine`, as nobody sees finer
+        ones. Handles of edges that are not in the picture are left out."""
+        known = self.edges.numbers(edges)
+        if len(known) < len(edges):
+            return line_data(edge_runs([e for e in edges if isinstance(e, Edge)]))
         wanted = np.zeros(len(self.edges), dtype=bool)
         wanted[known] = True
         rows = np.flatnonzero(wanted[self.edge_of])
@@ -89,7 +90,8 @@ class Picture:
         first = np.flatnonzero(np.diff(of, prepend=-1))
         length = np.diff(np.append(first, len(of)))
         step = np.linalg.norm(points[first + 1] - points[first], axis=1)  # even along a curve; a line has but one
-        skip = np.repeat(np.maximum(1, (fine / np.maximum(step, 1e-300)).astype(np.int64)), length)
+        coarse = fine if len(edges) >= _HUNDREDS else 0.0
+        skip = np.repeat(np.maximum(1, (coarse / np.maximum(step, 1e-300)).astype(np.int64)), length)
         place = np.arange(len(of)) - np.repeat(first, length)
         last = np.zeros(len(of), dtype=bool)
         last[first + length - 1] = True

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QP
 from lithon.app import theme
 from lithon.app.parts import title
 from lithon.app.work import Work
+from lithon.brep.copies import Handle, handle, handles
 from lithon.survey.sizes import LENSES, Lens, Mark, marks
 
 _BIN = 7.0  # pixels between stacks of marks
@@ -221,7 +222,7 @@ _FAR = ("fillets", "holes", "walls", "gaps")
 class Sieve(QFrame):
     """Lenses at the left, the axis at the right."""
 
-    lit = Signal(object, object)  # faces set, edges list
+    lit = Signal(object, object)  # handles of faces and of edges: a set, a list
 
     def __init__(self, work: Work):
         super().__init__()
@@ -310,7 +311,7 @@ class Sieve(QFrame):
             self._index()
         chosen = np.zeros(len(self.marks), dtype=bool)
         for things, needed in ((self.work.faces, self._needs[0]), (self.work.edges, self._needs[1])):
-            rows = np.array([row for thing in things for row in self._rows.get(thing, ())], dtype=np.int64)
+            rows = np.array([row for thing in things for row in self._rows.get(handle(thing), ())], dtype=np.int64)
             chosen |= (needed > 0) & (np.bincount(rows, minlength=len(chosen)) >= needed)
         self.axis.set(self.lens, self._values, chosen, self.work.ledger.size)
 
@@ -318,9 +319,9 @@ class Sieve(QFrame):
         """Which marks a face or an edge belongs to, and how many faces and edges each mark has."""
         self._indexed = self.marks
         self._values = np.array([m.value for m in self.marks])
-        self._rows: dict[object, list[int]] = {}
+        self._rows: dict[Handle, list[int]] = {}
         for k, mark in enumerate(self.marks):
-            for thing in (*mark.faces, *mark.edges):
+            for thing in (*handles(mark.faces), *handles(mark.edges)):
                 self._rows.setdefault(thing, []).append(k)
         self._needs = (
             np.array([len(m.faces) for m in self.marks], dtype=np.int64),
@@ -329,7 +330,7 @@ class Sieve(QFrame):
 
     def _dragged(self, size: float) -> None:
         below = [m for m in self.marks if m.value < size]
-        self.lit.emit({f for m in below for f in m.faces}, [e for m in below for e in m.edges])
+        self.lit.emit({f for m in below for f in handles(m.faces)}, [e for m in below for e in handles(m.edges)])
         self.work.size_dragged.emit(size)
 
     def _dropped(self, size: float) -> None:

@@ -17,6 +17,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from lithon.app.lane import BESIDE, Job, Lane
 from lithon.app.recovery import forget, kept_aside
 from lithon.arrays import Floats
+from lithon.brep.copies import handles
 from lithon.brep.measures import learn_moments
 from lithon.brep.patches import Change
 from lithon.brep.symmetry import Symmetry
@@ -388,8 +389,8 @@ class Work(QObject):
 
     def open_findings(self) -> list[Finding]:
         """Findings on what is not marked as kept."""
-        kept = self.kept_faces()
-        return [f for f in self.findings if not (f.faces and set(f.faces) <= kept)]
+        kept = set(handles(list(self.kept_faces())))
+        return [f for f in self.findings if not (f.faces and kept.issuperset(handles(f.faces)))]
 
     def kept_faces(self) -> set[Face]:
         if self.ledger is None:

@@ -53,7 +53,13 @@ class Copy(Elsewhere):
             yield self[k]
 
     def made_faces(self) -> tuple[Face, ...]:
-        return tuple(use.face for use in self._uses if use is not None)
+        return tuple(x for x in self._made.values() if isinstance(x, Face))
+
+    def use_of(self, face: Face) -> FaceUse | None:
+        origin = origin_of(face)
+        if origin is None or origin[0] is not self:
+            return None
+        return next(self[k] for k, use in enumerate(self.body.uses) if use.face is origin[1])
 
     def points(self, points: Floats) -> Floats:
         """Points (n,3) of the body where they are in the copy."""

@@ -183,6 +183,10 @@ class Elsewhere(Sequence[FaceUse]):
     def made_faces(self) -> tuple[Face, ...]:
         """Those of its faces that anybody has asked for: nobody else can have others."""
 
+    @abstractmethod
+    def use_of(self, face: Face) -> FaceUse | None:
+        """How it uses a face, if it does."""
+
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Body:
@@ -218,10 +222,16 @@ class Body:
 
     def outward(self, face: Face, points: Floats) -> Floats:
         """Normals (n,3) of one of its faces, pointing out of the body."""
-        for use in self.uses:
-            if use.face is face:
-                return use.outward(points)
-        raise KeyError("the face does not bound this body")
+        use = self.use_of(face)
+        if use is None:
+            raise KeyError("the face does not bound this body")
+        return use.outward(points)
+
+    def use_of(self, face: Face) -> FaceUse | None:
+        """How it uses a face, if it does."""
+        if isinstance(self.uses, Elsewhere):
+            return self.uses.use_of(face)
+        return next((use for use in self.uses if use.face is face), None)
 
 
 _edges_of: WeakKeyDictionary[Body, tuple[Edge, ...]] = WeakKeyDictionary()
@@ -252,7 +262,7 @@ class Model:
         return tuple(dict.fromkeys(edge for body in self.bodies for edge in body.edges()))
 
     def owners(self, face: Face) -> tuple[Body, ...]:
-        return tuple(body for body in self.bodies if any(own is face for own in body.made_faces()))
+        return tuple(body for body in self.bodies if body.use_of(face) is not None)
 
     def face_count(self) -> int:
         return sum(len(body.uses) for body in self.bodies) - len(self.shared())

@@ -17,7 +17,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.adjacency import Adjacency, adjacency
 from lithon.brep.charts import chart_of
-from lithon.brep.copies import Copied, Copy, copy_of, root_of
+from lithon.brep.copies import Copied, Copy, copy_of, handle, handles, root_of
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_area, face_centroid
 from lithon.brep.tessellate import edge_points
@@ -396,7 +396,7 @@ def _island(adj: Adjacency, face: Face, loop: Loop, inside: list[Face]) -> Featu
 
 def feature_of(body: Body, face: Face) -> Feature | None:
     """The smallest feature that a face belongs to."""
-    hits = [f for f in features(body) if face in f.faces]
+    hits = [f for f in features(body) if handle(face) in handles(f.faces)]
     return min(hits, key=lambda f: len(f.faces)) if hits else None
 
 
