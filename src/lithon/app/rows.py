@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Sequence
 from typing import Any, Generic, TypeVar
 
+import numpy as np
+
+from lithon.arrays import Bools
 from lithon.brep.copies import Copy, Handle, handle
 from lithon.brep.topology import Edge, Face
 
@@ -18,13 +22,16 @@ class Rows(Generic[T]):
         self._of: list[tuple[Copy | None, T]] = []
         self._number: dict[Handle, int] = {}
 
-    def add(self, copy: Copy | None, sources: Sequence[T]) -> list[bool]:
-        """Put entities of a body (or of a copy of it) at the end; which were not there already."""
-        new = []
-        for x in sources:
-            key: Handle = handle(x) if copy is None else (copy.uid, x)
-            new.append(key not in self._number)
-            if new[-1]:
+    def add(self, copy: Copy | None, sources: Sequence[T]) -> Bools:
+        """Put entities of a body (or of a copy of it) at the end; which (n,) were not there already."""
+        keys = [handle(x) for x in sources] if copy is None else [(copy.uid, x) for x in sources]
+        new = np.array([key not in self._number for key in keys], dtype=bool)
+        if new.all():
+            self._number.update(zip(keys, itertools.count(len(self._of))))
+            self._of += [(copy, x) for x in sources]
+            return new
+        for key, x, fresh in zip(keys, sources, new.tolist(), strict=True):
+            if fresh:
                 self._number[key] = len(self._of)
                 self._of.append((copy, x))
         return new

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -16,8 +16,8 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkMapper, vtkPolyDataMapper
 
 from lithon.app import theme
 from lithon.app.rows import Rows
-from lithon.arrays import Floats, Ints
-from lithon.brep.copies import Handle, copy_of, root_of
+from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.copies import Copy, Handle, copy_of
 from lithon.brep.patches import flat_shape
 from lithon.brep.shells import closed
 from lithon.brep.tessellate import FaceMesh, edge_points, face_mesh
@@ -101,69 +101,118 @@ class Picture:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Drawn:
-    """A body as it is drawn: of each face that can be, points (n,3), normals (n,3) and corners (m,3) of triangles; all
-    edges as closed runs; its vertices (k,3)."""
+    """A body as it is drawn: its faces with the points (n,3), normals (n,3) and triangles (m,3) of all, how many points
+    and triangles (k,2) are each one's; its edges as closed runs of points (n,3), so many (k,) each; its vertices."""
 
-    faces: list[tuple[Face, Floats, Floats, Ints]]
-    edges: list[tuple[Edge, Floats]]
+    faces: list[Face]
+    points: Floats
+    normals: Floats
+    triangles: Ints
+    counts: Ints
+    edges: list[Edge]
+    runs: Floats
+    lengths: Ints
     vertices: Floats
+
+    def at(self, copy: Copy) -> _Drawn:
+        """As it is where a copy of the body stands."""
+        return replace(
+            self,
+            points=copy.points(self.points),
+            normals=copy.ways(self.normals),
+            triangles=self.triangles[:, ::-1] if copy.mirror else self.triangles,
+            runs=copy.points(self.runs),
+            vertices=copy.points(self.vertices),
+        )
+
+    def only(self, faces: Bools, edges: Bools) -> _Drawn:
+        """Some of the faces and edges alone."""
+        if faces.all() and edges.all():
+            return self
+        points, sides = np.repeat(faces, self.counts[:, 0]), np.repeat(faces, self.counts[:, 1])
+        return replace(
+            self,
+            points=self.points[points],
+            normals=self.normals[points],
+            triangles=(np.cumsum(points) - 1)[self.triangles[sides]],
+            counts=self.counts[faces],
+            runs=self.runs[np.repeat(edges, self.lengths)],
+            lengths=self.lengths[edges],
+        )
 
 
 _drawn: WeakKeyDictionary[Body, _Drawn] = WeakKeyDictionary()
 
 
 def _drawing(body: Body) -> _Drawn:
+    copy = copy_of(body)
+    if copy is not None:
+        return _drawing(copy.body).at(copy)
     if body not in _drawn:
-        faces = []
-        for use in {use.face: use for use in reversed(body.uses)}.values():
-            try:
-                mesh = face_mesh(use.face)
-            except Refusal:
-                continue  # its outline is tangled: the Docket says so, its edges are drawn
-            corners = mesh.triangles if use.forward else mesh.triangles[:, ::-1]
-            faces.append((use.face, mesh.points, _normals(use, mesh), corners))
-        vertices = np.array([v.point for v in body.vertices()]).reshape(-1, 3)
-        _drawn[body] = _Drawn(faces[::-1], [(e, _closed(e)) for e in body.edges()], vertices)
+        _drawn[body] = _made_drawing(body)
     return _drawn[body]
+
+
+def _made_drawing(body: Body) -> _Drawn:
+    faces: list[Face] = []
+    points, normals, triangles, counts = [np.zeros((0, 3))], [np.zeros((0, 3))], [np.zeros((0, 3), int)], []
+    total = 0
+    uses: dict[Face, FaceUse] = {}
+    for use in body.uses:
+        uses.setdefault(use.face, use)
+    for face, use in uses.items():
+        try:
+            mesh = face_mesh(face)
+        except Refusal:
+            continue  # its outline is tangled: the Docket says so, its edges are drawn
+        faces.append(face)
+        points.append(mesh.points)
+        normals.append(_normals(use, mesh))
+        triangles.append((mesh.triangles if use.forward else mesh.triangles[:, ::-1]) + total)
+        counts.append((len(mesh.points), len(mesh.triangles)))
+        total += len(mesh.points)
+    edges = list(body.edges())
+    runs = [_closed(e) for e in edges]
+    return _Drawn(
+        faces,
+        np.concatenate(points),
+        np.concatenate(normals),
+        np.concatenate(triangles),
+        np.array(counts, dtype=np.int64).reshape(-1, 2),
+        edges,
+        np.concatenate([np.zeros((0, 3)), *runs]),
+        np.array([len(r) for r in runs], dtype=np.int64),
+        np.array([v.point for v in body.vertices()]).reshape(-1, 3),
+    )
 
 
 def picture(model: Model, hidden: set[str]) -> Picture:
     """The visible bodies of a model; a shared face is drawn once, with its first body's stone."""
-    points, normals, triangles, counts = [np.zeros((0, 3))], [np.zeros((0, 3))], [np.zeros((0, 3), int)], []
     faces: Rows[Face] = Rows()
     edges: Rows[Edge] = Rows()
+    parts: list[_Drawn] = []
     stone: list[int] = []
-    runs, lengths, vertices = [np.zeros((0, 3))], [], [np.zeros((0, 3))]
-    total = 0
     shown = [(k, b) for k, b in enumerate(model.bodies) if b.name not in hidden]
     for k, body in shown:
-        copy, drawn = copy_of(body), _drawing(root_of(body))
-        vertices.append(drawn.vertices if copy is None else copy.points(drawn.vertices))
-        new = faces.add(copy, [face for face, *_ in drawn.faces])
-        for (_, p, n, corners), fresh in zip(drawn.faces, new, strict=True):
-            if not fresh:
-                continue
-            points.append(p if copy is None else copy.points(p))
-            normals.append(n if copy is None else copy.ways(n))
-            triangles.append((corners if copy is None or not copy.mirror else corners[:, ::-1]) + total)
-            counts.append(len(corners))
-            total += len(p)
-        stone += [k % len(theme.STONES)] * sum(new)
-        for (_, run), fresh in zip(drawn.edges, edges.add(copy, [e for e, _ in drawn.edges]), strict=True):
-            if fresh:
-                runs.append(run if copy is None else copy.points(run))
-                lengths.append(len(run))
+        copy, drawn = copy_of(body), _drawing(body)
+        new = faces.add(copy, drawn.faces)
+        parts.append(drawn.only(new, edges.add(copy, drawn.edges)))
+        stone += [k % len(theme.STONES)] * int(new.sum())
+    base = np.cumsum([0, *(len(p.points) for p in parts)])
+    counts = np.concatenate([np.zeros(0, int), *(p.counts[:, 1] for p in parts)])
+    lengths = np.concatenate([np.zeros(0, int), *(p.lengths for p in parts)])
+    empty = np.zeros((0, 3))
     return Picture(
-        np.concatenate(points),
-        np.concatenate(normals),
-        np.concatenate(triangles),
+        np.concatenate([empty, *(p.points for p in parts)]),
+        np.concatenate([empty, *(p.normals for p in parts)]),
+        np.concatenate([np.zeros((0, 3), int), *(p.triangles + at for p, at in zip(parts, base, strict=False))]),
         np.repeat(np.arange(len(counts)), counts),
         faces,
         stone,
         edges,
-        np.concatenate(runs),
+        np.concatenate([empty, *(p.runs for p in parts)]),
         np.repeat(np.arange(len(lengths)), lengths),
-        np.concatenate(vertices),
+        np.concatenate([empty, *(p.vertices for p in parts)]),
         all(closed(b) for _, b in shown),
     )
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from typing import Any
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -31,22 +31,34 @@ _RANK = {"stops": 0, "costs": 1, "note": 2}
 
 def findings(model: Model, size: float, thorough: bool = True) -> list[Finding]:
     """Everything found at this element size, worst first; at a first glance only what is seen at once."""
-    out: list[Finding] = []
     roots = dict.fromkeys(root_of(body) for body in model.bodies)
     found = {root: body_findings(root, size, model.tolerance, thorough) for root in roots}
-    for body in model.bodies:
-        copy = copy_of(body)
-        own = found[root_of(body)]
-        out += own if copy is None else [_carried(f, body, copy) for f in own]
-    if thorough:
-        out += pair_cards(model, size)
-    return sorted(out, key=lambda f: (_RANK[f.severity], f.size))
+    return _Cards(found, model.bodies, pair_cards(model, size) if thorough else [])
 
 
-def _carried(f: Finding, body: Body, copy: Copy) -> Finding:
+class _Cards(list[Finding]):
+    """The findings of bodies and of pairs, in order. To another process go those of copies only once."""
+
+    def __init__(self, found: dict[Body, list[Finding]], bodies: tuple[Body, ...], pairs: list[Finding]):
+        self._told = found, bodies, pairs
+        out = list(pairs)
+        for body in bodies:
+            copy, own = copy_of(body), found[root_of(body)]
+            out += own if copy is None else _carried(own, body, copy)
+        super().__init__(sorted(out, key=lambda f: (_RANK[f.severity], f.size)))
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _Cards, self._told
+
+
+def _carried(found: list[Finding], body: Body, copy: Copy) -> list[Finding]:
     """What was found in the body that another is a copy of, as it is in that."""
-    place = xyz(copy.points(np.array(f.place)))
-    return replace(f, body=body, place=place, faces=Copied(copy, f.faces), edges=Copied(copy, f.edges))
+    places = copy.points(np.array([f.place for f in found]).reshape(-1, 3)).tolist()
+    return [
+        Finding(f.kind, f.severity, f.size, xyz(place), f.text, f.consequence, f.remedy, body, Copied(copy, f.faces),
+                Copied(copy, f.edges), f.station, f.keep)
+        for f, place in zip(found, places, strict=True)
+    ]  # fmt: skip
 
 
 def body_findings(body: Body, size: float, tolerance: float, thorough: bool = True) -> list[Finding]:
