@@ -10,12 +10,12 @@ from solids import bracket, motion
 import lithon
 from lithon.bond.share import bond
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.congruent import same_at
 from lithon.brep.copies import moved
 from lithon.brep.measures import mass_properties
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.twins import motion_between
 from lithon.brep.validate import flaws
-from lithon.exchange.step_tree import same_at
 from lithon.geometry.frames import Frame
 from lithon.project.steps import clear_step, for_twins, run_step
 from lithon.samples import paddle_frame

@@ -13,6 +13,7 @@ from lithon.app import scene
 from lithon.bond.share import bond
 from lithon.brep.boxes import box
 from lithon.brep.build import Round, prism, rectangle
+from lithon.brep.congruent import same_at
 from lithon.brep.copies import copy_of, moved, origin_of, root_of
 from lithon.brep.measures import mass_properties
 from lithon.brep.symmetry import symmetry
@@ -22,7 +23,6 @@ from lithon.brep.topology import Body, Model, rough_box
 from lithon.brep.twins import motion_between, twins
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
-from lithon.exchange.step_tree import same_at
 from lithon.mesh.sizing import SizeRules
 from lithon.project.fingerprints import fingerprint, resolve
 from lithon.project.steps import clear_step, run_step

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.congruent import folded
 from lithon.brep.copies import moved
 from lithon.brep.proto import ProtoEdge, ProtoFaces
 from lithon.brep.sewing import righted, sew, turned_alike
@@ -93,7 +94,7 @@ class _Reader:
             body if body.name else replace(body, name=self.name if unnamed == 1 else f"{self.name} {next(count)}")
             for body in bodies
         ]
-        return Arrival(settled(Model.of(bodies), self.notes, self.reach), told(self.notes))
+        return Arrival(folded(settled(Model.of(bodies), self.notes, self.reach)), told(self.notes))
 
     def _from_surfaces(self, numbers: list[int], faces: dict[int, Face]) -> list[Body]:
         """Solids and open skins of surfaces that no solid owns."""

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from lithon.brep.congruent import folded
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.topology import Model
 from lithon.errors import BadFile
@@ -88,7 +89,7 @@ def _arrived(parts: list[Triangles], notes: list[str], choice: UnitChoice | None
     bodies, more = bodies_of(parts)
     if not bodies:
         raise BadFile("the file holds no triangle with an area")
-    return Arrival(Model.of(bodies), [*notes, *more], choice)
+    return Arrival(folded(Model.of(bodies)), [*notes, *more], choice)
 
 
 def kind_of(data: bytes, name: str) -> str:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from lithon.arrays import Floats
+from lithon.brep.congruent import folded
 from lithon.brep.copies import copy_of, moved, root_of
 from lithon.brep.faceted import bodies_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model, new_uid
@@ -88,7 +89,7 @@ class _Reader:
         if not bodies:
             why = f" ({'; '.join(notes[:3])})" if notes else ""
             raise BadFile(f"the STEP file holds no solid that Lithon can read{why}")
-        return Arrival(settled(reshared(Model.of(bodies)), notes), told(notes))
+        return Arrival(folded(settled(reshared(Model.of(bodies)), notes)), told(notes))
 
     def _bodies(self, shapes: list[Instance], colours: dict[int, tuple[float, float, float]]) -> dict[int, Body]:
         """The solids and sheet models of one unit, by number, each where it was modelled."""

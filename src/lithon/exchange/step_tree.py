@@ -8,13 +8,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
-import scipy
 
 from lithon.arrays import Floats
-from lithon.brep.copies import root_of
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.congruent import same_at
 from lithon.brep.topology import Body, Model
-from lithon.brep.twins import motion_between
 from lithon.exchange.part21 import encode
 from lithon.geometry.frames import Frame
 
@@ -110,50 +107,6 @@ def _repeated(model: Model) -> dict[int, tuple[int, Floats]]:
                 out[first] = first, np.eye(4)
                 out |= {k: (first, m) for k, m in moved.items()}
             left = [k for k in others if k not in moved]
-    return out
-
-
-def same_at(a: Body, b: Body, near: float = 1e-7) -> Floats | None:
-    """The motion (4,4) that takes body a onto body b to within a distance (mm) everywhere, or None."""
-    rough = motion_between(a, b)
-    if rough is None or root_of(a) is root_of(b):
-        return rough
-    here, there = _marks(a), _marks(b)
-    _, pair = scipy.spatial.cKDTree(there).query(here @ rough[:3, :3].T + rough[:3, 3])
-    if len(set(pair.tolist())) < len(pair):
-        return None
-    motion = _fitted(here, there[pair], rough)
-    if float(np.linalg.norm(here @ motion[:3, :3].T + motion[:3, 3] - there[pair], axis=1).max(initial=0.0)) > near:
-        return None
-    for face in dict.fromkeys(a.faces):
-        points = face_mesh(face).points @ motion[:3, :3].T + motion[:3, 3]
-        like = [f for f in b.faces if f.surface.kind == face.surface.kind and len(f.loops) == len(face.loops)]
-        if not any(float(np.abs(f.surface.signed_distance(points)).max()) <= near for f in like):
-            return None
-    return motion
-
-
-def _marks(body: Body) -> Floats:
-    """Points (n,3) that move with a body: its vertices, and three on each edge."""
-    points = [v.point for v in body.vertices()]
-    points += [edge.at(s) for edge in body.edges() if not edge.ring for s in (0.25, 0.5, 0.75)]
-    points += [edge.curve.frame.origin for edge in body.edges() if edge.ring and hasattr(edge.curve, "frame")]
-    return np.unique(np.round(np.array(points).reshape(-1, 3), 9), axis=0)
-
-
-def _fitted(here: Floats, there: Floats, rough: Floats) -> Floats:
-    """The rotation and shift (4,4) nearest to taking points (n,3) onto others, as free of rounding as they are; the
-    rough one where points do not say."""
-    if len(here) < 3:
-        return rough
-    a, b = here - here.mean(axis=0), there - there.mean(axis=0)
-    u, size, v = np.linalg.svd(b.T @ a)
-    if size[1] < 1e-9 * size[0]:
-        return rough
-    flip = np.diag([1.0, 1.0, np.sign(np.linalg.det(u @ v))])
-    out = np.eye(4)
-    out[:3, :3] = u @ flip @ v
-    out[:3, 3] = there.mean(axis=0) - out[:3, :3] @ here.mean(axis=0)
     return out
 
 
