@@ -17,6 +17,7 @@ from lithon.brep.trees import tree_of
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.frames import Frame
 from lithon.survey import corners
+from lithon.survey import features as found_features
 from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.trim.clear import clear
@@ -29,7 +30,7 @@ def forget():
     """As if no body had ever been looked at."""
     for table in (
         thickness._known, thickness._whole, crossings._found, crossings._seen_with, crossings._seen,
-        corners._turned, corners._sharps, adjacency._angles,
+        corners._turned, corners._sharps, adjacency._angles, adjacency._told, found_features._features,
     ):  # fmt: skip
         table.clear()
 
@@ -111,6 +112,25 @@ def test_cards_after_edits_are_those_of_a_fresh_look(seed):
         both = set(pairs[0]) & set(pairs[1])
         assert len(both) >= 0.9 * max(len(pairs[0]), len(pairs[1]))
         assert all(pairs[0][faces] == pytest.approx(pairs[1][faces], rel=0.15) for faces in both)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_features_after_edits_are_those_of_a_fresh_look(seed):
+    forget()
+    rng = np.random.default_rng(500 + seed)
+    model = (perforated(12), pocketed(6), Model.of([bracket(seed).body]))[seed % 3]
+    steps = edits(model.bodies[0], model.tolerance, rng, many=6)
+    known = [features(body) for body in steps]
+    assert sum(len(some) for some in known) > 10
+    for body, some in zip(steps, known, strict=True):
+        forget()
+        assert [facts(f) for f in features(body)] == [facts(f) for f in some]
+        assert all(f.body is body and set(f.faces) <= set(body.faces) for f in some)
+
+
+def facts(f):
+    place = tuple(np.round(f.place, 6).tolist())
+    return f.kind, f.faces, round(f.size, 9), round(f.depth, 9), place, f.through, f.convex
 
 
 def test_a_cut_through_itself_is_carried_over_an_edit():

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Callable
+from dataclasses import fields
 from functools import cached_property
-from typing import Literal
+from typing import Literal, TypeVar
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -12,7 +14,8 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.geometry.batch import CurveBatch, RollBatch
-from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.tolerance import SMOOTH
 
 Turn = Literal["convex", "concave", "smooth"]
@@ -24,6 +27,8 @@ class Adjacency:
     def __init__(self, body: Body):
         self.body = body
         self.uses: dict[Edge, list[tuple[FaceUse, Coedge]]] = defaultdict(list)
+        #: The edges that were asked about since somebody began to watch.
+        self.asked: set[Edge] = set()
         for use in body.uses:
             for loop in use.face.loops:
                 for coedge in loop:
@@ -48,6 +53,7 @@ class Adjacency:
 
     def across(self, face: Face, edge: Edge) -> Face:
         """The face on the other side of an edge; the face itself on a slit."""
+        self.asked.add(edge)
         faces = [use.face for use, _ in self.uses[edge]]
         others = [f for f in faces if f is not face]
         return others[0] if others else face
@@ -58,6 +64,7 @@ class Adjacency:
 
     def angle(self, edge: Edge) -> float:
         """How far the outward normal turns over the edge: positive convex, negative concave."""
+        self.asked.add(edge)
         uses = self.uses[edge]
         known = _angles.get(edge)
         if known is None or known[0] != sides_of(uses):
@@ -89,6 +96,53 @@ class Adjacency:
         if abs(angle) < SMOOTH:
             return "smooth"
         return "convex" if angle > 0.0 else "concave"
+
+
+#: What was told of a face or loop before: the answer, the faces in it, and what it hangs on.
+_told: dict[tuple[str, object], tuple[object, tuple[Face, ...], dict[Edge, object]]] = {}
+_MOST_TOLD = 200_000
+T = TypeVar("T")
+
+
+def as_before(
+    adj: Adjacency, what: str, about: Face | Edge, find: Callable[[], T], faces: Callable[[T], tuple[Face, ...]]
+) -> T:
+    """What `find` tells about a face or edge of a body: as it was told of a body before that had the same there. What
+    it asks it must ask of `adj`, edge by edge. `faces`: those in its answer."""
+    known = _told.get((what, about))
+    if known is not None:
+        answer, inside, edges = known
+        if all(f in adj.use_of for f in inside) and all(_beside(adj, e) == side for e, side in edges.items()):
+            return answer  # type: ignore[return-value]
+    before, adj.asked = adj.asked, set()
+    found = find()
+    if len(_told) > _MOST_TOLD:
+        _told.clear()
+    _told[what, about] = found, faces(found), {e: _beside(adj, e) for e in adj.asked}
+    adj.asked = before | adj.asked
+    return found
+
+
+def _beside(adj: Adjacency, edge: Edge) -> object:
+    """What matters of the faces at an edge: the surfaces that they lie on, how they are walked, and whether they have
+    one loop, two or more."""
+    return [
+        (_place(use.face.surface), use.face.along, use.forward, coedge.forward, min(len(use.face.loops), 3))
+        for use, coedge in adj.uses.get(edge, ())
+    ]
+
+
+def _place(surface: Surface) -> object:
+    """What a surface is told by: by value where that is little, since it may have come from another process."""
+    if not isinstance(surface, Plane | Cylinder | Cone | Sphere | Torus):
+        return surface
+    frame, names = surface.frame, _NUMBERS[type(surface)]
+    return type(surface), frame.origin.tobytes(), frame.z.tobytes(), *(getattr(surface, name) for name in names)
+
+
+_NUMBERS: dict[type, tuple[str, ...]] = {
+    kind: tuple(f.name for f in fields(kind) if f.type == "float") for kind in (Plane, Cylinder, Cone, Sphere, Torus)
+}
 
 
 #: For each edge the uses that were asked about, and the angle between them.

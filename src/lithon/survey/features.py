@@ -9,13 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Literal
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import Adjacency, adjacency
+from lithon.brep.adjacency import Adjacency, adjacency, as_before
 from lithon.brep.charts import chart_of
 from lithon.brep.copies import Copied, Copy, copy_of, handle, handles, root_of
 from lithon.brep.loops import flat_loop
@@ -98,11 +99,18 @@ def _holes(adj: Adjacency) -> list[Feature]:
     taken: set[Face] = set()
     narrow = sorted((u for u in adj.body.uses if isinstance(u.face.surface, Cylinder)), key=_radius)
     for use in narrow:
-        if use.face not in taken and (found := _hole(adj, use)) is not None:
-            out.append(found)
+        if use.face in taken:
+            continue
+        found = as_before(adj, "hole", use.face, partial(_hole, adj, use), _faces_of)
+        if found is not None:
+            out.append(replace(found, body=adj.body))
             taken |= set(found.faces)
     order = {use.face: k for k, use in enumerate(adj.body.uses)}
     return sorted(out, key=lambda h: order[h.faces[0]])
+
+
+def _faces_of(found: Feature | None) -> tuple[Face, ...]:
+    return tuple(found.faces) if found is not None else ()
 
 
 def _radius(use: FaceUse) -> float:
@@ -197,7 +205,10 @@ def _blends(adj: Adjacency, taken: set[Face]) -> list[Feature]:
     """Chains of fillet strips with their corners, and chamfers."""
     strips: dict[Face, tuple[float, float, bool]] = {}
     for use in adj.body.uses:
-        if use.face not in taken and (found := _strip(adj, use)) is not None:
+        if use.face in taken or not isinstance(use.face.surface, Cylinder | Torus | Sphere):
+            continue
+        found = as_before(adj, "strip", use.face, partial(_strip, adj, use), lambda _: ())
+        if found is not None:
             strips[use.face] = found
     out: list[Feature] = []
     left = dict.fromkeys(strips)
@@ -344,15 +355,21 @@ def _islands(adj: Adjacency, taken: set[Face]) -> list[Feature]:
         for loop in face.loops:
             if adj.across(face, loop[0].edge) in taken:
                 continue
-            flat, _ = flat_loop(loop, chart_of(face), face.along)
-            x, y = flat[:, 0], flat[:, 1]
-            if float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()) > 0.0:
-                continue
-            inside = _enclosed(adj, face, loop)
-            if inside is None:
-                continue
-            out.append(_island(adj, face, loop, inside))
+            way = "island ahead" if loop[0].forward else "island back"
+            found = as_before(adj, way, loop[0].edge, partial(_within, adj, face, loop), _faces_of)
+            if found is not None and len(found.faces) < len(adj.body.uses) - 1:
+                out.append(replace(found, body=adj.body))
     return out
+
+
+def _within(adj: Adjacency, face: Face, loop: Loop) -> Feature | None:
+    """What a loop of a plane face encloses, if it is an inner one."""
+    flat, _ = flat_loop(loop, chart_of(face), face.along)
+    x, y = flat[:, 0], flat[:, 1]
+    if float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()) > 0.0:
+        return None
+    inside = _enclosed(adj, face, loop)
+    return _island(adj, face, loop, inside) if inside is not None else None
 
 
 def _enclosed(adj: Adjacency, face: Face, loop: Loop) -> list[Face] | None:
@@ -370,7 +387,7 @@ def _enclosed(adj: Adjacency, face: Face, loop: Loop) -> list[Face] | None:
             if other not in seen:
                 seen[other] = None
                 stack.append(other)
-    return None if len(seen) >= len(adj.body.uses) - 1 else list(seen)
+    return list(seen)
 
 
 def _island(adj: Adjacency, face: Face, loop: Loop, inside: list[Face]) -> Feature:
