@@ -14,7 +14,7 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, gauss
+from lithon.arrays import Floats, Ints, frozen, gauss
 from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.copies import copy_of, origin_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
@@ -29,7 +29,6 @@ from lithon.geometry.splines import BSplineCurve, SplineChart
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 _NODES, _WEIGHTS = gauss(10)
-_INNER, _INNER_WEIGHTS = gauss(5)
 #: Straight from a foot to an edge the integrands are cubics: two nodes are exact.
 _STRAIGHT, _STRAIGHT_WEIGHTS = gauss(2)
 
@@ -134,7 +133,7 @@ def _loop_moments(face: Face) -> Floats:
     for loop in face.loops:
         for coedge in loop:
             edge = coedge.edge
-            along = hand * _run(edge, chart, base, 8, 4)
+            along = hand * _run(edge, chart, base)
             total += along if coedge.forward else -along
     return total
 
@@ -189,21 +188,20 @@ def _rolled(sides: list[_Side]) -> Floats:
     return np.asarray(np.add.reduceat(each, first, axis=0))
 
 
-def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floats:
-    """The loop integral (14,) along one edge, walked forward: the inner integral from the height `base`
-    in `layers` stretches, the outer one in at least `least` pieces."""
-    cuts = _smooth_cuts(edge, least)
+def _run(edge: Edge, chart: Chart, base: float) -> Floats:
+    """The loop integral (14,) along one edge, walked forward, the inner integral from the height `base`. Splines are
+    integrated from knot to knot: Gauss's rule is as good as what it integrates is smooth."""
+    cuts = _smooth_cuts(edge, 4 if isinstance(chart, SplineChart) else 8)
     if isinstance(chart, PolarCone | PolarSphere):
         cuts = _by_angle(edge, chart, cuts)
+    if isinstance(chart, SplineChart):
+        cuts = _at_knots(edge, chart, cuts)
     pieces = len(cuts) - 1
     half = np.diff(cuts)[:, None] / 2.0
     t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
     weight = np.broadcast_to(half * _WEIGHTS, (pieces, len(_NODES))).ravel()
     flat = chart.flat(edge.curve.point(t))
     du = _flat_rate(chart, flat, edge.curve.derivative(t))
-    inner, inner_weights = (_INNER, _INNER_WEIGHTS) if layers == 1 else (_NODES, _WEIGHTS)
-    share = (np.arange(layers)[:, None] + 0.5 * (1.0 + inner)).ravel() / layers
-    parts = np.tile(0.5 * inner_weights, layers) / layers
     rise = flat[:, 1] - base
     # Along the base, and straight towards it, nothing is added: on patches that are three edges of four.
     counts = np.flatnonzero(np.abs(du * rise) > 1e-14 * (np.abs(rise).max() + 1e-300) * np.linalg.norm(
@@ -211,14 +209,54 @@ def _run(edge: Edge, chart: Chart, base: float, least: int, layers: int) -> Floa
     if not len(counts):
         return np.zeros(14)
     flat, du, rise, weight = flat[counts], du[counts], rise[counts], weight[counts]
-    height = base + np.multiply.outer(share, rise)
-    at = np.stack([np.broadcast_to(flat[:, 0], height.shape), height], axis=-1).reshape(-1, 2)
+    heights, least = (chart.knots()[1], 2) if isinstance(chart, SplineChart) else (np.zeros(0), 4)
+    own, height, parts = _stretches(base, rise, heights, least)
+    at = np.stack([flat[own, 0], height], axis=-1)
     points, frame = chart.spots(at) if isinstance(chart, SplineChart) else (chart.point(at), chart.tangents(at))
     normal = np.cross(frame[:, 0], frame[:, 1]) * (-1.0 if isinstance(chart, PolarSphere) else 1.0)
     stretch = np.linalg.norm(normal, axis=1)
     normal = normal / np.maximum(stretch, 1e-300)[:, None]
-    values = (_integrands(points, normal) * stretch[:, None]).reshape(len(share), len(rise), 14)
-    return np.asarray(-((weight * du) @ np.einsum("k,t,ktf->tf", parts, rise, values)))
+    return np.asarray(-((weight * du)[own] * parts * stretch) @ _integrands(points, normal))
+
+
+def _stretches(base: float, rise: Floats, knots: Floats, least: int) -> tuple[Ints, Floats, Floats]:
+    """Nodes from a height up (or down) by each of several rises (n,), in stretches between knots and at least so many:
+    the row of each node, its height, and its weight."""
+    top = base + rise
+    inner = base + np.multiply.outer(np.arange(1, least) / least, rise)
+    ends = np.clip(knots[:, None], np.minimum(base, top), np.maximum(base, top))
+    every = np.sort(np.concatenate([np.broadcast_to([[base]], (1, len(rise))), inner, ends, top[None]]), axis=0)
+    width = np.diff(every, axis=0)
+    stretch, own = np.nonzero(width > 1e-13 * np.abs(rise))
+    low, wide = every[stretch, own], width[stretch, own]
+    height = low[:, None] + wide[:, None] * 0.5 * (1.0 + _NODES)
+    weight = (np.sign(rise)[own] * wide)[:, None] * 0.5 * _WEIGHTS
+    return np.repeat(own, len(_NODES)), height.ravel(), weight.ravel()
+
+
+def _at_knots(edge: Edge, chart: SplineChart, cuts: Floats) -> Floats:
+    """More cuts where an edge passes a knot of a spline surface, either way."""
+    t = np.unique(np.concatenate([cuts, np.linspace(edge.t0, edge.t1, 33)]))
+    flat = chart.flat(edge.curve.point(t))
+    passed: list[tuple[Floats, ...]] = []
+    for k, knots in enumerate(chart.knots()):
+        if float(np.ptp(flat[:, k])) < 1e-9 * float(np.abs(flat[:, k]).max() + np.abs(knots).max(initial=0.0)):
+            continue  # it runs along a knot, or between two
+        away = flat[:, k, None] - knots
+        row, which = np.nonzero((away[:-1] < 0.0) != (away[1:] < 0.0))
+        column = np.full(len(row), float(k))
+        passed.append((t[row], t[row + 1], away[row, which], away[row + 1, which], knots[which], column))
+    if not passed:
+        return cuts
+    low, high, f_low, f_high, goal, column = (np.concatenate(x) for x in zip(*passed, strict=True))
+    for _ in range(4 if len(low) else 0):  # the secant, kept within
+        at = np.clip(low - f_low * (high - low) / (f_high - f_low), low, high)
+        f = chart.flat(edge.curve.point(at))[np.arange(len(at)), column.astype(int)] - goal
+        before = (f < 0.0) == (f_low < 0.0)
+        low, f_low = np.where(before, at, low), np.where(before, f, f_low)
+        high, f_high = np.where(before, high, at), np.where(before, f_high, f)
+    out = np.unique(np.concatenate([cuts, np.where(np.abs(f_low) < np.abs(f_high), low, high)]))
+    return out[np.concatenate([[True], np.diff(out) > 1e-9 * (edge.t1 - edge.t0)])]
 
 
 def _smooth_cuts(edge: Edge, least: int) -> Floats:

@@ -213,6 +213,34 @@ def surface_values(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Flo
 
 
 @njit(cache=True)
+def surface_frames(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Floats, v: Floats) -> Floats:
+    """Point, du, dv as (3,n,3) at parameters (n,), for those who need no second derivatives; net (nu,nv,4)."""
+    out = np.empty((3, len(u), 3))
+    fu, fv, h = np.empty((_ROWS, du + 1)), np.empty((_ROWS, dv + 1)), np.empty((3, 4))
+    for n in range(len(u)):
+        iu = _functions(ku, du, u[n], fu)
+        iv = _functions(kv, dv, v[n], fv)
+        h[:, :] = 0.0
+        for i in range(du + 1):
+            for c in range(4):
+                row, slope = 0.0, 0.0
+                for j in range(dv + 1):
+                    x = net[iu + i, iv + j, c]
+                    row += fv[0, j] * x
+                    slope += fv[1, j] * x
+                h[0, c] += fu[0, i] * row
+                h[1, c] += fu[1, i] * row
+                h[2, c] += fu[0, i] * slope
+        w = h[0, 3]
+        for c in range(3):
+            p = h[0, c] / w
+            out[0, n, c] = p
+            out[1, n, c] = (h[1, c] - h[1, 3] * p) / w
+            out[2, n, c] = (h[2, c] - h[2, 3] * p) / w
+    return out
+
+
+@njit(cache=True)
 def _brought(t: float, low: float, high: float, closed: bool) -> float:
     if low <= t <= high:
         return t

@@ -15,7 +15,7 @@ from lithon.arrays import Floats, frozen, gauss, span_by_span
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
 from lithon.geometry.frames import Frame
 from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
-from lithon.geometry.spline_kernels import curve_closest, curve_values, surface_closest, surface_values
+from lithon.geometry.spline_kernels import curve_closest, curve_values, surface_closest, surface_frames, surface_values
 from lithon.geometry.surfaces import Surface
 
 #: In how many regions of a surface more a closest point is sought.
@@ -210,6 +210,25 @@ class BSplineSurface:
         )  # fmt: skip
         return list(made)
 
+    def frames(self, u: Floats, v: Floats) -> list[Floats]:
+        """Point, du, dv, each (n,3), at parameters (n,)."""
+        made = surface_frames(
+            self.knots_u, self.knots_v, self.degree_u, self.degree_v, self._net(),
+            np.ascontiguousarray(u, dtype=float), np.ascontiguousarray(v, dtype=float),
+        )  # fmt: skip
+        return list(made)
+
+    def inner_knots(self) -> tuple[Floats, Floats]:
+        """The knots along u and along v between which it is one polynomial piece, or a quotient of two; without the
+        ends, but where it is closed: these are knots too, and repeat with the period."""
+        out = []
+        sides = ((self.knots_u, self.degree_u), (self.knots_v, self.degree_v))
+        for (knots, degree), closed in zip(sides, self.closed(), strict=True):
+            k = np.unique(knots[degree : len(knots) - degree])
+            span = k[-1] - k[0]
+            out.append(np.concatenate([k[:-1] - span, k, k[1:] + span]) if closed else k[1:-1])
+        return out[0], out[1]
+
     def _net(self) -> Floats:
         """Homogeneous control points (nu,nv,4)."""
         if "net" not in self._kept:
@@ -239,7 +258,9 @@ class BSplineSurface:
             place = np.stack(np.meshgrid(np.arange(len(u)), np.arange(len(v)), indexing="ij"), axis=-1).reshape(-1, 2)
             spots = self.at(uv[:, 0], uv[:, 1])[0]
             cells = spots.reshape(len(u), len(v), 3)
-            reach = float(np.linalg.norm(cells[1:, 1:] - cells[:-1, :-1], axis=2).max())
+            across = (cells[1:, 1:] - cells[:-1, :-1], cells[1:, :-1] - cells[:-1, 1:])
+            # The middle of a cell is half its longer diagonal away from a corner; a bent one a little more.
+            reach = 0.6 * max(float(np.linalg.norm(d, axis=2).max()) for d in across)
             self._kept["grid"] = uv, place, scipy.spatial.cKDTree(spots), reach
         found: tuple[Floats, Floats, scipy.spatial.cKDTree, float] = self._kept["grid"]
         return found
@@ -433,6 +454,11 @@ class SplineChart:
     def singular(self) -> Floats:
         return NOWHERE
 
+    def knots(self) -> tuple[Floats, Floats]:
+        """The inner knots of the surface along both flat coordinates."""
+        u, v = (k * scale for k, scale in zip(self.surface.inner_knots(), self.scale, strict=True))
+        return (v, -u[::-1]) if self.swap else (u, v)
+
     def flat(self, points: Floats) -> Floats:
         points = np.asarray(points, dtype=float)
         uv = self.surface.parameters(points.reshape(-1, 3))
@@ -453,7 +479,7 @@ class SplineChart:
 
     def point(self, flat: Floats) -> Floats:
         uv = self._uv(flat)
-        points = self.surface.at(uv[:, 0], uv[:, 1])[0]
+        points = self.surface.frames(uv[:, 0], uv[:, 1])[0]
         self.surface.learn(points, uv)
         return points.reshape(*np.shape(flat)[:-1], 3)
 
@@ -463,6 +489,6 @@ class SplineChart:
     def spots(self, flat: Floats) -> tuple[Floats, Floats]:
         """Points (n,3) and tangents (n,2,3) at flat points (n,2), at the price of one."""
         uv = self._uv(flat)
-        points, du, dv, *_ = self.surface.at(uv[:, 0], uv[:, 1])
+        points, du, dv = self.surface.frames(uv[:, 0], uv[:, 1])
         du, dv = du / self.scale[0], dv / self.scale[1]
         return points, np.stack([dv, -du] if self.swap else [du, dv], axis=1)
