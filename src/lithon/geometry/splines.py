@@ -260,7 +260,7 @@ class BSplineSurface:
             cells = spots.reshape(len(u), len(v), 3)
             across = (cells[1:, 1:] - cells[:-1, :-1], cells[1:, :-1] - cells[:-1, 1:])
             # The middle of a cell is half its longer diagonal away from a corner; a bent one a little more.
-            reach = 0.6 * max(float(np.linalg.norm(d, axis=2).max()) for d in across)
+            reach = 0.75 * max(float(np.linalg.norm(d, axis=2).max()) for d in across)
             self._kept["grid"] = uv, place, scipy.spatial.cKDTree(spots), reach
         found: tuple[Floats, Floats, scipy.spatial.cKDTree, float] = self._kept["grid"]
         return found
