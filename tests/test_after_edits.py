@@ -85,8 +85,19 @@ def test_rays_go_as_far_as_in_the_whole_body(seed, sense):
         sure = np.all([np.isclose(there, other, atol=1e-3) for other in nudged], axis=0)
         assert sure.mean() > 0.97
         told = distance[flat]
-        assert np.isclose(there, told, rtol=1e-6, atol=1e-6)[sure].all()
-        hit = sure & (which >= 0)
+        # Where a ball fits in that is narrower, it is as wide as one that knows nothing of what was there before.
+        skin, scale = thickness._skin(body)
+        anew = thickness._Rays.ready(spots, ways, own)
+        anew.meet(np.arange(len(own)), skin, sense, 1e-7 * scale, reach)
+        anew.swell(np.arange(len(own)), skin, sense, min(reach, scale / 12.0))
+        anew.settle([skin])
+        ball = anew.held[flat] >= 0
+        told_ball = told < there * (1.0 - 1e-6)
+        assert np.isclose(there, told, rtol=1e-6, atol=1e-6)[sure & ~ball & ~told_ball].all()
+        # One that touches a round face where two of its triangles meet is on the rim of the one, not of the other.
+        assert (ball != told_ball)[sure].mean() < 1e-3
+        assert np.isclose(anew.wide[flat], told, rtol=1e-6, atol=1e-6)[sure & ball & told_ball].all()
+        hit = sure & (which >= 0) & ~ball & ~told_ball
         # On the edge between two faces either is met.
         assert (owner[which[hit]] != far[flat][hit]).sum() <= 0.005 * hit.sum()
         assert np.abs(facing).max() <= 1.0 + 1e-9

@@ -1,4 +1,5 @@
-"""Thickness of the solid behind its surface, and clearance before it, by rays through the tessellation.
+"""Thickness of the solid behind its surface, and clearance before it, by rays through the tessellation and by inscribed
+balls: a wall that is not straight across is as thick as the ball that fits in.
 
 After an edit only what changed is looked at again: the samples of faces that are still there keep what they met, unless
 that is gone or something new stands nearer.
@@ -7,25 +8,35 @@ that is gone or something new stands nearer.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
-from lithon.brep.copies import copy_of, origin_of, root_of
+from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.copies import Copy, copy_of, origin_of, root_of
 from lithon.brep.sampling import spread_inside
 from lithon.brep.tessellate import body_mesh, face_mesh
-from lithon.brep.topology import Body, Face
+from lithon.brep.topology import Body, Face, rough_box
 from lithon.brep.trees import tree_of, triangle_normals
+from lithon.geometry.balls import inscribed
 from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.surfaces import Plane
 
 #: Samples beyond which they are thinned.
 _MOST = 150_000
 #: What a ray leaves behind it (shares of the diagonal): where it comes from.
 _LEAST = 1e-7
+#: Balls are at most this share of the diagonal wide, and told only where they are this much narrower than the ray is
+#: long: below that the chords of curved faces speak.
+_WIDEST, _SLIM = 1.0 / 12.0, 0.97
+#: Within a far side a ball touches it straight on (cosine), but for the chords.
+_STRAIGHT = 0.98
 #: A body that keeps this share of another's faces is looked at as a change of that one.
 _ALIKE = 0.7
+#: And whose diagonal is the same but for this share.
+_GROWN = 1e-3
 #: Sample points, distances, face uses on both sides, cosines.
 Field = tuple[Floats, Floats, Ints, Ints, Floats]
 
@@ -34,7 +45,9 @@ Field = tuple[Floats, Floats, Ints, Ints, Floats]
 class _Rays:
     """Rays sent off from `spots` (n,3) along `ways` (n,3), the outward normals there times a sense of 1 or -1: how
     far they went (n,), from which face use (n,) to which (n,), -1 where nowhere, and the cosine (n,) between the
-    normals."""
+    normals. Balls there: their diameter (n,), infinite where a ray does as well, where they touch (n,3) which face
+    use (n,), the cosine (n,), whether that is on its rim (n,), and whether they are `sure` (n,): nothing stands between
+    their middle and that place."""
 
     spots: Floats
     ways: Floats
@@ -42,16 +55,49 @@ class _Rays:
     distance: Floats
     far: Ints
     facing: Floats
+    wide: Floats
+    touch: Floats
+    held: Ints
+    lean: Floats
+    rim: Bools
+    sure: Bools
 
     @staticmethod
     def ready(spots: Floats, ways: Floats, own: Ints) -> _Rays:
         """Those that have met nothing yet."""
         n = len(spots)
-        return _Rays(spots, ways, own, np.full(n, np.inf), np.full(n, -1), np.ones(n))
+        apart = np.full(n, np.inf)
+        return _Rays(spots, ways, own, apart, np.full(n, -1), np.ones(n), apart.copy(), np.zeros((n, 3)),
+                     np.full(n, -1), np.ones(n), np.zeros(n, dtype=bool), np.zeros(n, dtype=bool))  # fmt: skip
 
     @staticmethod
     def joined(a: _Rays, b: _Rays) -> _Rays:
         return _Rays(*(np.concatenate([getattr(a, name), getattr(b, name)]) for name in _Rays.__slots__))
+
+    def taken(self, stays: Ints, to: Ints) -> _Rays:
+        """Some of them, where face uses have other numbers: `to` (m,), -1 for one that is gone with what met it."""
+        lost, slack = ((use[stays] >= 0) & (to[use[stays]] < 0) for use in (self.far, self.held))
+        slack |= ~self.sure[stays]
+        return _Rays(
+            self.spots[stays],
+            self.ways[stays],
+            to[self.own[stays]],
+            np.where(lost, np.inf, self.distance[stays]),
+            np.where(lost | (self.far[stays] < 0), -1, to[self.far[stays]]),
+            np.where(lost, 1.0, self.facing[stays]),
+            np.where(slack, np.inf, self.wide[stays]),
+            self.touch[stays],
+            np.where(slack | (self.held[stays] < 0), -1, to[self.held[stays]]),
+            np.where(slack, 1.0, self.lean[stays]),
+            self.rim[stays] & ~slack,
+            self.sure[stays] & ~slack & ~lost,
+        )
+
+    def moved(self, copy: Copy) -> _Rays:
+        """As they are in a copy of the body."""
+        return replace(
+            self, spots=copy.points(self.spots), ways=copy.ways(self.ways), touch=copy.points(self.touch)
+        )
 
     def meet(self, rows: Ints, skin: _Skin, sense: float, least: float, most: float) -> None:
         """Let some of the rays (rows (k,)) meet a skin, where it is nearer than what they have met."""
@@ -61,19 +107,60 @@ class _Rays:
         self.distance[rows], self.far[rows] = there[nearer], skin.owner[which]
         self.facing[rows] = sense * (self.ways[rows] * skin.normals[which]).sum(axis=1)
 
+    def swell(self, rows: Ints, skin: _Skin, sense: float, most: float) -> None:
+        """Let balls grow at some places (rows (k,)) until they touch a skin, no wider than `most` or a ray is long."""
+        room = np.minimum(self.distance[rows], most)
+        start = 0.5 * np.minimum(room, self.wide[rows])
+        radius, which, at = inscribed(skin.tree, skin.normals, self.spots[rows], self.ways[rows], sense, start)
+        less = (which >= 0) & (2.0 * radius < _SLIM * room)
+        rows, which = rows[less], which[less]
+        self.wide[rows], self.touch[rows], self.held[rows] = 2.0 * radius[less], at[less], skin.owner[which]
+        self.lean[rows] = sense * (self.ways[rows] * skin.normals[which]).sum(axis=1)
+        middle = self.spots[rows] + 0.5 * self.wide[rows, None] * self.ways[rows]
+        straight = -sense * ((self.touch[rows] - middle) * skin.normals[which]).sum(axis=1) / (0.5 * self.wide[rows])
+        self.rim[rows] = straight < np.where(skin.plane[which], 1.0 - 1e-9, _STRAIGHT)
+        self.sure[rows] = False
+
+    def settle(self, skins: Sequence[_Skin], new: _Skin | None = None) -> None:
+        """Forget balls that are wider than the ray is long, those that touch a rim, where there is no far side to be
+        meshed against, and those between whose middle and the place that they touch something stands: of those that
+        are sure only a new skin can."""
+        out = (self.wide > _SLIM * self.distance) | self.rim
+        for k, skin in enumerate((*skins, *([new] if new is not None else []))):
+            rows = np.flatnonzero((~self.sure | (k == len(skins))) & ~out & (self.held >= 0))
+            if len(rows):
+                middle = self.spots[rows] + 0.5 * self.wide[rows, None] * self.ways[rows]
+                way = self.touch[rows] - middle
+                long = np.linalg.norm(way, axis=1)
+                there = skin.tree.first_hits(middle, way / long[:, None], 0.0, float(long.max()))[1]
+                out[rows[there < 0.999 * long]] = True
+        self.sure[:] = True
+        blocked = out & (self.held >= 0)
+        self.sure[blocked] = False  # what stands there may go
+        self.wide[out], self.held[out], self.lean[out] = np.inf, -1, 1.0
+
     @property
     def field(self) -> Field:
-        return self.spots, self.distance, self.own, self.far, self.facing
+        ball = self.held >= 0
+        return (
+            self.spots,
+            np.where(ball, self.wide, self.distance),
+            self.own,
+            np.where(ball, self.held, self.far),
+            np.where(ball, self.lean, self.facing),
+        )
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Skin:
-    """Triangles (m,3) of points (n,3) with their outward normals (m,3), face uses (m,) and tree."""
+    """Triangles (m,3) of points (n,3) with their outward normals (m,3), face uses (m,), whether these are planes (m,),
+    and tree."""
 
     points: Floats
     triangles: Ints
     owner: Ints
     normals: Floats
+    plane: Bools
     tree: BoxTree
 
 
@@ -121,21 +208,31 @@ def _much_like(body: Body, key: tuple[float, float]) -> tuple[Body, _Rays] | Non
     best = max(share, key=share.__getitem__, default=None)
     if best is None or share[best] < _ALIKE * max(len(body.uses), len(best.uses)):
         return None
+    if abs(_reach(best) - _reach(body)) > _GROWN * _reach(body):
+        return None  # how far and how densely is looked goes by the size of the whole
     copy, rays = copy_of(best), _whole[root_of(best)][key]
-    return best, rays if copy is None else replace(rays, spots=copy.points(rays.spots), ways=copy.ways(rays.ways))
+    return best, rays if copy is None else rays.moved(copy)
+
+
+def _reach(body: Body) -> float:
+    return float(np.linalg.norm(np.ptp(rough_box([body]), axis=0)))
 
 
 def _skin(body: Body) -> tuple[_Skin, float]:
     """A body's triangles, and its diagonal (mm)."""
     points, triangles, owner = body_mesh(body)
     scale = float(np.linalg.norm(points.max(axis=0) - points.min(axis=0)))
-    return _Skin(points, triangles, owner, triangle_normals(points, triangles), tree_of(body)), scale
+    plane = np.array([isinstance(use.face.surface, Plane) for use in root_of(body).uses])[owner]
+    return _Skin(points, triangles, owner, triangle_normals(points, triangles), plane, tree_of(body)), scale
 
 
 def _all(body: Body, sense: float, most: float) -> _Rays:
     skin, scale = _skin(body)
     rays = _sent_off(skin, sense, scale)
-    rays.meet(np.arange(len(rays.own)), skin, sense, _LEAST * scale, most)
+    every = np.arange(len(rays.own))
+    rays.meet(every, skin, sense, _LEAST * scale, most)
+    rays.swell(every, skin, sense, min(most, _WIDEST * scale))
+    rays.settle([skin])
     return rays
 
 
@@ -170,37 +267,36 @@ def _changed(root: Body, was: _Rays, body: Body, sense: float, most: float) -> _
         else:
             parts.append((use.face, use.forward, k))
     gone = to < 0
-    left = _Skin(old.points, old.triangles, to[old.owner], old.normals, old.tree.without(gone[old.owner]))
+    left = _Skin(old.points, old.triangles, to[old.owner], old.normals, old.plane, old.tree.without(gone[old.owner]))
     stays = np.flatnonzero(~gone[was.own])
-    lost = (was.far[stays] >= 0) & gone[was.far[stays]]
-    rays = _Rays(
-        was.spots[stays],
-        was.ways[stays],
-        to[was.own[stays]],
-        np.where(lost, np.inf, was.distance[stays]),
-        np.where(lost | (was.far[stays] < 0), -1, to[was.far[stays]]),
-        np.where(lost, 1.0, was.facing[stays]),
-    )
-    again = np.flatnonzero(lost)
+    rays = was.taken(stays, to)
+    again = np.flatnonzero(~rays.sure)
     fresh = _of_parts(parts) if parts else None
     if fresh is not None:
         extra = _sent_off(fresh, sense, scale)
         again = np.concatenate([again, len(stays) + np.arange(len(extra.own))])
         rays = _Rays.joined(rays, extra)
+    every, widest = np.arange(len(rays.own)), min(most, _WIDEST * scale)
     if len(again):
         rays.meet(again, left, sense, _LEAST * scale, most)
     if fresh is not None:
-        rays.meet(np.arange(len(rays.own)), fresh, sense, _LEAST * scale, most)
+        rays.meet(every, fresh, sense, _LEAST * scale, most)
+    if len(again):
+        rays.swell(again, left, sense, widest)
+    if fresh is not None:
+        rays.swell(every, fresh, sense, widest)
+    rays.settle([left], fresh)
     return rays
 
 
 def _of_parts(parts: list[tuple[Face, bool, int]]) -> _Skin:
-    points, triangles, owner, base = [], [], [], 0
+    points, triangles, owner, plane, base = [], [], [], [], 0
     for face, forward, use in parts:
         mesh = face_mesh(face)
         points.append(mesh.points)
         triangles.append((mesh.triangles if forward else mesh.triangles[:, ::-1]) + base)
         owner.append(np.full(len(mesh.triangles), use))
+        plane.append(np.full(len(mesh.triangles), isinstance(face.surface, Plane)))
         base += len(mesh.points)
     p, t = np.concatenate(points), np.concatenate(triangles)
-    return _Skin(p, t, np.concatenate(owner), triangle_normals(p, t), BoxTree.of(p, t))
+    return _Skin(p, t, np.concatenate(owner), triangle_normals(p, t), np.concatenate(plane), BoxTree.of(p, t))

@@ -499,10 +499,14 @@ class Triangulation:
     def add(self, candidates: Floats, near: Ints, spare: Floats) -> int:
         """Insert candidates (k,2) unless too close to what is there; returns how many went in.
 
-        `near` (k,) are rows of `tri` to start from, `spare` (k,) the least distance kept.
+        `near` (k,) are rows of `tri` to start from, `spare` (k,) the least distance kept. What is not in the box
+        of the region, or no number, is left out.
         """
-        self._room(len(candidates))
-        grid = np.round((candidates - self.origin) / self.unit).astype(np.int64)
+        grid = np.round((candidates - self.origin) / self.unit)
+        # Beyond the box of the region there is nothing, and no number that the predicates are exact for.
+        within = ((grid >= 0.0) & (grid <= 1 << GRID_BITS)).all(axis=1)
+        grid, near, spare = grid[within].astype(np.int64), near[within], spare[within]
+        self._room(len(grid))
         before = self.points
         self.count, self.points = _add(
             self.grid, self.tri, self.nbr, self.fix, self.count, grid, near, spare / self.unit, self.points

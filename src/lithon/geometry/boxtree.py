@@ -144,7 +144,7 @@ def _built(corners: Floats) -> tuple[Ints, Floats, Floats, Ints, Ints]:
 
 
 @njit(cache=True, inline="always")
-def _box_distance(low: Floats, high: Floats, p: Floats) -> float:
+def box_distance(low: Floats, high: Floats, p: Floats) -> float:
     d = 0.0
     for c in range(3):
         away = max(low[c] - p[c], 0.0, p[c] - high[c])
@@ -203,7 +203,7 @@ def _nearest(
         while top:
             top -= 1
             node = stack[top]
-            if _box_distance(low[node], high[node], p) >= best:
+            if box_distance(low[node], high[node], p) >= best:
                 continue
             if count[node]:
                 for k in range(first[node], first[node] + count[node]):
@@ -213,7 +213,7 @@ def _nearest(
                         at[n] = trial
                 continue
             a, b = first[node], first[node] + 1
-            if _box_distance(low[a], high[a], p) < _box_distance(low[b], high[b], p):
+            if box_distance(low[a], high[a], p) < box_distance(low[b], high[b], p):
                 a, b = b, a
             stack[top], stack[top + 1] = a, b
             top += 2

@@ -279,6 +279,9 @@ def _refine(domain: Domain, region: Triangulation, sizes: SizeField) -> None:
         limit = np.minimum(1.0, 1.2 * size[bad] / np.maximum(far, 1e-300))
         centre = np.einsum("nk,nkc->nc", weights[bad], flat[bad])
         start = flat[bad].mean(axis=1)
+        # Two corners of one place, on both sides of a cut, have a circumcentre anywhere in the flat.
+        wide = np.linalg.norm(flat[bad] - np.roll(flat[bad], 1, axis=1), axis=2).max(axis=1)
+        limit = np.minimum(limit, wide / np.maximum(np.linalg.norm(centre - start, axis=1), 1e-300))
         goal = start + (centre - start) * limit[:, None]
         spare = np.minimum(0.72 * size[bad], 0.9 * radius[bad]) / _stretch(flat[bad], corners[bad])
         if region.add(goal, rows[bad], spare) == 0:
