@@ -46,6 +46,20 @@ def test_triangulation_covers_a_star_with_a_hole(radii):
     assert all(shape.buffer(1e-6).contains(shapely.Polygon(t)) for t in v)
 
 
+@pytest.mark.parametrize("wild", [np.nan, np.inf, 1e12, -1e300, 4.0, -0.5])
+def test_what_lies_beyond_a_region_or_nowhere_is_not_inserted(wild):
+    square = np.array([[0.0, 0.0], [3.0, 0.0], [3.0, 3.0], [0.0, 3.0]])
+    region = triangulate(square, np.array([[0, 1], [1, 2], [2, 3], [3, 0]]))
+    for _ in range(3):
+        goals = np.array([[wild, 1.0], [1.1, wild], [1.5, 1.2], [wild, wild], [0.7, 2.1]])
+        near = np.full(len(goals), np.flatnonzero(region.tri[: region.count, 0] >= 0)[0])
+        region.add(goals, near, np.full(len(goals), 0.1))
+    assert {tuple(np.round(p, 6)) for p in region.plane[4:]} == {(1.5, 1.2), (0.7, 2.1)}
+    a, b, c = (region.plane[region.triangles[:, k]] for k in range(3))
+    areas = 0.5 * ((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0])
+    assert areas.min() > 0.0 and areas.sum() == pytest.approx(9.0, rel=1e-6)
+
+
 def test_triangulation_names_what_is_tangled():
     bow = np.array([[0.0, 0.0], [1.0, 1.0], [1.0, 0.0], [0.0, 1.0]])
     with pytest.raises(Tangled):
