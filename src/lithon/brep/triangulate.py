@@ -502,10 +502,10 @@ class Triangulation:
         `near` (k,) are rows of `tri` to start from, `spare` (k,) the least distance kept. What is not in the box
         of the region, or no number, is left out.
         """
-        grid = np.round((candidates - self.origin) / self.unit)
+        placed = np.round((candidates - self.origin) / self.unit)
         # Beyond the box of the region there is nothing, and no number that the predicates are exact for.
-        within = ((grid >= 0.0) & (grid <= 1 << GRID_BITS)).all(axis=1)
-        grid, near, spare = grid[within].astype(np.int64), near[within], spare[within]
+        within = ((placed >= 0.0) & (placed <= 1 << GRID_BITS)).all(axis=1)
+        grid, near, spare = placed[within].astype(np.int64), near[within], spare[within]
         self._room(len(grid))
         before = self.points
         self.count, self.points = _add(
