@@ -80,7 +80,8 @@ class Copy(Elsewhere):
             if self.mirror:  # what was on the left is on the right now
                 loops = [backwards(loop) for loop in loops]
             surface = face.surface.moved(self.motion)
-            self._keep(face, Face(surface, tuple(loops), face.along, face.label, self._uid(face), None, (self, face)))
+            made = Face(surface, tuple(loops), face.along, face.label, self._uid(face), None, (self, face))
+            self._made[face] = made
         return self._made[face]
 
     def edge(self, edge: Edge) -> Edge:
@@ -89,14 +90,13 @@ class Copy(Elsewhere):
             start = None if edge.start is None else self.vertex(edge.start)
             end = None if edge.end is None else self.vertex(edge.end)
             curve = edge.curve.moved(self.motion)
-            self._keep(edge, Edge(curve, edge.t0, edge.t1, start, end, self._uid(edge), (self, edge)))
+            self._made[edge] = Edge(curve, edge.t0, edge.t1, start, end, self._uid(edge), (self, edge))
         return self._made[edge]
 
     def vertex(self, vertex: Vertex) -> Vertex:
         """The copy of one of the body's vertices."""
         if vertex not in self._made:
-            point = frozen(self.points(vertex.point))
-            self._keep(vertex, Vertex(point, self._uid(vertex), (self, vertex)))
+            self._made[vertex] = Vertex(frozen(self.points(vertex.point)), self._uid(vertex), (self, vertex))
         return self._made[vertex]
 
     def like(self, entity: Entity) -> Entity:
@@ -124,9 +124,6 @@ class Copy(Elsewhere):
 
     def _uid(self, entity: Vertex | Edge | Face) -> int:
         return (self.uid + 1 + number_of(self, entity)) & ((1 << 63) - 1)
-
-    def _keep(self, entity: Vertex | Edge | Face, made: Vertex | Edge | Face) -> None:
-        self._made[entity] = made
 
 
 class Copied(Sequence[Entity]):

@@ -26,7 +26,7 @@ def rewrite(
             start = vertices.get(edge.start, edge.start) if edge.start is not None else None
             end = vertices.get(edge.end, edge.end) if edge.end is not None else None
             same = start is edge.start and end is edge.end
-            made[edge] = (edge if same else replace(edge, start=start, end=end, uid=new_uid()), True)
+            made[edge] = (edge if same else replace(edge, start=start, end=end, uid=new_uid(), origin=None), True)
         return made[edge]
 
     def loop_for(loop: Loop) -> Loop:
