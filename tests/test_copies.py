@@ -14,7 +14,7 @@ from lithon.bond.share import bond
 from lithon.brep.boxes import box
 from lithon.brep.build import Round, prism, rectangle
 from lithon.brep.congruent import same_at
-from lithon.brep.copies import copy_of, moved, origin_of, root_of
+from lithon.brep.copies import copy_of, handles, moved, origin_of, root_of
 from lithon.brep.measures import mass_properties
 from lithon.brep.symmetry import symmetry
 from lithon.brep.tessellate import body_mesh, open_edges
@@ -47,7 +47,7 @@ def row_of(body: Body, many: int) -> Model:
 
 
 def unfolded(model: Model) -> int:
-    return sum(copy.unfolded for body in model.bodies if (copy := copy_of(body)) is not None)
+    return sum(len(copy._made) for body in model.bodies if (copy := copy_of(body)) is not None)
 
 
 def told(cards):
@@ -166,6 +166,17 @@ def test_a_copy_is_worked_on_like_any_body(seed):
         # A copy of what was worked on is a copy of that.
         again = moved(new, motion(9))
         assert root_of(again) is new and mass_properties(again).volume == mass_properties(new).volume
+
+
+def test_what_is_hidden_is_not_marked_and_all_else_is():
+    model = row_of(bracket(1).body, 3)
+    every = [e for m in marks(model, "edges") for e in handles(m.edges)]
+    for hidden in (set(), {model.bodies[0].name}, {model.bodies[1].name}, {b.name for b in model.bodies}):
+        pic = scene.picture(model, hidden)
+        lines = pic.marked(every, 0.0)
+        assert lines.GetNumberOfLines() == len(pic.edges) == (3 - len(hidden)) * len(model.bodies[0].edges())
+        assert pic.outlines().GetNumberOfLines() == len(pic.edges)
+    assert not unfolded(model)
 
 
 def test_a_copy_of_a_copy_is_one_of_the_first():

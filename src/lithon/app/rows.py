@@ -43,11 +43,6 @@ class Rows(Generic[T]):
         copy, source = self._of[k]
         return source if copy is None else copy.like(source)
 
-    def at(self, k: int) -> Handle:
-        """To compare by, without making it."""
-        copy, source = self._of[k]
-        return handle(source) if copy is None else (copy.uid, source)
-
     def number(self, entity: object) -> int | None:
         """Where an entity lies, None where it does not."""
         return self._number.get(handle(entity)) if isinstance(entity, Face | Edge) else None

@@ -59,10 +59,10 @@ class Picture:
         stones = np.array([(*theme.rgb(colour), 1.0) for _, colour in theme.STONES])
         self.colours = 255.0 * stones[np.array(self.stone, dtype=np.int64)]
 
-    def outlines(self) -> vtkPolyData | None:
+    def outlines(self) -> vtkPolyData:
         """All edges as lines."""
         if not len(self.edges):
-            return None
+            return vtkPolyData()
         return lines_of(self.edge_points, np.flatnonzero(np.diff(self.edge_of, prepend=-1)))
 
     def make_ready(self) -> None:
@@ -79,10 +79,10 @@ class Picture:
 
     def marked(self, edges: Sequence[Edge | Handle], fine: float) -> vtkPolyData:
         """Edges as lines to be marked with; where there are hundreds, in steps of about `fine`, as nobody sees finer
-        ones. Handles of edges that are not in the picture are left out."""
+        ones. What is not in the picture is left out: nobody sees it."""
         known = self.edges.numbers(edges)
-        if len(known) < len(edges):
-            return line_data(edge_runs([e for e in edges if isinstance(e, Edge)]))
+        if not known:
+            return vtkPolyData()
         wanted = np.zeros(len(self.edges), dtype=bool)
         wanted[known] = True
         rows = np.flatnonzero(wanted[self.edge_of])

@@ -227,7 +227,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         if self._picture is None or self._pictured != (model, set(self.work.hidden)):
             pic = self._picture = scene.picture(model, self.work.hidden)
             self._pictured = (model, set(self.work.hidden))
-            self._edge_lines = pic.outlines()
+            self._edge_lines = pic.outlines() if len(pic.edges) else None
             # Small pictures are softened sample by sample, in every frame.
             self.GetRenderWindow().SetMultiSamples(0 if len(pic.triangles) > _MANY else 4)
         self._put("edges", self._edge_actors(theme.INK))

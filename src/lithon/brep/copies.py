@@ -112,11 +112,6 @@ class Copy(Elsewhere):
         """The copy of an entity of the body, if it has been made."""
         return self._made.get(entity)
 
-    @property
-    def unfolded(self) -> int:
-        """How many of its entities have been made."""
-        return len(self._made)
-
     def nth(self, number: int) -> Vertex | Edge | Face:
         """The copy of the body's entity of that number; the same in every process."""
         out: Vertex | Edge | Face = self.like(_numbered(self.body)[0][number])
