@@ -60,11 +60,11 @@ def anchor_file(anchor: Model, tmp_path_factory: pytest.TempPathFactory) -> Path
 
 
 PREPARATION = (
-    lithon.clear_question("holes where diameter <= 2.6 mm"),
-    lithon.clear_question("fillets where radius <= 2 mm"),
-    lithon.clear_question("pockets where depth < 5 mm"),
-    lithon.split_step(lithon.plane_at((0, 0, 0), (0, 1, 0))),
-    lithon.bond_step(),
+    lithon.do.clear("holes where diameter <= 2.6 mm"),
+    lithon.do.clear("fillets where radius <= 2 mm"),
+    lithon.do.clear("pockets where depth < 5 mm"),
+    lithon.do.carve(lithon.do.Cut.at((0, 0, 0), (0, 1, 0))),
+    lithon.do.bond(),
 )
 
 

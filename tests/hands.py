@@ -51,3 +51,8 @@ def button_of(panel, text):
     from PySide6.QtWidgets import QPushButton
 
     return next(b for b in panel.findChildren(QPushButton) if b.text() == text)
+
+
+def cut_field(desk):
+    """The field of the cut in the Proposal's form."""
+    return desk.proposal.form.fields["cut"]

@@ -6,6 +6,7 @@ from click.testing import CliRunner
 from solids import frame
 
 import lithon
+from lithon import do
 from lithon.bond.aside import set_aside
 from lithon.brep.boxes import box
 from lithon.brep.build import Round, prism, rectangle
@@ -19,9 +20,10 @@ from lithon.exchange.intake import parse_model
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.exchange.stl import stl_binary
 from lithon.geometry.frames import Frame
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.project.files import load_project, save_project
 from lithon.project.ledger import Ledger, Source
-from lithon.project.steps import aside_step, run_step
 from lithon.samples import paddle_frame
 
 
@@ -57,12 +59,12 @@ def test_contacts_become_named_faces_of_the_right_size(seed):
 
 def test_as_a_step_with_its_refusals():
     model = plate_and_bolts(Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0)))
-    done = run_step(model, aside_step(["foot"]))
+    done = run(State(model), do.set_aside(["foot"]))
     assert done.words == "set foot aside, 1 contact named" and done.details[0]["area_mm2"] == pytest.approx(800)
     with pytest.raises(Refusal, match="nothing would be left"):
         set_aside(model, model.bodies)
     with pytest.raises(Unresolved, match="washer"):
-        run_step(model, aside_step(["washer"]))
+        run(State(model), do.set_aside(["washer"]))
     # Bodies that run into each other leave no label; the rest of the frame stays as it is.
     frame_model = paddle_frame()
     first = frame_model.bodies[0]

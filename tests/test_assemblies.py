@@ -8,6 +8,7 @@ import pytest
 from solids import bracket, motion
 
 import lithon
+from lithon import do
 from lithon.bond.share import bond
 from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.congruent import same_at
@@ -17,7 +18,8 @@ from lithon.brep.topology import Body, Face, Model
 from lithon.brep.twins import motion_between
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
-from lithon.project.steps import clear_step, for_twins, run_step
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.samples import paddle_frame
 from lithon.survey.features import features
 
@@ -149,17 +151,17 @@ def test_a_step_on_one_is_done_to_its_twins(way):
     sizes = [mass_properties(b).volume for b in model.bodies]
     body = model.bodies[0 if way == "first of them" else 2]
     bore, small = (feature_with(body, r) for r in (3.0, 2.0))
-    one = clear_step(model, bore)
-    outcome = run_step(model, for_twins(one, True))
+    one = do.clear(bore)
+    outcome = run(State(model), one.on_twins(True))
     assert outcome.words.endswith("on twins")
     gains = [mass_properties(b).volume - v for b, v in zip(outcome.model.bodies, sizes, strict=True)]
     assert gains == pytest.approx([45.0 * np.pi] * 3 + [0.0, 0.0], abs=1e-6)  # a mirror image is no twin
     assert motion_between(outcome.model.bodies[0], outcome.model.bodies[2]) is not None
     assert all(not flaws(b, model.tolerance) for b in outcome.model.bodies)
     # The one of two like bores that was chosen goes everywhere, not the other.
-    after = run_step(model, for_twins(clear_step(model, small), True)).model
+    after = run(State(model), do.clear(small).on_twins(True)).model
     assert motion_between(after.bodies[0], after.bodies[1]) is not None
     assert motion_between(after.bodies[1], after.bodies[2]) is not None
     # Switched off again it is the step that it was.
-    assert for_twins(for_twins(one, True), False) == one
-    assert run_step(model, one).volume_change == pytest.approx(45.0 * np.pi, rel=1e-9)
+    assert one.on_twins(True).on_twins(False) == one
+    assert run(State(model), one).volume_change == pytest.approx(45.0 * np.pi, rel=1e-9)

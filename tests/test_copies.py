@@ -9,6 +9,7 @@ import pytest
 from solids import bracket, motion, on_its_own
 
 import lithon
+from lithon import do
 from lithon.app import scene
 from lithon.bond.share import bond
 from lithon.brep.boxes import box
@@ -24,8 +25,9 @@ from lithon.brep.twins import motion_between, twins
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.mesh.sizing import SizeRules
-from lithon.project.fingerprints import fingerprint, resolve
-from lithon.project.steps import clear_step, run_step
+from lithon.operations.fingerprints import fingerprint, resolve
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.project.worker import WorkerHandle
 from lithon.samples import collar_anchor
 from lithon.survey.costs import Costs, costs
@@ -153,7 +155,7 @@ def test_a_copy_is_worked_on_like_any_body(seed):
     model = row_of(body, 3)
     for target in model.bodies[1:]:
         hole = next(f for f in features(target) if f.kind in ("hole", "pocket", "boss"))
-        outcome = run_step(model, clear_step(model, list(hole.faces)))
+        outcome = run(State(model), do.clear(list(hole.faces)))
         new = next(b for b in outcome.model.bodies if b.name == target.name)
         assert not flaws(new, model.tolerance) and copy_of(new) is None
         kept = [f for f in new.faces if f in set(target.faces)]
@@ -221,7 +223,7 @@ def test_another_process_has_the_very_same_copies():
         assert not unfolded(model)  # cards came without their faces
         card = next(c for c in cards if c.body is model.bodies[4] and c.kind == "small hole")
         assert all(any(f is own for own in model.bodies[4].faces) for f in card.faces)
-        worker.submit("step", model, clear_step(model, list(card.faces)))
+        worker.submit("step", State(model), do.clear(list(card.faces)))
         outcome, ghost = answer(worker)
         new = outcome.model.bodies[4]
         assert [a is b for a, b in zip(model.bodies, outcome.model.bodies, strict=True)] == [True] * 4 + [False, True]
@@ -262,4 +264,3 @@ def test_copies_are_meshed_and_bonded_like_other_bodies():
     assert mesh.conformal()
     whole = 3 * 480.0 + np.pi * 1.5**2 * 4.0
     assert mesh.volumes.sum() == pytest.approx(whole, rel=0.01)
-

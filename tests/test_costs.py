@@ -48,8 +48,7 @@ def test_a_hole_costs_what_the_mesh_without_it_lacks():
     (card,) = [c for c in findings(model, size) if set(c.faces) == set(feature.faces)]
     (best, *_) = clear(model.bodies[0], card.faces, model.tolerance)
     made = [
-        len(lithon.tetrahedral_mesh(m, SizeRules(size)).elements)
-        for m in (model, Model((best.body,), model.tolerance))
+        len(lithon.tetrahedral_mesh(m, SizeRules(size)).elements) for m in (model, Model((best.body,), model.tolerance))
     ]
     assert Costs(costs(model, size)).of(card) == pytest.approx(made[0] - made[1], rel=0.2)
 

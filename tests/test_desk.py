@@ -5,9 +5,10 @@ import signal
 
 import numpy as np
 import pytest
-from hands import click, desk_words, press, read, ready, settled, total
+from hands import button_of, click, cut_field, desk_words, press, read, ready, settled, total
 
 import lithon
+from lithon import do
 from lithon.brep.boxes import box
 from lithon.brep.measures import volume
 from lithon.samples import ANCHOR
@@ -77,7 +78,7 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     work.choose(sides)
     press(desk, qtbot, key.Key_V)
     ready(desk, qtbot)
-    assert desk.carve_bar.way == "midway" and desk.carve_bar.isVisible()
+    assert cut_field(desk).way == "midway" and cut_field(desk).isVisible()
     press(desk, qtbot, key.Key_Return)
     settled(desk, qtbot)
     assert [b.name for b in work.model.bodies] == ["collar anchor A", "collar anchor B"]
@@ -108,7 +109,7 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     assert work.save(tmp_path / "a.lithon")
     desk.open(tmp_path / "a.lithon")
     settled(desk, qtbot)
-    assert work.ledger.position == steps and len(work.model.shared()) == 2
+    assert work.ledger.position == steps + 1 and len(work.model.shared()) == 2
     qtbot.keyClick(desk, key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert not work.model.shared()
 
@@ -227,7 +228,7 @@ def test_looking(opened, qtbot):
     assert view._focus
     press(desk, qtbot, Qt.Key.Key_W)
     assert view._focus is None
-    desk.work.propose("carve", "Carve", {"do": "split", "plane": {"origin": [0, 0, 0], "normal": [0, 1, 0]}})
+    desk.work.propose(do.carve("y = 0"))
     ready(desk, qtbot)
     press(desk, qtbot, Qt.Key.Key_Return)
     qtbot.keyPress(view, Qt.Key.Key_Space)
@@ -258,9 +259,9 @@ def test_a_cut_through_three_points_picked_in_the_view(opened, qtbot):
     for corner in corners:
         click(desk, qtbot, corner)
     ready(desk, qtbot)
-    assert desk.carve_bar.way == "points" and work.proposal.state == "ready", work.proposal.error
+    assert cut_field(desk).way == "through" and work.proposal.state == "ready", work.proposal.error
     assert desk.docket.verb.objectName() != "main"  # taking it is the one thing to press now
-    recorded = work.proposal.step["plane"]["through"]
+    recorded = work.proposal.operation.cut.points
     assert np.allclose(recorded, corners, atol=1e-6)  # corners are caught exactly
     press(desk, qtbot, Qt.Key.Key_Return)
     assert len(work.model.bodies) >= 2 and total(desk) == pytest.approx(ANCHOR.volume, rel=1e-9)
@@ -274,8 +275,8 @@ def test_the_ledger_switches_a_step_off_and_the_offset_follows_its_number(opened
     click(desk, qtbot, (10.0, -40.0, 6.0))
     press(desk, qtbot, Qt.Key.Key_V)
     ready(desk, qtbot)
-    assert desk.carve_bar.way == "offset"
-    desk.carve_bar.amount.setValue(-10.0)
+    assert cut_field(desk).way == "offset"
+    cut_field(desk).set_amount(-10.0)
     ready(desk, qtbot)
     press(desk, qtbot, Qt.Key.Key_Return)
     assert len(work.model.bodies) == 2
@@ -291,14 +292,15 @@ def test_the_ledger_switches_a_step_off_and_the_offset_follows_its_number(opened
     assert [a.text() for a in desk.ledger_bar.menu(0).actions()] == ["Switch off", "Change…"]
     desk.ledger_bar.change(0)
     form = desk.ledger_bar.form
-    ((path, line),) = form.lines
-    assert path == ("plane", "by") and float(line.text()) == -10.0
+    line = form.fields.fields["cut"].amount
+    assert float(line.text()) == -10.0
     line.setText("deep")
     qtbot.keyClick(line, Qt.Key.Key_Return)
-    assert form.isVisible() and "deep" in form.said.text()
+    assert form.isVisible() and "deep" in form.fields.fields["cut"].said.text()
     line.setText("-14")
     qtbot.keyClick(line, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: work.ledger.entries[0].step["plane"]["by"] == -14.0, timeout=20000)
+    button_of(form, "Change it").click()
+    qtbot.waitUntil(lambda: work.ledger.entries[0].operation.cut.by == -14.0, timeout=20000)
     assert not form.isVisible() and len(work.model.bodies) == 2
     assert [np.ptp(box(b), axis=0).min() for b in work.model.bodies] != thickness
 
@@ -352,7 +354,7 @@ def test_boxes_chains_and_what_is_hidden(desk, qtbot, tmp_path):
     press(desk, qtbot, Qt.Key.Key_E)
     work.choose(faces=[fillet])
     press(desk, qtbot, Qt.Key.Key_H)
-    assert work.hidden == {"cast anchor"}
+    assert work.hidden == set(work.model.bodies)
     press(desk, qtbot, Qt.Key.Key_O)
     assert not work.hidden
 
@@ -362,7 +364,7 @@ def test_unsaved_work_is_offered_again(opened, qtbot, tmp_path, monkeypatch):
 
     monkeypatch.setenv("LITHON_STATE", str(tmp_path / "state"))
     work = opened.work
-    work.keep(work.model.faces()[:1], "for the test")
+    work.take(do.keep(work.model.faces()[:1], "for the test"))
     work._autosave()
     assert kept_aside().exists() and not left_behind()  # its window is still there
     gone = kept_aside().with_name("unsaved-999999999.lithon")
@@ -375,7 +377,7 @@ def test_unsaved_work_is_offered_again(opened, qtbot, tmp_path, monkeypatch):
 
 
 def test_words_are_offered_while_a_question_is_typed():
-    from lithon.project.questions import next_words
+    from lithon.operations.questions import next_words
 
     assert "fillets" in next_words("") and next_words("holes ") == ["where"]
     assert next_words("holes where ") == ["diameter", "radius", "depth"]

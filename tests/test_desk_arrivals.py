@@ -8,9 +8,9 @@ import pytest
 from hands import button_of, click, desk_words, labels, press, read, ready, settled, total
 
 import lithon
+from lithon import do
 from lithon.brep.boxes import box
 from lithon.brep.measures import face_area, volume
-from lithon.project.steps import clear_question
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
 from parts import perforated
@@ -68,7 +68,7 @@ def test_twins_are_folded_and_hidden_together(desk, qtbot, tmp_path):
         if f.objectName() == "card" and any("× 12" in x.text() for x in f.findChildren(QLabel))
     )
     button_of(card, "hide").click()
-    assert len(desk.work.hidden) == 12 and all(name.startswith("bolt") for name in desk.work.hidden)
+    assert len(desk.work.hidden) == 12 and all(b.name.startswith("bolt") for b in desk.work.hidden)
     button_of(desk.roster, "unfold").click()
     assert "bolt 12" in labels(desk.roster)
 
@@ -113,7 +113,7 @@ def test_a_new_revision_takes_the_place_of_the_source(desk, qtbot, tmp_path):
     settled(desk, qtbot)
     work = desk.work
     for question in ("holes where diameter < 2.6 mm", "pockets where depth < 5 mm"):
-        work.propose("clear", "Clear", clear_question(question))
+        work.propose(do.clear(question))
         ready(desk, qtbot)
         press(desk, qtbot, Qt.Key.Key_Return)
         settled(desk, qtbot)
@@ -179,10 +179,10 @@ def test_a_budget_of_faces_is_watched_and_kept(desk, qtbot, tmp_path, anchor_fil
     qtbot.keyClick(field, Qt.Key.Key_Return)
     assert "36 of 34 ▲ too many" in desk.ledger_bar.totals.text()
     type_budget("few")
-    assert work.ledger.face_budget == 34 and desk.notices.trouble.isVisible()
-    work.propose("clear", "Clear", clear_question("holes where diameter < 2.6 mm"))
+    assert work.ledger.settings.budget == 34 and desk.notices.trouble.isVisible()
+    work.propose(do.clear("holes where diameter < 2.6 mm"))
     ready(desk, qtbot)
-    assert work.twins_of_proposal() == 0
+    assert work.asking.twins() == 0
     press(desk, qtbot, Qt.Key.Key_Return)
     settled(desk, qtbot)
     assert "→ 34 of 34  " in desk.ledger_bar.totals.text()
@@ -190,10 +190,10 @@ def test_a_budget_of_faces_is_watched_and_kept(desk, qtbot, tmp_path, anchor_fil
     assert work.save(saved)
     desk.open(saved)
     settled(desk, qtbot)
-    assert work.ledger.face_budget == 34
+    assert work.ledger.settings.budget == 34
     work.go("Survey")
     type_budget("")
-    assert work.ledger.face_budget is None and "of" not in desk.ledger_bar.totals.text()
+    assert work.ledger.settings.budget is None and "of" not in desk.ledger_bar.totals.text()
 
 
 def test_walls_and_gaps_come_from_the_worker(desk, qtbot, tmp_path):
@@ -232,7 +232,7 @@ def test_a_dirty_part_is_told_card_by_card(desk, qtbot, tmp_path):
     desk.docket.remedy(desk.docket.groups[kinds.index("hidden sheet")])
     ready(desk, qtbot)
     assert desk.work.proposal.state == "ready"
-    desk.work.accept()
+    desk.work.asking.accept()
     settled(desk, qtbot)
     kinds = [g.first.kind for g in desk.docket.groups]
     assert "hidden sheet" not in kinds and "open boundary" in kinds

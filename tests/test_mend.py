@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 import lithon
+from lithon import do
 from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, vertex_at
@@ -14,7 +15,9 @@ from lithon.exchange.iges_geometry import outline_of
 from lithon.geometry.frames import Frame
 from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Plane
-from lithon.project.steps import close_step, drop_step, merge_step, replace_step, run_step, sew_step
+from lithon.operations.recorded import read
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.samples.pintle_shoe import sound_shoe, spoiled_shoe
 from lithon.samples.wounds import sheet_hidden, wall_cut
 from lithon.survey.findings import findings
@@ -28,7 +31,7 @@ def test_a_hidden_sheet_is_dropped_and_nothing_else():
     body, _ = sheet_hidden(sound_shoe(), (0.0, 0.0, 12.0), (0.1, 0.0, 1.0), 8.0)
     model = Model.of([body])
     (card,) = cards(model, "hidden sheet")
-    done = run_step(model, drop_step(model, card.faces))
+    done = run(State(model), do.drop(card.faces))
     (left,) = done.model.bodies
     assert done.faces_change == -1 and volume(left) == pytest.approx(volume(sound_shoe()), rel=1e-12)
     assert set(left.faces) == set(body.faces) - set(card.faces) and not flaws(left, model.tolerance)
@@ -38,16 +41,16 @@ def test_the_shoe_through_its_remedies():
     """Of the wounds of the shoe those that can be taken from a card are gone afterwards; the others are told still."""
     model, _ = spoiled_shoe(5)
     before = sum(len(b.faces) for b in model.bodies)
-    for kind, make in (("hidden sheet", drop_step), ("needless split", merge_step), ("needless split", merge_step)):
+    for kind, make in (("hidden sheet", do.drop), ("needless split", do.merge), ("needless split", do.merge)):
         card = cards(model, kind)[0]
-        model = run_step(model, make(model, card.faces)).model
+        model = run(State(model), make(card.faces)).model
     assert not cards(model, "hidden sheet") and not cards(model, "needless split")
     assert not cards(model, "narrow face")
     assert sum(len(b.faces) for b in model.bodies) == before - 1 - 1 - 2
     assert len(cards(model, "open boundary")) == 1 and len(cards(model, "gap between edges")) == 1
 
 
-MENDS = {"drop": drop_step, "merge": merge_step, "close": close_step, "sew": sew_step, "replace": replace_step}
+MENDS = {"drop": do.drop, "merge": do.merge, "close": do.close, "sew": do.sew, "replace": do.replace}
 
 
 @pytest.mark.parametrize("seed", range(8))
@@ -57,12 +60,12 @@ def test_a_spoiled_shoe_is_sound_again_after_its_cards(seed):
     model, _ = spoiled_shoe(seed)
     taken = []
     for _ in range(30):
-        left = [f for f in findings(model, 4.0) if f.station == "mend" and f.remedy in MENDS and f.faces]
+        left = [f for f in findings(model, 4.0) if f.station == "mend" and str(f.remedy) in MENDS and f.faces]
         if not left:
             break
         card = left[0]
-        taken.append(card.remedy)
-        model = run_step(model, MENDS[card.remedy](model, card.faces)).model
+        taken.append(str(card.remedy))
+        model = run(State(model), MENDS[str(card.remedy)](card.faces)).model
     assert set(taken) == set(MENDS)
     assert not [f for f in findings(model, 4.0) if f.severity == "stops"]
     (body,) = model.bodies
@@ -90,7 +93,7 @@ def test_openings_are_closed_on_what_passes_through_them():
             for _ in lost.loops:
                 left = cards(model, "open boundary")
                 if left:
-                    model = run_step(model, close_step(model, left[-1].faces)).model
+                    model = run(State(model), do.close(left[-1].faces)).model
             (body,) = model.bodies
             assert not flaws(body, model.tolerance), lost.surface.kind
             assert volume(body) == pytest.approx(volume(whole), rel=1e-12) and len(body.faces) == len(whole.faces)
@@ -99,9 +102,9 @@ def test_openings_are_closed_on_what_passes_through_them():
 def test_what_cannot_be_mended_is_refused_by_name():
     block = prism(rectangle(0, 0, 20, 10, 3.0), 5.0)
     model = Model.of([block])
-    for make, said in ((close_step, "no opening"), (sew_step, "no gap")):
+    for make, said in ((do.close, "no opening"), (do.sew, "no gap")):
         with pytest.raises(Refusal, match=said) as refusal:
-            run_step(model, make(model, block.faces[:2]))
+            run(State(model), make(block.faces[:2]))
         assert refusal.value.remedy
     # A missing piece of a ball's skin: nothing that is left says what it was.
     dome = revolved([Piece((0, -8), (0, 0)), Piece((8, 0)), Piece((0, 0))], Frame.of((0, 0, 0), (0, 0, 1)), "dome")
@@ -110,7 +113,7 @@ def test_what_cannot_be_mended_is_refused_by_name():
     open_ = Model.of([_without(half, skin)])
     (card,) = cards(open_, "open boundary")
     with pytest.raises(Refusal, match="no plane, cylinder or cone") as refusal:
-        run_step(open_, close_step(open_, card.faces))
+        run(State(open_), do.close(card.faces))
     assert refusal.value.where
     # A wave is nothing in disguise.
     wave = np.stack(np.meshgrid(np.linspace(0, 9, 4), np.linspace(0, 9, 4), indexing="ij"), axis=-1)
@@ -120,7 +123,7 @@ def test_what_cannot_be_mended_is_refused_by_name():
     (loop,) = outline_loops(surface)
     sheet = Model.of([Body((FaceUse(Face(surface, (loop,))),), "wave")])
     with pytest.raises(Refusal, match="is no plane, cylinder, cone or sphere"):
-        run_step(sheet, replace_step(sheet, sheet.bodies[0].faces))
+        run(State(sheet), do.replace(sheet.bodies[0].faces))
 
 
 def outline_loops(surface):
@@ -141,12 +144,12 @@ def test_merging_moves_nothing():
     cut, _ = wall_cut(block, wall, level[0], level[1], (0.2, 0.5, 0.55))
     model = Model.of([cut])
     (card,) = cards(model, "needless split")
-    (left,) = run_step(model, merge_step(model, card.faces)).model.bodies
+    (left,) = run(State(model), do.merge(card.faces)).model.bodies
     assert (len(left.faces), len(left.edges()), len(left.vertices())) == (6, 12, 8)
     a, b = mass_properties(left), mass_properties(block)
     assert a.volume == pytest.approx(b.volume, rel=1e-12) and a.centroid == pytest.approx(b.centroid, abs=1e-12)
     with pytest.raises(Refusal, match="do not go on"):
-        run_step(model, merge_step(model, [f for f in cut.faces if f.surface.kind == "plane"][:2]))
+        run(State(model), do.merge([f for f in cut.faces if f.surface.kind == "plane"][:2]))
 
 
 def test_hollows_and_doubled_bodies_are_dropped_and_the_skin_is_not():
@@ -155,27 +158,28 @@ def test_hollows_and_doubled_bodies_are_dropped_and_the_skin_is_not():
     hollow = block.with_uses([*block.uses, *(type(u)(u.face, not u.forward) for u in inner.uses)])
     model = Model.of([hollow])
     (card,) = cards(model, "void")
-    done = run_step(model, drop_step(model, card.faces))
+    done = run(State(model), do.drop(card.faces))
     assert done.volume_change == pytest.approx(8.0) and len(done.model.bodies[0].faces) == 6
     twice = Model.of([block, prism(rectangle(0, 0, 10, 10), 10.0, name="again")])
     (card,) = cards(twice, "doubled body")
-    step = drop_step(twice, card.faces)
-    assert step == {"do": "drop", "bodies": ["again"]}
-    assert [b.name for b in run_step(twice, step).model.bodies] == ["block"]
+    step = do.drop(card.faces)
+    written = step.recorded(twice).as_json()  # of two bodies in one place it is the one that was meant
+    assert [b.name for b in run(State(twice), read(written)).model.bodies] == ["block"]
+    assert [b.name for b in run(State(twice), step).model.bodies] == ["block"]
     with pytest.raises(Refusal, match="outer skin"):
-        run_step(model, drop_step(model, [block.faces[0]]))
+        run(State(model), do.drop([block.faces[0]]))
     with pytest.raises(Refusal, match="nothing would be left"):
-        run_step(Model.of([block]), drop_step(Model.of([block]), block.faces))
+        run(State(Model.of([block])), do.drop(block.faces))
     with pytest.raises(Unresolved):
-        run_step(Model.of([block]), {"do": "drop", "bodies": ["gone"]})
+        run(State(Model.of([block])), do.drop_bodies(["gone"]))
 
 
 def test_repairs_are_recorded_and_replayed(tmp_path):
     path = tmp_path / "shoe.step"
     lithon.write_step(spoiled_shoe(5)[0], path, "pintle shoe")
     work = lithon.open(path)
-    work.take(drop_step(work.model, cards(work.model, "hidden sheet")[0].faces))
-    work.take(merge_step(work.model, cards(work.model, "needless split")[0].faces))
+    work.take(do.drop(cards(work.model, "hidden sheet")[0].faces))
+    work.take(do.merge(cards(work.model, "needless split")[0].faces))
     again = lithon.open(path)
     assert not lithon.run_recipe(again, work.recipe())
     assert len(again.model.faces()) == len(work.model.faces())

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 import lithon
+from lithon import do
 from lithon.arrange.boolean import combine
 from lithon.bond.share import bond
 from lithon.brep.build import prism, rectangle
@@ -12,7 +13,8 @@ from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, Unresolved
 from lithon.geometry.frames import Frame
-from lithon.project.steps import bond_step, part_step, run_step
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.samples import FRAME, paddle_frame
 from lithon.survey.findings import findings
 
@@ -36,7 +38,7 @@ def test_either_body_gives_up_just_what_both_fill():
     shared = volume(common)
     assert 100.0 < shared < volume(stud)
     for solution, giver, keeper in ((0, "plate", "stud"), (1, "stud", "plate")):
-        out = run_step(model, {**part_step("stud", "plate"), "solution": solution})
+        out = run(State(model), do.part(["stud"], ["plate"]).with_(solution=solution))
         assert out.solutions == 2
         given, kept = by_name(out.model, giver), by_name(out.model, keeper)
         assert kept is by_name(model, keeper)  # nothing of it was touched
@@ -60,14 +62,14 @@ def test_random_pairs_are_parted_to_their_volumes(seed):
     if common < 1.0:
         pytest.fail("the draw should overlap: choose other bounds")
     before = sum(volume(b) for b in model.bodies)
-    out = run_step(model, part_step("plate", "bar")).model
+    out = run(State(model), do.part(["plate"], ["bar"])).model
     assert sum(volume(b) for b in out.bodies) == pytest.approx(before - common, rel=1e-9)
 
 
 def test_the_card_names_the_faces_that_reach_in():
     model = pair()
     (card,) = [f for f in findings(model, 4.0) if f.kind == "overlap"]
-    assert card.remedy == "part" and {card.body, card.other} == set(model.bodies)
+    assert str(card.remedy) == "part" and {card.body, card.other} == set(model.bodies)
     plate, stud = model.bodies
     assert set(card.faces) & set(stud.faces) and set(card.faces) & set(plate.faces)
     work = paddle_frame()
@@ -81,28 +83,28 @@ def test_the_card_names_the_faces_that_reach_in():
 
 def test_what_cannot_be_parted_is_refused_in_words():
     model = pair()
-    with pytest.raises(Unresolved, match="two bodies"):
-        run_step(model, part_step("plate", "nobody"))
-    with pytest.raises(Unresolved, match="two bodies"):
-        run_step(model, part_step("plate", "plate"))
+    with pytest.raises(Unresolved, match="nobody"):
+        run(State(model), do.part(["plate"], ["nobody"]))
+    with pytest.raises(Refusal, match="two bodies"):
+        run(State(model), do.part(["plate"], ["plate"]))
     apart = pair(prism(rectangle(0.0, 0.0, 5.0, 5.0), 5.0, Frame.of((80, 0, 0), (0, 0, 1), (1, 0, 0)), name="stud"))
     with pytest.raises(Refusal, match="do not overlap"):
-        run_step(apart, part_step("plate", "stud"))
+        run(State(apart), do.part(["plate"], ["stud"]))
     held = pair(prism(rectangle(5.0, 5.0, 15.0, 15.0), 5.0, Frame.of((0, 0, 3), (0, 0, 1), (1, 0, 0)), name="core"))
     with pytest.raises(Refusal, match="nothing would be left of core"):
-        run_step(held, {**part_step("plate", "core"), "solution": 1})
-    hollow = by_name(run_step(held, part_step("plate", "core")).model, "plate")
+        run(State(held), do.part(["plate"], ["core"]).with_(solution=1))
+    hollow = by_name(run(State(held), do.part(["plate"], ["core"])).model, "plate")
     assert volume(hollow) == pytest.approx(60 * 40 * 12 - 500, rel=1e-12)  # a void is left for it
-    bonded = run_step(run_step(model, part_step("plate", "stud")).model, bond_step()).model
+    bonded = run(State(run(State(model), do.part(["plate"], ["stud"])).model), do.bond()).model
     with pytest.raises(Refusal, match="bonded"):
-        run_step(bonded, part_step("plate", "stud"))
+        run(State(bonded), do.part(["plate"], ["stud"]))
 
 
 def test_the_paddle_frame_bonds_whole_once_its_overlap_is_parted(tmp_path):
     path = tmp_path / "frame.step"
     lithon.write_step(paddle_frame(), path)
     work = lithon.open(path)
-    work.take(part_step("upper plate", "stop"))
+    work.take(do.part(["upper plate"], ["stop"]))
     assert volume(by_name(work.model, "stop")) == pytest.approx(volume(by_name(paddle_frame(), "stop")), rel=1e-9)
     _, contacts = bond(work.model)
     assert not [c for c in contacts if c.verdict == "overlap"]

@@ -4,18 +4,22 @@ import json
 import os
 import signal
 import time
+import zipfile
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 from conftest import PREPARATION
 
 import lithon
+from lithon import do
 from lithon.brep.measures import face_area, volume
-from lithon.errors import BadFile, Cancelled, LithonError, Unresolved
+from lithon.errors import BadFile, Cancelled, Fault, LithonError, Unresolved
+from lithon.operations.running import run
+from lithon.operations.state import Settings, State
 from lithon.project.ledger import Ledger, Past, Source
 from lithon.project.opening import revised
-from lithon.project.steps import clear_question, plane_at, run_step, split_step
 from lithon.project.wire import Wire
 from lithon.project.worker import WorkerHandle
 from lithon.samples import ANCHOR, Anchor, collar_anchor
@@ -57,7 +61,7 @@ def test_undo_redo_and_switching_off(anchor_file):
     assert total(work.model) == pytest.approx(total(models[-1]), rel=1e-12)
     work.undo()
     work.undo()
-    work.take(lithon.split_step(lithon.plane_at((0, 0, 6), (0, 0, 1))))
+    work.take(lithon.do.carve(lithon.do.Cut.at((0, 0, 6), (0, 0, 1))))
     assert len(work.entries) == 4 and not work.redo()
 
 
@@ -65,13 +69,13 @@ def test_a_refused_step_changes_nothing(anchor_file):
     work = lithon.open(anchor_file)
     before = work.model
     with pytest.raises(LithonError):
-        work.take(lithon.split_step(lithon.plane_at((0, 0, 900), (0, 0, 1))))
+        work.take(lithon.do.carve(lithon.do.Cut.at((0, 0, 900), (0, 0, 1))))
     with pytest.raises(Unresolved):
-        work.take(lithon.clear_question("holes where diameter > 100 mm"))
+        work.take(lithon.do.clear("holes where diameter > 100 mm"))
     with pytest.raises(BadFile):
         work.take({"do": "fold"})
     with pytest.raises(BadFile):
-        work.take({"do": "split", "plane": {"origin": "here"}})
+        work.take({"do": "carve", "cut": {"origin": "here"}})
     assert work.model is before and not work.entries
 
 
@@ -80,29 +84,31 @@ def test_planes_from_the_model(anchor_file):
     sides = [f for f in work.model.faces() if f.surface.kind == "plane" and abs(f.surface.frame.z[1]) > 0.9]
     outer = [f for f in sides if abs(abs(f.surface.frame.origin[1]) - 40.0) < 1e-9]
     for spec in (
-        lithon.plane_midway(work.model, *outer),
-        lithon.plane_offset(work.model, outer[0], -40.0),
-        lithon.plane_through([(0, 0, 0), (1, 0, 0), (0, 0, 5)]),
+        lithon.do.Cut.midway(*outer),
+        lithon.do.Cut.offset(outer[0], -40.0),
+        lithon.do.Cut.through([(0, 0, 0), (1, 0, 0), (0, 0, 5)]),
     ):
-        cut = work.try_step(lithon.split_step(spec)).model
+        cut = work.try_step(lithon.do.carve(spec)).model
         assert [volume(b) for b in cut.bodies] == pytest.approx([ANCHOR.volume / 2] * 2, rel=1e-9)
     with pytest.raises(LithonError, match="line"):
-        work.try_step(lithon.split_step(lithon.plane_through([(0, 0, 0), (1, 0, 0), (2, 0, 0)])))
+        work.try_step(lithon.do.carve(lithon.do.Cut.through([(0, 0, 0), (1, 0, 0), (2, 0, 0)])))
 
 
 def test_projects_survive_closing(prepared, tmp_path, monkeypatch):
     path = tmp_path / "anchor.lithon"
-    prepared.size = 3.5
+    prepared.set_size(3.0)
+    prepared.set_size(3.5)  # in place of the one before
     lithon.save_project(prepared, path)
     again, troubles = lithon.load_project(path)
-    assert not troubles and again.size == 3.5 and again.position == 5
+    assert not troubles and again.size == 3.5 and again.position == 6
     assert [e.outcome.words for e in again.entries] == [e.outcome.words for e in prepared.entries]
     assert total(again.model) == pytest.approx(total(prepared.model), rel=1e-12)
     assert len(again.model.shared()) == 2
     again.undo()
+    assert again.size == 4.0
     lithon.save_project(again, path)
     undone, _ = lithon.load_project(path)
-    assert undone.position == 4 and undone.redo()
+    assert undone.position == 5 and undone.size == 4.0 and undone.redo()
     old = path.read_bytes()
 
     def full(*args):
@@ -112,7 +118,8 @@ def test_projects_survive_closing(prepared, tmp_path, monkeypatch):
     with pytest.raises(BadFile, match="space"):
         lithon.save_project(prepared, path)
     assert path.read_bytes() == old
-    prepared.size = 4.0
+    prepared.undo()
+    del prepared.entries[5:]
 
 
 def test_broken_projects(tmp_path):
@@ -123,7 +130,7 @@ def test_broken_projects(tmp_path):
             lithon.load_project(path)
     with pytest.raises(BadFile, match="cannot be opened"):
         lithon.load_project(tmp_path / "gone.lithon")
-    for text in ("", "{}", "[1]", '{"lithon recipe": 1, "steps": [4]}', '{"lithon recipe": 2, "steps": []}'):
+    for text in ("", "{}", "[1]", '{"lithon recipe": 1, "steps": [4]}', '{"lithon recipe": 3, "steps": []}'):
         with pytest.raises(BadFile):
             lithon.load_recipe(text)
 
@@ -147,11 +154,11 @@ def test_the_same_work_on_a_new_revision(prepared, tmp_path):
     bare = collar_anchor(b)
     weeps = [f for x in lithon.features(bare.bodies[0]) if x.kind == "hole" and x.size < 2.6 for f in x.faces]
     lithon.write_step(bare.replaced(bare.bodies[0], [clear(bare.bodies[0], weeps, 1e-6)[0].body]), revision)
-    past = replace(Past.of(work), size=3.0, face_budget=40)
+    past = replace(Past.of(work), start=Settings(3.0, budget=40))
     again, troubles = revised(revision, past)
     assert len(troubles) == 1 and "finds nothing" in troubles[0] and troubles[0].startswith("step 1,")
     assert [bool(e.trouble) for e in again.entries] == [True, False, False, False, False]
-    assert again.source.name == "anchor-b.step" and (again.size, again.face_budget) == (3.0, 40)
+    assert again.source.name == "anchor-b.step" and (again.size, again.settings.budget) == (3.0, 40)
     expected = b.volume + b.weeps_volume + b.outer_rounds_volume + b.pocket_volume
     assert total(again.model) == pytest.approx(expected, rel=1e-9) and len(again.model.shared()) == 2
     # Two steps undone, one switched off.
@@ -166,7 +173,7 @@ def test_a_selection_by_hand_is_found_again_or_reported(anchor_file):
     fillets = [
         f for feature in lithon.features(work.model.bodies[0]) for f in feature.faces if feature.kind == "fillet"
     ]
-    work.take(lithon.clear_step(work.model, fillets[:2]))
+    work.take(lithon.do.clear(fillets[:2]))
     recipe = work.recipe()
     near = Ledger.of(Source("b.step", lithon.step_text(collar_anchor(Anchor(length=121.0, grease_x=56.9))).encode()))
     assert lithon.run_recipe(near, recipe) == []
@@ -211,7 +218,7 @@ def test_triangles_travel_with_their_faces(prepared):
     assert len(triangles) == len(theirs[1])
     assert sorted(map(tuple, np.round(points, 12))) == sorted(map(tuple, np.round(theirs[0], 12)))
     # A step taken there: its new faces meet the old ones here node for node.
-    outcome = run_step(there, lithon.clear_question("holes where diameter <= 2.6 mm"))
+    outcome = run(State(there), lithon.do.clear("holes where diameter <= 2.6 mm"))
     make_ready(outcome.model.faces())
     after = near.unpack(far.pack(outcome)).model
     assert not near.last.whole
@@ -249,7 +256,7 @@ def wait(worker: WorkerHandle):
 def test_the_worker_works_stops_and_may_die(anchor):
     worker = WorkerHandle()
     try:
-        worker.submit("step", anchor, lithon.clear_question("holes where diameter < 3 mm"))
+        worker.submit("step", State(anchor), lithon.do.clear("holes where diameter < 3 mm"))
         (kind, number, (outcome, ghost)), _ = wait(worker)
         assert (kind, number) == ("done", 1) and outcome.faces_change == -2
         assert set(ghost.gone) == set(anchor.faces()) - set(outcome.model.faces()) - {
@@ -264,17 +271,17 @@ def test_the_worker_works_stops_and_may_die(anchor):
         assert {len(f.faces) for f in told.features[anchor.bodies[0]]} == {
             len(f.faces) for f in lithon.features(anchor.bodies[0])
         }
-        worker.submit("step", anchor, lithon.clear_question("holes where diameter > 99 mm"))
+        worker.submit("step", State(anchor), lithon.do.clear("holes where diameter > 99 mm"))
         (kind, _, error), _ = wait(worker)
         assert kind == "failed" and isinstance(error, Unresolved) and "finds nothing" in str(error)
-        worker.submit("mesh", anchor, 2.0)
+        worker.submit("step", State(anchor, settings=Settings(2.0)), do.mesh())
         assert worker.connection.poll(60)
         worker.cancel()
         (kind, _, error), told = wait(worker)
         assert kind == "failed" and isinstance(error, Cancelled) and told
         worker.submit("nonsense")
         (kind, _, error), _ = wait(worker)
-        assert kind == "failed" and "unexpected" in str(error)
+        assert kind == "failed" and isinstance(error, Fault) and "our fault" in str(error)
         worker.submit("rest", 30.0)
         time.sleep(0.3)
         os.kill(worker.process.pid, signal.SIGKILL)
@@ -286,34 +293,75 @@ def test_the_worker_works_stops_and_may_die(anchor):
 
 
 def test_a_step_is_changed_in_its_place_and_what_follows_runs_again(anchor, tmp_path):
-    from lithon.project.editing import parts_of_step, with_part
-
     text = lithon.step_text(anchor).encode()
     ledger = Ledger.of(Source("anchor.step", text))
-    ledger.take(clear_question("holes where diameter < 3 mm"))
-    ledger.take(split_step(plane_at((5.0, 0.0, 0.0), (1.0, 0.0, 0.0))))
+    ledger.take(do.clear("holes where diameter < 3 mm"))
+    ledger.take(do.carve(do.Cut.at((5.0, 0.0, 0.0), (1.0, 0.0, 0.0))))
     sizes = sorted(volume(b) for b in ledger.model.bodies)
-    (question,) = parts_of_step(ledger.entries[0].step)
-    assert (question.name, question.text) == ("question", "holes where diameter < 3 mm")
-    names = {p.name: p.path for p in parts_of_step(ledger.entries[1].step)}
-    moved = with_part(ledger.entries[1].step, names["through"], "9; 0; 0")
-    assert ledger.entries[1].step["plane"]["origin"][0] == 5.0  # the old one is as it was
+    first, second = (entry.operation for entry in ledger.entries)
+    assert first.parameters()["faces"].text(first.faces) == "holes where diameter < 3 mm"
+    moved = second.with_(cut="x = 9")
+    assert second.cut.origin[0] == 5.0  # the old one is as it was
     assert ledger.change(1, moved) == []
     assert sorted(volume(b) for b in ledger.model.bodies) != sizes
     assert sum(volume(b) for b in ledger.model.bodies) == pytest.approx(sum(sizes), rel=1e-12)
-    assert ledger.change(1, with_part(moved, names["through"], "5 0 0")) == []
+    assert ledger.change(1, moved.with_(cut="at 5 0 0 across 1 0 0")) == []
     assert sorted(volume(b) for b in ledger.model.bodies) == pytest.approx(sizes, rel=1e-12)
     # A question that finds nothing is told, and the step after it still runs.
-    nothing = with_part(ledger.entries[0].step, ("select", "question"), "holes where diameter < 0.1 mm")
-    (trouble,) = ledger.change(0, nothing)
+    (trouble,) = ledger.change(0, first.with_(faces="holes where diameter < 0.1 mm"))
     assert "finds nothing" in trouble and len(ledger.model.bodies) == 2
-    for path, text in (
-        (("select", "question"), "all the holes"),
-        (("plane", "by"), "far"),
-        (("gap",), "-1"),
-        (("solution",), "0"),
-        (("plane", "origin"), "1 2"),
-        (("do",), "clear"),
+    for operation, changes in (
+        (first, {"faces": "all the holes"}),
+        (first, {"solution": -1}),
+        (second, {"cut": "offset far from faces"}),
+        (second, {"cut": "at 1 2 across 0 0 1"}),
+        (do.bond(), {"gap": -1.0}),
+        (do.bond(), {"nothing": 1.0}),
     ):
         with pytest.raises(LithonError):
-            with_part({"do": "x", "select": {}, "plane": {}}, path, text)
+            operation.with_(**changes)
+
+
+FIXTURES = Path(__file__).parent / "fixtures"
+EXPECTED = json.loads((FIXTURES / "expected.json").read_text("utf-8"))
+
+
+@pytest.mark.parametrize("name", EXPECTED)
+def test_what_the_first_version_wrote_opens_and_replays(name, tmp_path):
+    """Projects and recipes of version 1: nothing in them is lost, and what is written of them is read again."""
+    expected = EXPECTED[name]
+    project, troubles = lithon.load_project(FIXTURES / f"{name}.lithon")
+    recipe = lithon.load_recipe((FIXTURES / f"{name}.recipe.json").read_text("utf-8"))
+    lithon.save_project(project, tmp_path / "again.lithon")
+    again, more = lithon.load_project(tmp_path / "again.lithon")
+    fresh = Ledger.of(project.source)
+    assert troubles == more == [] and lithon.run_recipe(fresh, recipe) == []
+    for ledger in (project, again, fresh):
+        found = sorted((b.name, len(b.faces), volume(b)) for b in ledger.model.bodies)
+        assert [x[:2] for x in found] == [tuple(x[:2]) for x in expected["bodies"]]
+        assert [x[2] for x in found] == pytest.approx([x[2] for x in expected["bodies"]], rel=1e-9)
+        assert len(ledger.model.shared()) == expected["shared"] and ledger.size == expected["size"]
+        assert sorted(f.label for f in ledger.model.faces() if f.label) == expected["labels"]
+    for ledger in (project, again):
+        assert ledger.position == expected["position"] and ledger.settings.budget == expected["budget"]
+        assert [e.outcome.words for e in ledger.entries] == expected["words"]
+
+
+def test_a_step_of_another_lithon_is_kept_as_it_was_written(anchor_file, tmp_path):
+    work = lithon.open(anchor_file)
+    strange = {"do": "fold", "at": 3}
+    with pytest.raises(BadFile, match="fold"):
+        work.take(strange)
+    work.take(do.clear("holes where diameter <= 2.6 mm"))
+    lithon.save_project(work, tmp_path / "a.lithon")
+    with zipfile.ZipFile(tmp_path / "a.lithon") as archive:
+        state, source = json.loads(archive.read("project.json")), archive.read("source")
+    state["entries"].insert(0, {"step": strange, "words": "fold", "on": True})
+    state["position"] = 2
+    with zipfile.ZipFile(tmp_path / "b.lithon", "w") as archive:
+        archive.writestr("project.json", json.dumps(state))
+        archive.writestr("source", source)
+    again, troubles = lithon.load_project(tmp_path / "b.lithon")
+    assert len(troubles) == 1 and "fold" in troubles[0]
+    assert total(again.model) == pytest.approx(ANCHOR.volume + ANCHOR.weeps_volume, rel=1e-9)
+    assert again.recipe()["steps"][0] == strange

@@ -67,19 +67,19 @@ def test_the_cast_anchor_step_by_step():
         ("fillets where radius = 3 mm", -CAST.root_round_volume, 8),
         ("chamfers where width <= 3 mm", CAST.chamfer_volume, 8),
     ):
-        work.take(lithon.clear_question(question))
+        work.take(lithon.do.clear(question))
         exact, faces = exact + gained, faces - lost
         assert total(work.model) == pytest.approx(exact, rel=1e-10), question
         assert len(work.model.faces()) == faces, question
         assert not flaws(work.model.bodies[0], work.model.tolerance)
     for question in ("fillets where radius = 8 mm", "fillets where radius = 5 mm", "holes where diameter = 11 mm"):
-        work.take(lithon.clear_question(question))
+        work.take(lithon.do.clear(question))
     plate, lug = CAST.length * CAST.width * CAST.thickness, CAST.lug_length * CAST.lug_width * CAST.lug_height
     assert total(work.model) == pytest.approx(plate + lug - CAST.pin_volume, rel=1e-10)
-    work.take(lithon.split_step(lithon.plane_at((0.0, 0.0, 0.0), (0.0, 1.0, 0.0))))
+    work.take(lithon.do.carve(lithon.do.Cut.at((0.0, 0.0, 0.0), (0.0, 1.0, 0.0))))
     a, b = (mass_properties(body) for body in work.model.bodies)
     assert a.volume == pytest.approx(b.volume, rel=1e-12) and np.allclose(a.centroid * [1, -1, 1], b.centroid)
-    work.take(lithon.bond_step())
+    work.take(lithon.do.bond())
     assert len(work.model.shared()) == 1
 
 
@@ -95,7 +95,7 @@ def test_the_sluice_wheel_and_its_roots():
     half = np.pi / WHEEL.blades
     for angle in (-half, half):
         n = (-float(np.sin(angle)), float(np.cos(angle)), 0.0)
-        work.take(lithon.split_step(lithon.plane_at((0.0, 0.0, 0.0), n)))
+        work.take(lithon.do.carve(lithon.do.Cut.at((0.0, 0.0, 0.0), n)))
     sector = min(work.model.bodies, key=volume)
     assert volume(sector) == pytest.approx(WHEEL.volume / WHEEL.blades, rel=1e-10)
 
@@ -119,12 +119,12 @@ def test_the_paddle_frame_is_bonded_but_for_the_gap_and_the_overlap():
 def test_the_hinge_strap_becomes_a_mapped_mesh():
     work = opened(hinge_strap())
     assert len(work.model.faces()) == STRAP.faces and total(work.model) == pytest.approx(STRAP.volume, rel=1e-12)
-    work.take(lithon.clear_question("fillets where radius <= 2 mm"))
+    work.take(lithon.do.clear("fillets where radius <= 2 mm"))
     assert total(work.model) == pytest.approx(sum(STRAP.blocks), rel=1e-12)
     for x in STRAP.steps[1:-1]:
-        work.take(lithon.split_step(lithon.plane_at((x, 0.0, 0.0), (1.0, 0.0, 0.0))))
+        work.take(lithon.do.carve(lithon.do.Cut.at((x, 0.0, 0.0), (1.0, 0.0, 0.0))))
     assert sorted(volume(b) for b in work.model.bodies) == pytest.approx(sorted(STRAP.blocks), rel=1e-12)
-    work.take(lithon.bond_step())
+    work.take(lithon.do.bond())
     assert len(work.model.shared()) == 4
     mesh = lithon.hexahedral_mesh(work.model, lithon.SizeRules(3.0))
     assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, rel=1e-12)

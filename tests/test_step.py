@@ -42,7 +42,7 @@ def test_what_is_written_reads_back_equal(anchor, prepared):
 
 def test_carved_at_a_slant_ellipses_survive(anchor_file):
     work = lithon.open(anchor_file)
-    work.take(lithon.split_step(lithon.plane_at((0, 0, 30), (0.3, 0.1, 1.0))))
+    work.take(lithon.do.carve(lithon.do.Cut.at((0, 0, 30), (0.3, 0.1, 1.0))))
     assert any(e.curve.kind == "ellipse" for e in work.model.edges())
     same(work.model, lithon.parse_step(lithon.step_text(work.model)).model)
 

@@ -12,7 +12,11 @@ from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
 
 import lithon
+from lithon import do
 from lithon.brep.adjacency import adjacency
+from lithon.operations.form import Form
+from lithon.operations.running import run
+from lithon.operations.state import State
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
 from parts import perforated, pocketed
@@ -171,24 +175,23 @@ def test_the_kept_picture_is_let_go_when_the_eye_or_the_solid_moves(view, qtbot,
         window.Render()
         assert view.renderer.GetDraw()
         rest(view, qtbot)
-    view.work.hidden = {model.bodies[0].name}
+    view.work.hidden = {model.bodies[0]}
     view.rebuild()
     window.Render()
     assert view.renderer.GetDraw()
 
 
 def test_a_ghost_is_drawn_over_the_kept_picture_and_seen_through_once_it_rests(view, qtbot, model):
-    from lithon.app.work import Proposal
+    from lithon.app.asking import Proposal
     from lithon.brep.patches import change
-    from lithon.project.steps import clear_step, run_step
 
     feature = lithon.features(model.bodies[0])[5]
     plain = drawn(view, afresh=False)
-    step = clear_step(model, feature.faces)
-    asked = Proposal("clear", "Clear", step)
-    asked.outcome = run_step(model, step)
+    step = do.clear(feature.faces)
+    asked = Proposal(Form.of(step), step)
+    asked.outcome = run(State(model), step)
     asked.ghost, asked.state = change(model, asked.outcome.model), "ready"
-    view.work.proposal = asked
+    view.work.asking.proposal = asked
     view.work.proposal_changed.emit()
     first = drawn(view, afresh=False)
     assert (np.abs(first - plain).max(axis=2) > 15).sum() >= 8

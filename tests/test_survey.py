@@ -8,7 +8,7 @@ from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.thickness import thickness
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
-from lithon.project.questions import NotAQuestion, ask
+from lithon.operations.questions import NotAQuestion, ask
 from lithon.survey.findings import findings
 from lithon.survey.sizes import LENSES, marks
 

@@ -51,9 +51,7 @@ def main() -> None:
     kinds = sys.argv[3] if len(sys.argv) > 3 else "bckb"
     said: Counter[str] = Counter()
     with ProcessPoolExecutor(2) as pool:
-        for seed, what, took in pool.map(
-            partial(verdict, kinds=kinds), range(first, first + count), chunksize=4
-        ):
+        for seed, what, took in pool.map(partial(verdict, kinds=kinds), range(first, first + count), chunksize=4):
             said[what.split(":")[0]] += 1
             if what != "kept" or took > 20.0:
                 print(f"{seed}: {what} ({took:.1f} s)", flush=True)

@@ -17,10 +17,11 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from lithon import do
 from lithon.app import theme
 from lithon.app.demo import demo_file, sample_file
 from lithon.app.desk import Desk
-from lithon.project.steps import bond_step, clear_question, plane_at, split_step
+from lithon.operations.table import rows
 from lithon.samples import SAMPLES, STRAP
 from lithon.survey.sizes import LENSES
 
@@ -98,14 +99,14 @@ def main() -> None:
     desk.view.show_only(desk.docket.groups[pick].faces[:1])
     desk.view.unfocus()
     camera.shot("clear")
-    work.accept()
+    work.asking.accept()
     camera.settle()
     for question in ("fillets where radius <= 2 mm", "holes where diameter < 3 mm", "pockets"):
         desk.question.line.setText(question)
         desk.question._take()
-        desk.clear_chosen()
+        desk.begin(rows()["clear"])
         camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
-        work.accept()
+        work.asking.accept()
         camera.settle()
     desk.see_whole()
     work.go("Survey")
@@ -114,17 +115,17 @@ def main() -> None:
     camera.shot("sieve")
     desk.sieve.lens_buttons["edges"].click()
     work.choose()
-    desk.carve()
+    desk.begin(rows()["carve"])
     camera.priced()
     camera.shot("carve")
-    work.accept()
+    work.asking.accept()
     camera.settle()
-    desk.bond()
+    desk.begin(rows()["bond"])
     camera.priced()
-    work.accept()
+    work.asking.accept()
     camera.settle()
     camera.shot("bond")
-    work.propose_mesh()
+    desk.begin(rows()["mesh"])
     camera.until(lambda: work.mesh is not None, 120.0)
     camera.shot("mesh")
     desk.toggle_inside()
@@ -137,7 +138,7 @@ def main() -> None:
     bottom = next(f for f in work.model.faces() if f.surface.kind == "plane" and f.surface.frame.z[2] < -0.9)
     work.go("Trim")
     work.choose([bottom])
-    desk.clear_chosen()
+    desk.begin(rows()["clear"])
     camera.until(lambda: work.proposal is not None and work.proposal.state == "refused")
     camera.shot("refused")
     desk.work.drop()
@@ -166,7 +167,7 @@ def the_cast_anchor(camera: Camera) -> None:
     work.go("Trim")
     desk.question.line.setText("fillets where radius = 2 mm")
     desk.question._take()
-    desk.clear_chosen()
+    desk.begin(rows()["clear"])
     camera.priced()
     camera.shot("fillet-chain")
     work.drop()
@@ -175,14 +176,14 @@ def the_cast_anchor(camera: Camera) -> None:
 def the_hinge_strap(camera: Camera) -> None:
     desk, work = camera.desk, camera.desk.work
     opened(camera, "hinge-strap")
-    steps = [clear_question("fillets where radius <= 2 mm")]
-    steps += [split_step(plane_at((x, 0.0, 0.0), (1.0, 0.0, 0.0))) for x in STRAP.steps[1:-1]]
-    for step in [*steps, bond_step()]:
-        work.propose("step", "Step", step)
+    steps = [do.clear("fillets where radius <= 2 mm")]
+    steps += [do.carve(do.Cut.at((x, 0.0, 0.0), (1.0, 0.0, 0.0))) for x in STRAP.steps[1:-1]]
+    for step in [*steps, do.bond()]:
+        work.propose(step)
         camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
-        work.accept()
+        work.asking.accept()
         camera.settle()
-    work.propose_mesh("hex")
+    work.propose(do.mesh("hex"))
     camera.until(lambda: work.mesh is not None, 120.0)
     desk.see_whole()
     camera.shot("hexahedra")
@@ -235,7 +236,7 @@ def the_twins(camera: Camera) -> None:
     camera.shot("twins")
     body = next(b for b in work.model.bodies if b.name.startswith("bolt"))
     work.choose(body.faces[:1])
-    desk.set_aside()
+    desk.begin(rows()["set-aside"])
     camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
     camera.shot("set-aside")
     work.drop()

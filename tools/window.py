@@ -22,6 +22,7 @@ from PySide6.QtWidgets import QApplication
 import lithon
 from lithon.app import theme
 from lithon.app.desk import Desk
+from lithon.operations.table import rows
 
 
 class Stopwatch:
@@ -85,7 +86,7 @@ class Stopwatch:
             work.choose(faces=found[k].faces)
             self.drawn()
             start = time.perf_counter()
-            desk.clear_chosen()
+            desk.begin(rows()["clear"])
             self.until(lambda: work.proposal is not None and work.proposal.state != "thinking")
             answers.append(time.perf_counter() - start)
             self.drawn()
@@ -94,7 +95,7 @@ class Stopwatch:
             self.drawn()
         start = time.perf_counter()
         work.choose(faces=found[0].faces)
-        desk.clear_chosen()
+        desk.begin(rows()["clear"])
         self.until(lambda: work.proposal is not None and work.proposal.state != "thinking")
         accepts.append(self.timed(work.accept))
 

@@ -4,9 +4,9 @@ A script does what the window does:
 
     import lithon
     work = lithon.open("collar-anchor.step")
-    work.take(lithon.clear_question("holes where diameter <= 2.6 mm"))
-    work.take(lithon.split_step(lithon.plane_at((0, 0, 0), (0, 1, 0))))
-    work.take(lithon.bond_step())
+    work.take(lithon.do.clear("holes where diameter <= 2.6 mm"))
+    work.take(lithon.do.carve("y = 0"))
+    work.take(lithon.do.bond())
     mesh = lithon.tetrahedral_mesh(work.model, lithon.SizeRules(4.0))
     lithon.write_vtu(mesh, "collar-anchor.vtu")
 """

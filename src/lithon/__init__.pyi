@@ -1,7 +1,9 @@
 # What `import lithon` offers; each name is imported when it is first used.
 
+from . import do as do
 from .errors import BadFile as BadFile
 from .errors import Cancelled as Cancelled
+from .errors import Fault as Fault
 from .errors import LithonError as LithonError
 from .errors import Refusal as Refusal
 from .errors import Unresolved as Unresolved
@@ -19,24 +21,17 @@ from .mesh.mesh import Mesh as Mesh
 from .mesh.second_order import quadratic as quadratic
 from .mesh.sizing import SizeRules as SizeRules
 from .mesh.tetrahedra import tetrahedral_mesh as tetrahedral_mesh
+from .operations.questions import ask as ask
+from .operations.recorded import from_text as from_text
+from .operations.running import run as run
+from .operations.state import Settings as Settings
+from .operations.state import State as State
 from .project.files import load_project as load_project
 from .project.files import save_project as save_project
 from .project.ledger import Ledger as Ledger
 from .project.ledger import load_recipe as load_recipe
 from .project.ledger import run_recipe as run_recipe
 from .project.opening import open as open
-from .project.questions import ask as ask
-from .project.steps import bond_step as bond_step
-from .project.steps import clear_question as clear_question
-from .project.steps import clear_step as clear_step
-from .project.steps import combine_step as combine_step
-from .project.steps import face_extended as face_extended
-from .project.steps import keep_step as keep_step
-from .project.steps import plane_at as plane_at
-from .project.steps import plane_midway as plane_midway
-from .project.steps import plane_offset as plane_offset
-from .project.steps import plane_through as plane_through
-from .project.steps import split_step as split_step
 from .survey.features import features as features
 from .survey.findings import findings as findings
 from .survey.forecast import forecast as forecast

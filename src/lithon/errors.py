@@ -42,6 +42,14 @@ class Unresolved(LithonError):
     """A recorded selection finds nothing, or not enough, on this model."""
 
 
+class Spent(Refusal):
+    """A search has used up its budget without an answer; the model is unchanged."""
+
+
+class Fault(LithonError):
+    """Lithon itself has gone wrong: neither the file nor the engineer is to blame. The model is unchanged."""
+
+
 class Cancelled(LithonError):
     """The engineer stopped a long operation."""
 

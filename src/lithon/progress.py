@@ -1,25 +1,82 @@
-"""How long operations say how far they are, and are asked to stop."""
+"""How long operations say how far they are, are asked to stop, and keep to a budget of time.
+
+`tell` is called by whoever was handed the progress. What lies deeper, in the loops of a search, calls `pulse`, which
+finds the progress of the operation under way by itself.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 
-from lithon.errors import Cancelled
+from lithon.errors import Cancelled, Spent
 
 
 class Progress:
-    """Passed down to long operations. `tell` reports a share 0..1 and raises Cancelled on request."""
+    """Passed down to long operations. `tell` reports a share 0..1 and raises Cancelled on request, and Spent when the
+    budget (s) has run out."""
 
-    def __init__(self, report: Callable[[float, str], None] | None = None, stopped: Callable[[], bool] | None = None):
+    def __init__(
+        self,
+        report: Callable[[float, str], None] | None = None,
+        stopped: Callable[[], bool] | None = None,
+        budget: float | None = None,
+    ):
         self._report = report
         self._stopped = stopped
+        self._share = 0.0
+        self._what = ""
+        self.budget = budget
+        self._end = None if budget is None else time.monotonic() + budget
 
     def tell(self, share: float, what: str = "") -> None:
+        self._share, self._what = share, what or self._what
+        self.pulse()
+
+    def pulse(self, what: str = "") -> None:
+        """As `tell`, from within: the share stays what it was; `what` says what is being tried."""
         if self._stopped is not None and self._stopped():
             raise Cancelled()
+        if self._end is not None and time.monotonic() > self._end:
+            tried = what or self._what
+            raise Spent(
+                f"no answer was found within {self.budget:g} s" + (f"; the last was {tried}" if tried else ""),
+                remedy="choose less at once, or what is simpler",
+            )
         if self._report is not None:
-            self._report(share, what)
+            self._report(self._share, what or self._what)
+
+    @contextmanager
+    def within(self, budget: float) -> Iterator[None]:
+        """No longer than this (s) for what is done inside; a shorter budget that holds already goes on."""
+        was = self.budget, self._end
+        end = time.monotonic() + budget
+        if self._end is None or end < self._end:
+            self.budget, self._end = budget, end
+        try:
+            yield
+        finally:
+            self.budget, self._end = was
+
+    @contextmanager
+    def under_way(self) -> Iterator[Progress]:
+        """The progress that `pulse` of this module finds, for what is done inside."""
+        token = _current.set(self)
+        try:
+            yield self
+        finally:
+            _current.reset(token)
 
 
 #: For callers that do not care.
 SILENT = Progress()
+
+_current: ContextVar[Progress] = ContextVar("progress", default=SILENT)
+
+
+def pulse(what: str = "") -> None:
+    """A sign of life out of a loop: raises Cancelled where the operation under way is to stop, Spent where its budget
+    has run out. Costs less than a microsecond where nobody listens."""
+    _current.get().pulse(what)

@@ -6,6 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from lithon.operations.prove.mesh import MakeMesh
+from lithon.operations.table import TABLE, Row
+from lithon.project.deliveries import DELIVERIES, Delivery
+
 if TYPE_CHECKING:
     from lithon.app.desk import Desk
 
@@ -41,7 +45,14 @@ def _has_mesh(desk: Desk) -> bool:
     return desk.work.mesh is not None
 
 
-ACTIONS: tuple[Action, ...] = (
+def _delivery(d: Delivery) -> Action:
+    """The action that writes a delivery."""
+    run: Run = lambda desk: desk.deliver(d)  # noqa: E731
+    station = "Deliver" if d.first else ""
+    return Action(d.name, d.title, "", "Deliver", run, _has_mesh if d.needs_mesh else _open, station)
+
+
+_OWN: tuple[Action, ...] = (
     Action("open", "Open…", "Ctrl+O", "File", lambda d: d.ask_open(), station="Intake", main=True),
     Action(
         "revise",
@@ -67,54 +78,24 @@ ACTIONS: tuple[Action, ...] = (
         "On its twins too",
         "T",
         "Docket",
-        lambda d: d.work.also_on_twins(),
-        lambda d: d.work.twins_of_proposal() > 0,
+        lambda d: d.work.asking.also_on_twins(),
+        lambda d: d.work.asking.twins() > 0,
         tip="what is proposed for one body is proposed for all that are congruent with it",
     ),
-    Action(
-        "clear",
-        "Clear what is chosen",
-        "C",
-        "Trim",
-        lambda d: d.clear_chosen(),
-        _has_faces,
-        station="Trim",
-        tip="the chosen faces go and their neighbours close up",
-    ),
-    Action(
-        "carve",
-        "Carve at a plane",
-        "V",
-        "Carve",
-        lambda d: d.carve(),
-        _open,
-        station="Carve",
-        main=True,
-        tip="midway between two chosen faces, offset from one, through three points, or across the middle",
-    ),
-    Action("points", "Pick three points", "P", "Carve", lambda d: d.pick_points(), _open, station="Carve"),
-    Action("bond", "Bond what touches", "B", "Bond", lambda d: d.bond(), _open, station="Bond", main=True),
-    Action("mesh", "Mesh", "M", "Prove", lambda d: d.work.propose_mesh(), _open, station="Prove", main=True),
+    Action("points", "Carve through three points", "P", "Carve", lambda d: d.pick_points(), _open, station="Carve"),
     Action(
         "hex",
         "Mesh with hexahedra",
         "Y",
         "Prove",
-        lambda d: d.work.propose_mesh("hex"),
+        lambda d: d.work.propose(MakeMesh(elements="hex")),
         _open,
         station="Prove",
         tip="sweeps every body that is one profile along a line or around an axis",
     ),
     Action("worst", "Fly to the worst element", "X", "Prove", lambda d: d.show_worst(), _has_mesh, station="Prove"),
     Action("inside", "Look inside the mesh", "I", "Prove", lambda d: d.toggle_inside(), _has_mesh, station="Prove"),
-    Action("step", "Geometry as STEP…", "", "Deliver", lambda d: d.deliver("step"), _open, station="Deliver"),
-    Action("stl", "Triangles as STL…", "", "Deliver", lambda d: d.deliver("stl"), _open, station="Deliver"),
-    Action("3mf", "Triangles as 3MF…", "", "Deliver", lambda d: d.deliver("3mf"), _open),
-    Action("obj", "Triangles as OBJ…", "", "Deliver", lambda d: d.deliver("obj"), _open),
-    Action("ply", "Triangles as PLY…", "", "Deliver", lambda d: d.deliver("ply"), _open),
-    Action("vtu", "Mesh as VTU…", "", "Deliver", lambda d: d.deliver("vtu"), _has_mesh, station="Deliver"),
-    Action("recipe", "Steps as a recipe…", "", "Deliver", lambda d: d.deliver("recipe"), _open, station="Deliver"),
-    Action("report", "Report…", "", "Deliver", lambda d: d.deliver("report"), _open, station="Deliver"),
+    *(_delivery(d) for d in DELIVERIES),
     Action("whole", "See the whole", "W", "Look", lambda d: d.see_whole(), _open),
     Action("straight", "Look straight at the chosen face", "L", "Look", lambda d: d.look_straight(), _has_faces),
     Action("glass", "See through", "G", "Look", lambda d: d.toggle_glass(), _open),
@@ -122,18 +103,20 @@ ACTIONS: tuple[Action, ...] = (
     Action("cut", "Cut away, at the chosen plane", "U", "Look", lambda d: d.toggle_cut(), _open),
     Action("alone", "Only the chosen body", "O", "Look", lambda d: d.isolate(), _open),
     Action("hide", "Hide the chosen body", "H", "Look", lambda d: d.hide_body(), _has_faces),
-    Action(
-        "aside",
-        "Set the chosen body aside",
-        "D",
-        "Look",
-        lambda d: d.set_aside(),
-        _has_faces,
-        tip="the body leaves the model; what it touched on the others becomes a named face",
-    ),
-    Action("question", "Ask a question", "/", "Look", lambda d: d.question.begin(), _open),
+    Action("question", "Find anything", "/", "Look", lambda d: d.question.begin(), _open),
     Action("sheet", "This sheet", "?", "Look", lambda d: d.toggle_sheet()),
 )
+
+
+def _of_row(row: Row) -> Action:
+    """The action that opens an operation's form."""
+    verb = bool(row.key) or row.main
+    station = row.station if verb and row.station != "Mend" else ""
+    run: Run = lambda d: d.begin(row)  # noqa: E731
+    return Action(row.name, row.title, row.key, row.station, run, _open, station, row.main, row.help)
+
+
+ACTIONS: tuple[Action, ...] = (*_OWN, *map(_of_row, TABLE))
 
 #: What the hand does in the view, for the sheet; the view itself carries it out.
 HAND = (

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QPoint, QRectF, QSize, QStringListModel, Qt, Signal
+from PySide6.QtCore import QPoint, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import (
-    QCompleter,
     QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
-    QLineEdit,
     QMenu,
     QPushButton,
     QScrollArea,
@@ -21,11 +19,12 @@ from PySide6.QtWidgets import (
 )
 
 from lithon.app import theme
+from lithon.app.fields import FormWidget
 from lithon.app.parts import button, label, number, restyle, row, signed, title
-from lithon.app.work import STATIONS, Work
-from lithon.errors import LithonError
-from lithon.project.editing import parts_of_step, with_part
-from lithon.project.questions import Answer, ask, next_words
+from lithon.app.work import Work
+from lithon.operations.form import Form
+from lithon.operations.operation import Chosen
+from lithon.operations.table import STATIONS
 
 
 class Path(QWidget):
@@ -138,7 +137,7 @@ class LedgerBar(QFrame):
         self.totals = label("", wrap=False)
         outer.addWidget(self.totals)
         self.buttons: list[QPushButton] = []
-        for signal in (work.model_changed, work.forecast_changed, work.opened):
+        for signal in (work.ledger_changed, work.forecast_changed, work.opened):
             signal.connect(self.refresh)
 
     def refresh(self) -> None:
@@ -168,9 +167,9 @@ class LedgerBar(QFrame):
         before, after = ledger.base.face_count(), ledger.model.face_count()
         forecast = self.work.forecast
         elements = f"~{number(forecast.elements, 3)}" if forecast is not None else "…"
-        budget, over = "", ledger.face_budget is not None and after > ledger.face_budget
-        if ledger.face_budget is not None:
-            budget = f" of {ledger.face_budget}" + (" ▲ too many" if over else "")
+        most = ledger.settings.budget
+        over = most is not None and after > most
+        budget = f" of {most}{' ▲ too many' if over else ''}" if most is not None else ""
         self.totals.setText(f"faces {before} → {after}{budget}    elements {elements}")
         self.totals.setStyleSheet(f"color: {theme.MADDER};" if over else "")
 
@@ -188,7 +187,7 @@ class LedgerBar(QFrame):
         entry = self.work.ledger.entries[k]
         out = QMenu(self)
         out.addAction("Switch off" if entry.on else "Switch on", lambda: self.work.switch(k))
-        if parts_of_step(entry.step):
+        if entry.operation.parameters():
             out.addAction("Change…", lambda: self.change(k))
         return out
 
@@ -199,121 +198,51 @@ class LedgerBar(QFrame):
         corner = self.buttons[k].mapToGlobal(QPoint(0, 0))
         self.form.move(corner.x(), corner.y() - self.form.height() - 6)
         self.form.show()
-        self.form.lines[0][1].setFocus()
 
 
 class StepForm(QFrame):
-    """The parts of a recorded step that can be changed, each on a line."""
+    """The form of a recorded step, over its chip: what can be typed is changed here. Enter takes it, Esc lets go."""
 
     def __init__(self, work: Work, k: int):
         super().__init__(None, Qt.WindowType.Popup)
         self.setObjectName("card")
         self.setFont(theme.font(9.5))
+        self.setMinimumWidth(330)
         self.work, self.k = work, k
         self.entry = work.ledger.entries[k]
+        self.form = Form.of(self.entry.operation)
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 10, 12, 10)
         column.addWidget(label(f"Change: {self.entry.outcome.words}", wrap=False))
-        self.lines: list[tuple[tuple[str, ...], QLineEdit]] = []
-        for part in parts_of_step(self.entry.step):
-            line = QLineEdit(part.text)
-            line.setMinimumWidth(260)
-            line.returnPressed.connect(self.take)
-            self.lines.append((part.path, line))
-            column.addWidget(row(label(part.name, "dim", wrap=False), line, stretch=False))
-        self.said = label("")
-        self.said.hide()
-        column.addWidget(self.said)
-        column.addWidget(row(button("Change it  (Enter)", self.take, "main"), button("Let go  (Esc)", self.close)))
+        self.fields = FormWidget(self.form, self._put, self._type, None)
+        column.addWidget(self.fields)
+        column.addWidget(row(button("Change it", self.take, "main"), button("Let go  (Esc)", self.close)))
+        self._show()
+
+    def _put(self, key: str, value: object) -> None:
+        self.form.put(key, value)
+        self._show()
+
+    def _type(self, key: str, text: str) -> None:
+        self.form.type(key, text)
+        self._show()
+
+    def _show(self) -> None:
+        before = self.work.ledger.state_before(self.k)
+        self.fields.show_form(self.form, Chosen(before.model, size=before.settings.size))
+        self.adjustSize()
 
     def take(self) -> None:
-        step = self.entry.step
-        try:
-            for path, line in self.lines:
-                step = with_part(step, path, line.text())
-        except LithonError as error:
-            self.said.setText(error.what)
-            self.said.show()
-            self.adjustSize()
+        operation = self.form.operation()
+        if operation is None:
+            self._show()
             return
         self.close()
-        if step != self.entry.step:
-            self.work.change(self.k, step)
-
-
-class QuestionLine(QFrame):
-    """The selection language, with a live count; Enter chooses, Esc lets go."""
-
-    def __init__(self, work: Work, leave: Callable[[], None]):
-        super().__init__()
-        self.setObjectName("panel")
-        self.work = work
-        self.leave = leave
-        lay = QHBoxLayout(self)
-        lay.setContentsMargins(12, 5, 12, 5)
-        lay.addWidget(title("QUESTION"))
-        self.line = QLineEdit()
-        self.line.setPlaceholderText("holes where diameter <= 4 mm")
-        lay.addWidget(self.line, 1)
-        self.count = label("", "dim", wrap=False)
-        lay.addWidget(self.count)
-        self.completer = QCompleter([], self)
-        self.completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
-        self.completer.setWidget(self.line)
-        self.completer.activated[str].connect(self._complete)
-        self.line.textEdited.connect(self._offer)
-        self.line.textChanged.connect(self._look)
-        self.line.returnPressed.connect(self._take)
-        self.hide()
-
-    def begin(self) -> None:
-        self.show()
-        self.line.setFocus()
-        self.line.selectAll()
-
-    def answer(self) -> Answer | None:
-        if self.work.model is None:
-            return None
-        try:
-            return ask(self.work.model, self.line.text())
-        except LithonError:
-            return None
-
-    def _offer(self, text: str) -> None:
-        """What may come next, as a list under the line."""
-        words = [w for w in next_words(text) if w]
-        part = text.split(" ")[-1]
-        fitting = [w for w in words if w.startswith(part) and w != part]
-        self.completer.setModel(QStringListModel(fitting))
-        if fitting:
-            self.completer.complete()
-        else:
-            self.completer.popup().hide()
-
-    def _complete(self, word: str) -> None:
-        text = self.line.text()
-        head = text[: len(text) - len(text.split(" ")[-1])]
-        self.line.setText(f"{head}{word} ")
-
-    def _look(self) -> None:
-        answer = self.answer()
-        self.count.setText("…" if answer is None else f"{answer.items} found")
-
-    def _take(self) -> None:
-        try:
-            answer = ask(self.work.model, self.line.text())
-        except LithonError as error:
-            self.count.setText(str(error))
-            return
-        self.work.choose(answer.faces, answer.edges)
-        self.end()
-
-    def end(self) -> None:
-        self.hide()
-        self.leave()
+        if operation != self.entry.operation:
+            self.work.change(self.k, operation)
 
     def keyPressEvent(self, event) -> None:
-        if event.key() == Qt.Key.Key_Escape:
-            self.end()
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.take()
         else:
             super().keyPressEvent(event)

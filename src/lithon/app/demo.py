@@ -7,9 +7,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 import lithon
+from lithon import do
 from lithon.brep.topology import Model
 from lithon.project.report import report_html
-from lithon.project.steps import keep_step
 from lithon.samples import TRIANGLE_FILES, collar_anchor
 
 
@@ -44,11 +44,11 @@ def prepare(work: lithon.Ledger) -> None:
     """The example's judgement: the weep holes, rounds and pocket go, the grease hole stays, then the
     part is cut at its mirror plane and the halves are bonded."""
     grease = lithon.ask(work.model, "holes where diameter = 3 mm")
-    work.take(keep_step(work.model, grease.faces, "hole of 3 mm beside a thin wall: it may matter to the stress"))
+    work.take(do.keep(grease.faces, "hole of 3 mm beside a thin wall: it may matter to the stress"))
     for question in ("holes where diameter <= 2.6 mm", "fillets where radius <= 2 mm", "pockets where depth < 5 mm"):
-        work.take(lithon.clear_question(question))
-    work.take(lithon.split_step(lithon.plane_at((0.0, 0.0, 0.0), (0.0, 1.0, 0.0))))
-    work.take(lithon.bond_step())
+        work.take(lithon.do.clear(question))
+    work.take(lithon.do.carve(lithon.do.Cut.at((0.0, 0.0, 0.0), (0.0, 1.0, 0.0))))
+    work.take(lithon.do.bond())
 
 
 def run_example(folder: Path, say: Callable[[str], None]) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from pathlib import Path
 
@@ -23,11 +22,11 @@ from PySide6.QtWidgets import (
 
 from lithon.app import theme
 from lithon.app.actions import ACTIONS, Action
-from lithon.app.bars import LedgerBar, QuestionLine, SizeField
+from lithon.app.bars import LedgerBar, SizeField
 from lithon.app.bars import Path as StationPath
-from lithon.app.carve_bar import CarveBar
 from lithon.app.docket import Docket
 from lithon.app.notices import Notices
+from lithon.app.palette import Palette
 from lithon.app.parts import button, label, row
 from lithon.app.proposal import ProposalPanel
 from lithon.app.recovery import forget
@@ -37,14 +36,12 @@ from lithon.app.sieve import Sieve
 from lithon.app.table import IntakeTable
 from lithon.app.view import SolidView
 from lithon.app.work import Work
-from lithon.exchange.deliver import TRIANGLE_KINDS, write_triangles
+from lithon.brep.topology import Body
 from lithon.exchange.intake import SUFFIXES
-from lithon.exchange.step_write import save_atomically, write_step
-from lithon.exchange.vtu import write_vtu
+from lithon.operations.table import Row, rows
+from lithon.project.deliveries import DELIVERIES, Delivery
 from lithon.project.files import SUFFIX
 from lithon.project.process import Started
-from lithon.project.report import report_html
-from lithon.project.steps import aside_step, bond_step, clear_step
 
 
 class Desk(QMainWindow):
@@ -59,12 +56,11 @@ class Desk(QMainWindow):
         self.view = SolidView(self.work)
         self.docket = Docket(self.work, self.verbs)
         self.proposal = ProposalPanel(self.work)
-        self.carve_bar = CarveBar(self.work, self.view)
         self.roster = Roster(self.work, self.view.rebuild)
-        self.in_hand = InHand(self.work)
+        self.in_hand = InHand(self.work, self.begin)
         self.sieve = Sieve(self.work)
         self.ledger_bar = LedgerBar(self.work)
-        self.question = QuestionLine(self.work, self.view.setFocus)
+        self.question = Palette(self)
         self.note = label("", wrap=False)
         self.sheet = KeySheet(self)
         self._lay_out()
@@ -86,8 +82,7 @@ class Desk(QMainWindow):
         left_column = QVBoxLayout(left)
         left_column.setContentsMargins(0, 0, 0, 0)
         left_column.setSpacing(6)
-        for part in (self.proposal, self.carve_bar):
-            left_column.addWidget(part)
+        left_column.addWidget(self.proposal)
         left_column.addWidget(self.docket, 1)
         middle = QWidget()
         middle_column = QVBoxLayout(middle)
@@ -182,7 +177,6 @@ class Desk(QMainWindow):
         self.docket.show_me.connect(self.view.show_only)
         self.path.went.connect(lambda name: work.go(name) if work.ledger is not None else None)
         self.sieve.lit.connect(self.view.light)
-        work.station_changed.connect(self._station_moved)
         #: The source as it lies on the disk, for when a new revision of it arrives.
         self.watch = QFileSystemWatcher(self)
         self.watch.fileChanged.connect(self._changed_on_disk)
@@ -202,9 +196,9 @@ class Desk(QMainWindow):
         if event.type() != QEvent.Type.KeyPress or not isinstance(watched, QWidget):
             return False
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            return bool(self.work.accept())
+            return bool(self.work.asking.accept())
         if event.key() == Qt.Key.Key_Tab and self.work.proposal is not None:
-            self.work.next_solution()
+            self.work.asking.next_solution()
             return True
         if event.key() == Qt.Key.Key_Escape:
             self._escape()
@@ -218,10 +212,8 @@ class Desk(QMainWindow):
             self.work.stop_opening()
         elif self.work.proposal is not None:
             self.work.drop()
-        elif self.view.picking_points:
-            self.view.picking_points = False
             self.work.points = []
-            self.work.choose()
+            self.view.recolour()
         else:
             self.view.unfocus()
             self.work.choose()
@@ -288,47 +280,30 @@ class Desk(QMainWindow):
         if name:
             self.work.save(Path(name))
 
-    def deliver(self, kind: str) -> None:
-        suffix = {"recipe": ".recipe.json", "report": ".html"}.get(kind, f".{kind}")
+    def deliver(self, delivery: Delivery) -> None:
         stem = Path(self.work.ledger.source.name).stem
+        suffix = delivery.suffix
         name, _ = QFileDialog.getSaveFileName(self, "Write", stem + "-prepared" + suffix, f"(*{suffix})")
         if name:
-            self.write(kind, Path(name))
+            self.write(delivery.name, Path(name))
 
     def write(self, kind: str, path: Path) -> bool:
         """Write one delivery to a file."""
         ledger, mesh = self.work.ledger, self.work.mesh
-        writers = {
-            "step": lambda p: write_step(ledger.model, p),
-            **dict.fromkeys(TRIANGLE_KINDS, lambda p: write_triangles(ledger.model, p)),
-            "vtu": lambda p: write_vtu(mesh, p),
-            "recipe": lambda p: save_atomically(p, json.dumps(ledger.recipe(), indent=1).encode()),
-            "report": lambda p: save_atomically(p, report_html(ledger, mesh).encode()),
-        }
-        return self.work.write(path, writers[kind])
+        delivery = next(d for d in DELIVERIES if d.name == kind)
+        return self.work.write(path, lambda p: delivery.write(ledger, mesh, p))
 
-    def clear_chosen(self) -> None:
-        faces = self.work.faces
-        self.work.propose(
-            "clear",
-            "Clear",
-            clear_step(self.work.model, faces),
-            f"{len(faces)} chosen face{'s' if len(faces) > 1 else ''}",
-        )
-
-    def carve(self) -> None:
-        self.work.go("Carve")
-        self.carve_bar.begin()
+    def begin(self, row: Row) -> None:
+        """Open the form of an operation with what is in hand."""
+        if row.main and row.station in ("Carve", "Bond"):
+            self.work.go(row.station)
+        self.work.asking.begin(row)
 
     def pick_points(self) -> None:
         self.work.go("Carve")
         self.work.points = []
-        self.view.picking_points = True
+        self.work.asking.begin(rows()["carve"], "cut", "through")
         self.tell("click three points; corners are caught")
-
-    def bond(self) -> None:
-        self.work.go("Bond")
-        self.work.propose("bond", "Bond", bond_step(), "imprint and share every contact")
 
     def show_worst(self) -> None:
         mesh = self.work.mesh
@@ -364,34 +339,21 @@ class Desk(QMainWindow):
 
     def isolate(self) -> None:
         """Only the bodies of what is chosen; pressed with nothing chosen, all of them again."""
-        model, faces = self.work.model, set(self.work.faces)
-        keep = {b.name for b in model.bodies if faces & set(b.faces)}
-        self.work.hidden = {b.name for b in model.bodies if b.name not in keep} if keep else set()
+        chosen = set(self._chosen_bodies())
+        self.work.hidden = {b for b in self.work.model.bodies if b not in chosen} if chosen else set()
         self._bodies_moved()
 
     def hide_body(self) -> None:
-        faces = set(self.work.faces)
-        self.work.hidden |= {b.name for b in self.work.model.bodies if faces & set(b.faces)}
+        self.work.hidden |= set(self._chosen_bodies())
         self.work.choose()
         self._bodies_moved()
 
-    def set_aside(self) -> None:
-        """The bodies of what is chosen leave the model, for good; their contacts become named faces."""
-        faces = set(self.work.faces)
-        names = [b.name for b in self.work.model.bodies if faces & set(b.faces)]
-        if len(names) == len(self.work.model.bodies):
-            self.tell("nothing would be left: choose fewer bodies", "bad")
-            return
-        subject = names[0] if len(names) == 1 else f"{len(names)} bodies"
-        self.work.propose("aside", "Set aside", aside_step(names), subject)
+    def _chosen_bodies(self) -> list[Body]:
+        return list(self.work.chosen().of("bodies"))
 
     def _bodies_moved(self) -> None:
         self.roster.refresh()
         self.view.rebuild()
-
-    def _station_moved(self) -> None:
-        if self.work.station != "Carve":
-            self.view.picking_points = False
 
     # ---- the window's own
 

@@ -12,21 +12,13 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton
 from lithon.app import theme
 from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row
-from lithon.app.work import STATIONS, Work
+from lithon.app.work import Work
 from lithon.brep.copies import root_of
-from lithon.brep.topology import Model
 from lithon.exchange.placement import ORIGINS, UPS, Placement
-from lithon.project.steps import (
-    Step,
-    clear_question,
-    clear_step,
-    close_step,
-    drop_step,
-    merge_step,
-    part_step,
-    replace_step,
-    sew_step,
-)
+from lithon.operations.operation import Operation
+from lithon.operations.table import STATIONS, rows
+from lithon.operations.trim.clear import Clear
+from lithon.operations.trim.keep import Keep
 from lithon.survey.findings import Finding, share
 from lithon.survey.outlook import smaller_parts
 
@@ -35,17 +27,6 @@ _NOTES = 6
 #: So many cards are laid out at once: nobody reads thousands, and laying them out takes as long as that sounds.
 _CARDS = 40
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
-#: Remedies that can be taken from a card.
-_REMEDIES = {
-    "clear": clear_step,
-    "drop": drop_step,
-    "merge": merge_step,
-    "close": close_step,
-    "sew": sew_step,
-    "replace": replace_step,
-}
-#: Those that are about two bodies, not faces.
-_BETWEEN = {"part": part_step}
 _NOUNS = {
     "small hole": ("holes", "diameter"),
     "small fillet": ("fillets", "radius"),
@@ -82,17 +63,16 @@ def grouped(findings: list[Finding]) -> list[Group]:
     return sorted(groups, key=lambda g: (_ORDER[g.first.severity], bool(g.first.keep), g.first.size))
 
 
-def _has_step(f: Finding) -> bool:
-    """Whether the remedy of a finding is a step that can be taken from its card."""
-    return (f.remedy in _BETWEEN and f.other is not None) or (f.remedy in _REMEDIES and len(f.faces) > 0)
-
-
-def _step_of(model: Model, group: Group) -> Step:
-    """The step that a group's remedy is."""
-    f = group.first
-    if f.remedy in _BETWEEN and f.other is not None:
-        return _BETWEEN[f.remedy](f.body.name, f.other.name)
-    return _REMEDIES[f.remedy](model, group.faces)
+def _operation_of(group: Group) -> Operation | None:
+    """The operation that a card offers, on everything that the card is about."""
+    offer = group.first.offer
+    if offer is None:
+        return None
+    values: dict[str, list] = {}
+    for parameter, source in offer.takes:
+        given = [x for f in (group.findings if source == "faces" else group.findings[:1]) for x in f.given(source)]
+        values[parameter] = list(dict.fromkeys(given))
+    return rows()[offer.operation].operation(**values)
 
 
 def _about(count: float) -> str:
@@ -309,7 +289,7 @@ class Docket(Panel):
             f"Down to {_short(seen.smallest_mm)} mm.{small}" if seen is not None else "",
             " ".join(f"{words.capitalize()}: {_about(elements)}." for words, elements in parts),
         )
-        budget = work.ledger.face_budget
+        budget = work.ledger.settings.budget
         limit = QLineEdit("" if budget is None else str(budget))
         limit.setObjectName("face-budget")
         limit.setPlaceholderText("no limit")
@@ -411,9 +391,12 @@ class Docket(Panel):
         card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}", f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
-        if _has_step(f):
-            word = f.remedy.capitalize()
+        if f.offer is not None:
+            word = rows()[f.offer.operation].title.split(" ")[0]
             card.add_button(f"{word} all {n}" if n > 1 else word, lambda g=group: self.remedy(g))
+        elif f.advice:
+            card.lay.insertWidget(card.lay.count() - 1, label(f"{f.advice[0].upper()}{f.advice[1:]}.", "dim"))
+        if group.faces:
             card.add_button("Keep", lambda g=group: self.keep(g))
         return card
 
@@ -455,14 +438,15 @@ class Docket(Panel):
     def remedy(self, group: Group | None = None) -> None:
         """Propose the remedy of a card."""
         group = group or (self.groups[self.current] if self.groups else None)
-        if group is None or not _has_step(group.first):
+        operation = _operation_of(group) if group is not None else None
+        if group is None:
             return
-        step = _step_of(self.work.model, group)
+        if operation is None:
+            self.work.told.emit(f"no operation cures this by itself: {group.first.advice}", "plain")
+            return
         self.work.choose(group.faces)
         n = len(group.findings)
-        subject = (f"{n} × " if n > 1 else "") + group.first.text
-        kind = group.first.remedy
-        self.work.propose(kind, kind.capitalize(), step, subject)
+        self.work.propose(operation, (f"{n} × " if n > 1 else "") + group.first.text)
 
     def all_like_this(self) -> None:
         """Propose the remedy for everything of this kind up to this size."""
@@ -472,13 +456,13 @@ class Docket(Panel):
         if f.kind in _NOUNS:
             noun, measure = _NOUNS[f.kind]
             question = f"{noun} where {measure} <= {f.size + 1e-9:.6g} mm"
-            self.work.propose("clear", "Clear", clear_question(question), question)
+            self.work.propose(Clear(faces=question), question)
 
     def keep(self, group: Group | None = None) -> None:
         group = group or (self.groups[self.current] if self.groups else None)
         if group is not None and group.faces:
             reason = group.first.keep or "kept by hand"
-            self.work.keep(group.faces, f"{group.first.text}. {reason}")
+            self.work.take(Keep(faces=group.faces, reason=f"{group.first.text}. {reason}"))
 
     def _foreseen(self) -> None:
         """Prices have come: on the cards with them, without taking from under the eye or the hand what lies there."""

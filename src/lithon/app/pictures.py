@@ -62,9 +62,7 @@ def picture_of_model(model: Model, path: Path) -> None:
         pic = scene.picture(Model((body,), model.tolerance), set())
         data = scene.surface_data(pic.points, pic.triangles, pic.normals)
         actors.append(scene.actor(data, theme.STONES[k % len(theme.STONES)][1]))
-        actors.append(
-            scene.actor(pic.outlines(), theme.INK, width=1.4, lit=False, lift=2.0)
-        )
+        actors.append(scene.actor(pic.outlines(), theme.INK, width=1.4, lit=False, lift=2.0))
         points.append(pic.points)
     _render(actors, np.concatenate(points), path)
 

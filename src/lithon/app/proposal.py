@@ -1,17 +1,19 @@
-"""The Proposal: any command before it is taken, on top of the Docket."""
+"""The Proposal: an operation before it is taken, on top of the Docket. Its form, its price, and what to press."""
 
 from __future__ import annotations
 
 from PySide6.QtWidgets import QFrame, QGridLayout, QProgressBar, QVBoxLayout, QWidget
 
 from lithon.app import theme
+from lithon.app.asking import Proposal
+from lithon.app.fields import FormWidget
 from lithon.app.parts import button, label, number, restyle, row, signed, title
-from lithon.app.work import Proposal, Work
+from lithon.app.work import Work
 from lithon.brep.copies import root_of
 
 
 class ProposalPanel(QFrame):
-    """Parameters, price, and what to press. Enter takes it, Esc drops it, Tab shows the next solution."""
+    """Enter takes it, Esc drops it, Tab shows the next solution."""
 
     def __init__(self, work: Work):
         super().__init__()
@@ -20,38 +22,63 @@ class ProposalPanel(QFrame):
         self.lay = QVBoxLayout(self)
         self.lay.setContentsMargins(12, 10, 10, 10)
         self.lay.setSpacing(6)
+        self.lay.addWidget(title("PROPOSAL"))
+        self.name = label("", "big")
+        self.subject = label("", "dim")
+        self.lay.addWidget(self.name)
+        self.lay.addWidget(self.subject)
+        #: The fields, as long as the same operation is proposed.
+        self.form: FormWidget | None = None
         self._body: QWidget | None = None
         work.proposal_changed.connect(self.refresh)
+        work.selection_changed.connect(self._show_form)
         self.refresh()
 
     def refresh(self) -> None:
         p = self.work.proposal
         self.setVisible(p is not None)
-        if self._body is not None:
-            self.lay.removeWidget(self._body)
-            self._body.hide()
-            self._body.deleteLater()
-            self._body = None
+        self._put_away()
         if p is None:
             return
         restyle(self, state=p.state)
+        self.name.setText(p.row.title)
+        also = f", and the like on {self.work.asking.twins()} more" if self.work.asking.on_twins() else ""
+        self.subject.setText(p.subject + also if p.subject else p.row.help)
+        if self.form is None:
+            asking = self.work.asking
+            self.form = FormWidget(p.form, asking.put, asking.type, asking.wait_for)
+            self.lay.addWidget(self.form)
+        self._show_form()
         self._body = body = QWidget()
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        column.addWidget(title("PROPOSAL"))
-        column.addWidget(label(p.title, "big"))
-        if p.subject:
-            twins = p.step is not None and p.step.get("select", {}).get("twins")
-            also = f", and the like on {self.work.twins_of_proposal()} more" if twins else ""
-            column.addWidget(label(p.subject + also, "dim"))
-        if p.state == "thinking":
-            self._thinking(column, p)
-        elif p.state == "refused":
-            self._refused(column, p)
-        else:
-            self._ready(column, p)
+        {"asking": self._asking, "thinking": self._thinking, "refused": self._refused, "ready": self._ready}[p.state](
+            column, p
+        )
         self.lay.addWidget(body)
+
+    def _put_away(self) -> None:
+        """What is only shown in the present state; the fields too, where another operation is proposed."""
+        p = self.work.proposal
+        gone = [self._body]
+        if self.form is not None and (p is None or self.form.row is not p.row):
+            gone.append(self.form)
+            self.form = None
+        for widget in gone:
+            if widget is not None:
+                self.lay.removeWidget(widget)
+                widget.hide()
+                widget.deleteLater()
+        self._body = None
+
+    def _show_form(self) -> None:
+        p = self.work.proposal
+        if p is not None and self.form is not None and self.work.ledger is not None:
+            self.form.show_form(p.form, self.work.chosen(), ("solution",))
+
+    def _asking(self, column: QVBoxLayout, p: Proposal) -> None:
+        column.addWidget(row(button("Let go  (Esc)", self.work.drop)))
 
     def _thinking(self, column: QVBoxLayout, p: Proposal) -> None:
         bar = QProgressBar()
@@ -64,6 +91,7 @@ class ProposalPanel(QFrame):
 
     def _refused(self, column: QVBoxLayout, p: Proposal) -> None:
         error = p.error
+        assert error is not None
         first = label(f"■ {error.what}" + (f", at {error.where}" if error.where else "") + ".")
         first.setStyleSheet(f"color: {theme.MADDER};")
         column.addWidget(first)
@@ -78,34 +106,37 @@ class ProposalPanel(QFrame):
         grid = QGridLayout()
         grid.setHorizontalSpacing(10)
         grid.setVerticalSpacing(2)
-        lines = [("faces", f"{p.outcome.faces_change:+d}")]
-        if p.outcome.model is not self.work.model:
-            lines.append(("volume", f"{signed(p.outcome.volume_change)} mm³"))
-            shortest = min((e.length for body in p.outcome.model.bodies for e in root_of(body).edges()), default=0.0)
+        for k, (name, value) in enumerate(self._price(p)):
+            grid.addWidget(label(name, "dim", wrap=False), k, 0)
+            grid.addWidget(label(value, wrap=False), k, 1)
+        grid.setColumnStretch(1, 1)
+        column.addLayout(grid)
+        asking, outcome = self.work.asking, p.outcome
+        assert outcome is not None
+        if outcome.solutions > 1:
+            k = int(p.form.values.get("solution", 0)) + 1
+            column.addWidget(row(button(f"Solution {k} of {outcome.solutions}: next  (Tab)", asking.next_solution)))
+        if others := asking.twins():
+            words = "On this body only" if asking.on_twins() else f"On its {others} twin{'s' if others > 1 else ''} too"
+            column.addWidget(row(button(f"{words}  (T)", asking.also_on_twins)))
+        column.addWidget(row(button("Take it  (Enter)", asking.accept, "main"), button("Drop  (Esc)", self.work.drop)))
+
+    def _price(self, p: Proposal) -> list[tuple[str, str]]:
+        """What it changes, line by line."""
+        outcome, model = p.outcome, self.work.model
+        assert outcome is not None
+        if outcome.model is model:
+            lines = [("", outcome.words)]
+        else:
+            lines = [("faces", f"{outcome.faces_change:+d}"), ("volume", f"{signed(outcome.volume_change)} mm³")]
+            shortest = min((e.length for body in outcome.model.bodies for e in root_of(body).edges()), default=0.0)
             lines.append(("shortest edge", f"{shortest:.3g} mm"))
-        if p.outcome.model is not self.work.model and p.kind != "bond":
             if p.elements is not None:
                 before, after = p.elements
                 lines.append(("elements", f"{number(before, 3)} → {number(after, 3)}"))
             else:
                 lines.append(("elements", "counting…"))
-        for contact in p.outcome.details[:4]:
+        for contact in outcome.details[:4]:
             named = f" on {contact['body']}" if "label" in contact else ""
             lines.append((contact.get("verdict") or contact["label"], f"{number(contact['area_mm2'])} mm²{named}"))
-        for k, (name, value) in enumerate(lines):
-            grid.addWidget(label(name, "dim", wrap=False), k, 0)
-            grid.addWidget(label(value, wrap=False), k, 1)
-        grid.setColumnStretch(1, 1)
-        column.addLayout(grid)
-        if p.outcome.solutions > 1:
-            k = int(p.step.get("solution", 0)) + 1
-            column.addWidget(
-                row(button(f"Solution {k} of {p.outcome.solutions}: next  (Tab)", self.work.next_solution))
-            )
-        if others := self.work.twins_of_proposal():
-            both = bool(p.step["select"].get("twins"))
-            words = "On this body only" if both else f"On its {others} twin{'s' if others > 1 else ''} too"
-            column.addWidget(row(button(f"{words}  (T)", self.work.also_on_twins)))
-        column.addWidget(
-            row(button("Take it  (Enter)", self.work.accept, "main"), button("Drop  (Esc)", self.work.drop))
-        )
+        return lines

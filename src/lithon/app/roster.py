@@ -13,6 +13,7 @@ from lithon.app.work import Work
 from lithon.arrays import Floats
 from lithon.brep.measures import face_area
 from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.operations.table import Row, fitting
 from lithon.survey.features import feature_of, known_features
 from lithon.survey.measuring import Measure, measures, of_body, of_edge, of_face, wall
 
@@ -58,7 +59,7 @@ class Roster(Panel):
         head = lay.itemAt(0).layout()
         open_ = first.uid in self.unfolded
         head.addWidget(button("fold" if open_ else "unfold", lambda: self._unfold(first), "quiet"))
-        hidden = all(b.name in self.work.hidden for b in group)
+        hidden = all(b in self.work.hidden for b in group)
         head.addWidget(button("show" if hidden else "hide", lambda: self._toggle(*group), "quiet"))
         kind, reason, filled = self._standing(first, blocked)
         words = label(f"{kind} · {len(first.uses)} faces each", "dim")
@@ -84,7 +85,7 @@ class Roster(Panel):
 
     def _row(self, k: int, body: Body, blocked: bool) -> QFrame:
         out, lay = self._frame(k, body.name)
-        hidden = body.name in self.work.hidden
+        hidden = body in self.work.hidden
         lay.itemAt(0).layout().addWidget(button("show" if hidden else "hide", lambda: self._toggle(body), "quiet"))
         kind, reason, filled = self._standing(body, blocked)
         words = label(f"{kind} · {len(body.uses)} faces", "dim")
@@ -108,11 +109,10 @@ class Roster(Panel):
         self.refresh()
 
     def _toggle(self, *bodies: Body) -> None:
-        names = {b.name for b in bodies}
-        if names <= self.work.hidden:
-            self.work.hidden -= names
+        if self.work.hidden.issuperset(bodies):
+            self.work.hidden -= set(bodies)
         else:
-            self.work.hidden |= names
+            self.work.hidden |= set(bodies)
         self.refresh()
         self.redraw()
 
@@ -122,16 +122,18 @@ def _stem(name: str) -> str:
     return name.rstrip("0123456789 ") or name
 
 
+#: So many operations are offered.
+_OFFERS = 6
 #: Features of so many faces are found at once; those of larger bodies are waited for.
 _FEW = 200
 
 
 class InHand(Panel):
-    """What is picked, in words and numbers."""
+    """What is picked, in words and numbers; and what can be done with it."""
 
-    def __init__(self, work: Work):
+    def __init__(self, work: Work, begin: Callable[[Row], object]):
         super().__init__("IN HAND")
-        self.work = work
+        self.work, self.begin = work, begin
         #: The place whose wall was last asked for, and what was found.
         self._asked: Floats | None = None
         self._wall: list[Measure] | None = None
@@ -160,6 +162,16 @@ class InHand(Panel):
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
             if feature is not None:
                 self.add(button(f"All {feature.kind}s of this size", lambda: self._alike(feature), "quiet"))
+        self._offers()
+
+    def _offers(self) -> None:
+        """Operations that fit what is in hand, the likeliest first."""
+        if self.work.ledger is None:
+            return
+        offered = fitting(self.work.chosen(), self.work.station)[:_OFFERS]
+        for row_, _ in offered:
+            words = f"{row_.title}  ({row_.key})" if row_.key else row_.title
+            self.add(button(f"› {words}", lambda r=row_: self.begin(r), "offer", row_.help))
 
     def _behind(self, face: Face, at: Floats) -> tuple[str, str]:
         """The wall behind what was clicked, in words and their style. The worker finds it: that may take a while."""

@@ -186,13 +186,13 @@ def _made_drawing(body: Body) -> _Drawn:
     )
 
 
-def picture(model: Model, hidden: set[str]) -> Picture:
+def picture(model: Model, hidden: set[Body]) -> Picture:
     """The visible bodies of a model; a shared face is drawn once, with its first body's stone."""
     faces: Rows[Face] = Rows()
     edges: Rows[Edge] = Rows()
     parts: list[_Drawn] = []
     stone: list[int] = []
-    shown = [(k, b) for k, b in enumerate(model.bodies) if b.name not in hidden]
+    shown = [(k, b) for k, b in enumerate(model.bodies) if b not in hidden]
     for k, body in shown:
         copy, drawn = copy_of(body), _drawing(body)
         new = faces.add(copy, drawn.faces)

@@ -54,6 +54,8 @@ QScrollArea, #scroll {{ background: transparent; border: none; }}
 #title {{ color: {INK2}; font-size: 8.5pt; letter-spacing: 1px; }}
 #dim {{ color: {INK2}; }}
 #big {{ font-size: 13pt; }}
+#wrong {{ color: {MADDER}; }}
+QLineEdit[waiting="true"] {{ border-color: {VERDIGRIS}; border-style: dashed; }}
 #card {{ background: {RAISED}; border: 1px solid {HAIR}; border-radius: 3px; }}
 #card[chosen="true"] {{ border: 1px solid {INK2}; }}
 #proposal {{ background: {RAISED}; border: none; border-left: 3px solid {VERDIGRIS}; }}
@@ -65,6 +67,11 @@ QPushButton#main {{ background: {VERDIGRIS}; color: #FFFFFF; border-color: {VERD
 QPushButton#main:disabled {{ background: #A9B8B2; border-color: #A9B8B2; }}
 QPushButton#quiet {{ border: none; color: {INK2}; padding: 2px 4px; text-align: left; }}
 QPushButton#quiet:hover {{ color: {VERDIGRIS}; }}
+QPushButton#offer {{ border: none; color: {VERDIGRIS}; padding: 2px 4px; text-align: left; }}
+QPushButton#offer:hover {{ background: {HAIR}; }}
+QListWidget#found {{ background: {RAISED}; border: 1px solid {HAIR}; border-radius: 3px; }}
+QListWidget#found::item {{ padding: 2px 6px; }}
+QListWidget#found::item:selected {{ background: {HAIR}; color: {INK}; }}
 QPushButton#chip {{ background: {RAISED}; border-radius: 10px; padding: 2px 10px; }}
 QPushButton#chip[undone="true"] {{ color: #A9A294; border-style: dashed; }}
 QPushButton#chip[off="true"] {{ color: #A9A294; text-decoration: line-through; }}

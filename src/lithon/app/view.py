@@ -29,7 +29,7 @@ from lithon.app.still import Still  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
 from lithon.brep.patches import Change  # noqa: E402
-from lithon.brep.topology import Edge, Face, Model  # noqa: E402
+from lithon.brep.topology import Body, Edge, Face, Model  # noqa: E402
 from lithon.mesh.hexes import EDGES  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402
 
@@ -78,7 +78,6 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.glass = False
         self.wire = False
         self.cut_plane: vtkPlane | None = None
-        self.picking_points = False
         self.showing_original = False
         self.cut_open = False
         self.skin = Skin(self.renderer)
@@ -91,7 +90,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._layers: dict[str, list[vtkActor]] = {name: [] for name in _LAYERS}
         self._picture: scene.Picture | None = None
         #: The model and what was hidden of it when the picture was made, and its edges as lines.
-        self._pictured: tuple[Model, set[str]] | None = None
+        self._pictured: tuple[Model, set[Body]] | None = None
         self._edge_lines: vtkPolyData | None = None
         self._hover: Face | Edge | None = None
         self._lit: set[Face] = set()
@@ -200,6 +199,11 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
     def _clip(self, actor: vtkActor) -> None:
         if self.cut_plane is not None:
             actor.GetMapper().AddClippingPlane(self.cut_plane)
+
+    @property
+    def picking_points(self) -> bool:
+        """Whether a click is a point now, not a choice."""
+        return self.work.asking.wants_points
 
     @property
     def diagonal(self) -> float:
@@ -422,7 +426,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             keep = np.ones(len(mesh.elements), dtype=bool)
         out = []
         for b in range(len(mesh.bodies)):
-            if mesh.bodies[b].name in self.work.hidden:
+            if mesh.bodies[b] in self.work.hidden:
                 continue
             rows = np.flatnonzero(keep & (mesh.body == b))
             if not len(rows):

@@ -8,28 +8,30 @@ from __future__ import annotations
 import gc
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from lithon.app.asking import Asking, Proposal
 from lithon.app.lane import BESIDE, Job, Lane
 from lithon.app.recovery import forget, kept_aside
 from lithon.arrays import Floats
 from lithon.brep.copies import handles
 from lithon.brep.measures import learn_moments
-from lithon.brep.patches import Change
 from lithon.brep.symmetry import Symmetry
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
 from lithon.exchange.placement import Placement
 from lithon.mesh.mesh import Mesh
+from lithon.operations.marks import held
+from lithon.operations.operation import Chosen, Operation
+from lithon.operations.prove.settings import FaceBudget
+from lithon.operations.state import State
 from lithon.project.files import SUFFIX, save_project
-from lithon.project.fingerprints import resolve
 from lithon.project.ledger import Entry, Ledger, Past
 from lithon.project.process import BACK, Started
-from lithon.project.steps import Outcome, Step, for_twins, keep_step
 from lithon.project.worker import WorkerHandle
 from lithon.survey.costs import Cost, Costs
 from lithon.survey.features import learn_features
@@ -38,34 +40,13 @@ from lithon.survey.forecast import Forecast
 from lithon.survey.standing import Standing, Standings
 
 _LONG = 600  # ms: reading that takes longer is worth preparing for
-STATIONS = ("Intake", "Survey", "Mend", "Trim", "Carve", "Bond", "Prove", "Deliver")
-
-
-@dataclass(slots=True)
-class Proposal:
-    """A command before it is taken: its parameters, its ghost, its price."""
-
-    kind: str
-    title: str
-    step: Step | None
-    subject: str = ""
-    state: str = "thinking"  # thinking, ready, refused
-    outcome: Outcome | None = None
-    ghost: Change | None = None
-    #: The one body that was chosen when it was made.
-    body: Body | None = None
-    error: LithonError | None = None
-    share: float = 0.0
-    what: str = ""
-    elements: tuple[int, int] | None = None
-    #: Whether the answer is taken as soon as it is there (a mesh has nothing to weigh first).
-    options: dict[str, Any] = field(default_factory=dict)
 
 
 class Work(QObject):
     opened = Signal()
     opening_changed = Signal()
     model_changed = Signal()
+    ledger_changed = Signal()
     size_changed = Signal(float)
     size_dragged = Signal(float)
     selection_changed = Signal()
@@ -92,10 +73,10 @@ class Work(QObject):
         #: Where on the chosen face the last click was, and to how many digits measures are told.
         self.at: Floats | None = None
         self.digits = 6
-        self.hidden: set[str] = set()
+        self.hidden: set[Body] = set()
         self.findings: list[Finding] = []
         self.findings_ready = False
-        self.proposal: Proposal | None = None
+        self.asking = Asking(self)
         self.mesh: Mesh | None = None
         self.forecast: Forecast | None = None
         #: What everything costs at the present size, and the symmetry of the model, once they are known.
@@ -303,33 +284,38 @@ class Work(QObject):
 
     def _model_moved(self) -> None:
         self._soon.start()
-        self.mesh = self.standings = self.symmetry = None
+        self.mesh = self.ledger.mesh() if self.ledger is not None else None
+        self.standings = self.symmetry = None
         self._clear_selection()
         self.model_changed.emit()
+        self.ledger_changed.emit()
         self.mesh_changed.emit()
         self.resurvey()
 
     def set_size(self, size: float) -> None:
+        """Set the element size: a step, or in place of the last one that set it."""
         if self.ledger is None or not size > 0.0 or size == self.ledger.size:
             return
-        self.ledger.size = float(size)
-        self.mesh = None
-        self.size_changed.emit(self.ledger.size)
-        self.mesh_changed.emit()
-        self.resurvey()
+        before = self.ledger.state
+        try:
+            self.ledger.set_size(float(size))
+        except LithonError as error:
+            self.told.emit(str(error), "bad")
+            self.size_changed.emit(self.ledger.size)
+            return
+        self.state_moved(before)
 
     def set_face_budget(self, text: str) -> None:
         """How many faces there may be, from what was typed; nothing lifts it."""
         if self.ledger is None:
             return
+        now = self.ledger.settings.budget
         digits = text.strip()
         if digits and not (digits.isdecimal() and int(digits) > 0):
             self.told.emit(f"{text!r} is no number of faces", "bad")
-            digits = "" if self.ledger.face_budget is None else str(self.ledger.face_budget)
-        budget = int(digits) if digits else None
-        if budget != self.ledger.face_budget:
-            self.ledger.face_budget = budget
-            self._soon.start()
+        elif (int(digits) if digits else None) != now:
+            self.take(FaceBudget(faces=int(digits) if digits else 0))
+            return
         self.forecast_changed.emit()
 
     def resurvey(self) -> None:
@@ -393,17 +379,7 @@ class Work(QObject):
         return [f for f in self.findings if not (f.faces and kept.issuperset(handles(f.faces)))]
 
     def kept_faces(self) -> set[Face]:
-        if self.ledger is None:
-            return set()
-        out: set[Face] = set()
-        for entry in self.ledger.entries[: self.ledger.position]:
-            if entry.on and entry.step.get("do") == "keep":
-                for mark in entry.step["select"]["faces"]:
-                    try:
-                        out |= set(resolve(self.ledger.model, [mark]))
-                    except LithonError:
-                        continue
-        return out
+        return held(self.ledger.state.marks) if self.ledger is not None else set()
 
     def go(self, station: str) -> None:
         if station != self.station:
@@ -428,11 +404,15 @@ class Work(QObject):
                 self.edges.remove(item) if item in self.edges else self.edges.append(item)
         else:
             self.faces, self.edges = list(faces), list(edges)
-        self.selection_changed.emit()
+        self._chosen_moved()
 
     def choose_point(self, point: tuple[float, float, float]) -> None:
         self.points = [*self.points, point][-3:]
+        self._chosen_moved()
+
+    def _chosen_moved(self) -> None:
         self.selection_changed.emit()
+        self.asking.picked()
 
     def chosen_body(self) -> Body | None:
         model = self.model
@@ -441,163 +421,81 @@ class Work(QObject):
 
     # ---- proposals
 
-    def propose(self, kind: str, title: str, step: Step, subject: str = "", **options: Any) -> None:
-        """Try a step in the worker and show what it would give."""
-        if self.ledger is None:
-            return
-        self._abandon()
-        proposal = Proposal(kind, title, step, subject, options=options, body=self.chosen_body())
-        self.proposal = proposal
-        before = self.ledger.model
-        size = self.ledger.size
+    @property
+    def proposal(self) -> Proposal | None:
+        return self.asking.proposal
 
-        def done(answer: tuple[Outcome, Change]) -> None:
-            if self.proposal is not proposal:
-                return
-            outcome, proposal.ghost = answer
-            proposal.outcome, proposal.state = outcome, "ready"
-            self.proposal_changed.emit()
-            if outcome.model is not before:
-                self.job(
-                    "forecast", outcome.model, size, done=priced, failed=lambda error: None,
-                    wanted=lambda: self.proposal is proposal,
-                )  # fmt: skip
+    def propose(self, operation: Operation, subject: str = "") -> None:
+        """Try an operation in the worker and show what it would give."""
+        self.asking.propose(operation, subject)
 
-        def priced(result: Forecast) -> None:
-            if self.proposal is proposal and self.forecast is not None:
-                proposal.elements = (self.forecast.elements, result.elements)
-                self.proposal_changed.emit()
-
-        def failed(error: LithonError) -> None:
-            if self.proposal is proposal:
-                proposal.error, proposal.state = error, "refused"
-                self.proposal_changed.emit()
-
-        self.job(
-            "step",
-            before,
-            step,
-            done=done,
-            failed=failed,
-            progress=lambda *p: self._progress(proposal, *p),
-            wanted=lambda: self.proposal is proposal,
+    def chosen(self) -> Chosen:
+        """What is in hand, as operations want to know it."""
+        assert self.ledger is not None
+        return Chosen(
+            self.ledger.model, tuple(self.faces), tuple(self.edges), points=tuple(self.points), size=self.ledger.size
         )
-        self.proposal_changed.emit()
-
-    def propose_mesh(self, elements: str = "tet") -> None:
-        """Mesh the model; the result is shown as soon as it is there."""
-        if self.ledger is None:
-            return
-        self._abandon()
-        proposal = Proposal(
-            "mesh", "Mesh", None, f"{'hexahedra' if elements == 'hex' else 'tetrahedra'} of {self.ledger.size:g} mm"
-        )
-        self.proposal = proposal
-        model = self.ledger.model
-
-        def done(mesh: Mesh) -> None:
-            if self.proposal is proposal:
-                self.proposal = None
-                self.proposal_changed.emit()
-            if self.ledger is not None and self.ledger.model is model:
-                self.mesh = mesh
-                self.station = "Prove"
-                self.station_changed.emit()
-                self.mesh_changed.emit()
-
-        def failed(error: LithonError) -> None:
-            if self.proposal is not proposal:
-                return
-            if isinstance(error, Cancelled):
-                self.proposal = None
-                self.told.emit("meshing stopped; nothing has changed", "plain")
-            else:
-                proposal.error, proposal.state = error, "refused"
-            self.proposal_changed.emit()
-
-        self.job(
-            "mesh",
-            model,
-            self.ledger.size,
-            elements,
-            done=done,
-            failed=failed,
-            progress=lambda *p: self._progress(proposal, *p),
-        )
-        self.proposal_changed.emit()
-
-    def _progress(self, proposal: Proposal, share: float, what: str) -> None:
-        if self.proposal is proposal:
-            proposal.share, proposal.what = share, what
-            self.proposal_changed.emit()
-
-    def _abandon(self) -> None:
-        if self.proposal is not None and self.proposal.state == "thinking":
-            self.stop()
-        self.proposal = None
-
-    def next_solution(self) -> None:
-        p = self.proposal
-        if p is None or p.outcome is None or p.step is None or p.outcome.solutions < 2:
-            return
-        step = {**p.step, "solution": (int(p.step.get("solution", 0)) + 1) % p.outcome.solutions}
-        self.propose(p.kind, p.title, step, p.subject, **p.options)
-
-    def twins_of_proposal(self) -> int:
-        """How many other bodies are twins of the one that a proposal changes."""
-        p = self.proposal
-        if p is None or p.body is None or self.standings is None or "faces" not in (p.step or {}).get("select", {}):
-            return 0
-        return next((len(group) - 1 for group in self.standings.groups if p.body in group), 0)
-
-    def also_on_twins(self) -> None:
-        """Propose the same for the twins too, or for the one body again."""
-        p = self.proposal
-        if self.twins_of_proposal() and p is not None and p.step is not None:
-            also = not p.step["select"].get("twins")
-            self.propose(p.kind, p.title, for_twins(p.step, also), p.subject, **p.options)
-
-    def accept(self) -> bool:
-        p = self.proposal
-        if p is None or p.state != "ready" or p.outcome is None or p.step is None or self.ledger is None:
-            return False
-        self.ledger.take(p.step, p.outcome)
-        self.proposal = None
-        self.proposal_changed.emit()
-        self._model_moved()
-        self.told.emit(f"{p.outcome.words}: faces {p.outcome.faces_change:+d}", "good")
-        return True
 
     def drop(self) -> None:
-        """Let go of the proposal; a running job is asked to stop."""
-        if self.proposal is None:
-            return
-        running = self.proposal.state == "thinking"
-        keep = running and self.proposal.kind == "mesh"
-        if running:
-            self.stop()
-        if not keep:
-            self.proposal = None
-            self.proposal_changed.emit()
+        """Let go of the proposal."""
+        self.asking.drop()
 
     # ---- the ledger
 
-    def keep(self, faces: Sequence[Face], reason: str) -> None:
+    def take(self, operation: Operation) -> None:
+        """Do what takes no time and has nothing to weigh: hold something, set something. What is refused is told."""
         if self.ledger is None:
             return
-        self.ledger.take(keep_step(self.ledger.model, faces, reason))
-        self._model_moved()
+        before = self.ledger.state
+        try:
+            self.ledger.take(operation)
+        except LithonError as error:
+            self.told.emit(str(error), "bad")
+            return
+        self.state_moved(before)
 
     def undo(self) -> None:
         if self.ledger is not None and self.ledger.position:
             self.drop()
+            before = self.ledger.state
             self.ledger.undo()
-            self._model_moved()
+            self.state_moved(before)
 
     def redo(self) -> None:
-        if self.ledger is not None and self.ledger.redo():
-            self.drop()
+        if self.ledger is not None:
+            before = self.ledger.state
+            if self.ledger.redo():
+                self.drop()
+                self.state_moved(before)
+
+    def state_moved(self, before: State) -> None:
+        """The ledger stands at another state: tell whoever shows what has changed between the two."""
+        ledger = self.ledger
+        assert ledger is not None
+        now = ledger.state
+        self._soon.start()
+        if now.model is not before.model:
+            self.hidden = carried(self.hidden, before.model, now.model)
             self._model_moved()
+            if now.settings.size != before.settings.size:
+                self.size_changed.emit(now.settings.size)
+            return
+        mesh = ledger.mesh()
+        if now.settings.size != before.settings.size:
+            self.mesh = mesh
+            self.size_changed.emit(now.settings.size)
+            self.mesh_changed.emit()
+            self.resurvey()
+        elif mesh is not self.mesh:
+            self.mesh = mesh
+            if mesh is not None:
+                self.station = "Prove"
+                self.station_changed.emit()
+            self.mesh_changed.emit()
+        if now.marks is not before.marks:
+            self.findings_changed.emit()
+        self.ledger_changed.emit()
+        self.forecast_changed.emit()
 
     def switch(self, index: int) -> None:
         """Switch a step off or on; what follows is run again in the worker."""
@@ -605,24 +503,36 @@ class Work(QObject):
             entry = self.ledger.entries[index]
             self._run_again(index, replace(entry, on=not entry.on))
 
-    def change(self, index: int, step: Step) -> None:
+    def change(self, index: int, operation: Operation) -> None:
         """Put another step in the place of a recorded one; what follows is run again in the worker."""
         if self.ledger is not None:
-            self._run_again(index, replace(self.ledger.entries[index], step=step, on=True))
+            self._run_again(index, replace(self.ledger.entries[index], operation=operation, on=True))
 
     def _run_again(self, index: int, first: Entry) -> None:
         ledger = self.ledger
         assert ledger is not None
         self.drop()
-        was = list(ledger.entries)
+        was, before = list(ledger.entries), ledger.state
 
         def done(entries: list[Entry]) -> None:
             if self.ledger is not ledger or any(a is not b for a, b in zip(ledger.entries, was, strict=False)):
                 return  # something else was done in the meantime
             troubles = ledger.adopt(index, entries)
-            self._model_moved()
+            self.state_moved(before)
+            self.ledger_changed.emit()
             for text in troubles:
                 self.told.emit(text, "bad")
 
         self.told.emit("running the steps again…", "plain")
-        self.job("replay", ledger.before(index), [first, *was[index + 1 :]], done=done)
+        self.job("replay", ledger.state_before(index), [first, *was[index + 1 :]], done=done)
+
+
+def carried(hidden: set[Body], before: Model, after: Model) -> set[Body]:
+    """What is hidden after an operation: what was, and what was made of it."""
+    old, new = set(before.bodies), set(after.bodies)
+    out = hidden & new
+    fresh = [b for b in after.bodies if b not in old]
+    for body in hidden - new:
+        faces = set(body.made_faces())
+        out |= {b for b in fresh if not faces.isdisjoint(b.made_faces()) or b.name.startswith(body.name)}
+    return out

@@ -95,9 +95,7 @@ class _Rays:
 
     def moved(self, copy: Copy) -> _Rays:
         """As they are in a copy of the body."""
-        return replace(
-            self, spots=copy.points(self.spots), ways=copy.ways(self.ways), touch=copy.points(self.touch)
-        )
+        return replace(self, spots=copy.points(self.spots), ways=copy.ways(self.ways), touch=copy.points(self.touch))
 
     def meet(self, rows: Ints, skin: _Skin, sense: float, least: float, most: float) -> None:
         """Let some of the rays (rows (k,)) meet a skin, where it is nearer than what they have met."""

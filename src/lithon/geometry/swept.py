@@ -28,9 +28,7 @@ def profile_range(curve: Curve) -> tuple[float, float]:
     raise ValueError("the profile of a swept surface must be bounded: a straight one sweeps a simple surface")
 
 
-def _closest(
-    place: Callable[[Floats], Floats], samples: tuple[Floats, Floats], wanted: Floats, closed: bool
-) -> Floats:
+def _closest(place: Callable[[Floats], Floats], samples: tuple[Floats, Floats], wanted: Floats, closed: bool) -> Floats:
     """Parameters (n,) at which a planar curve `place`, (n,) to (n,2), comes nearest to `wanted` (n,2). samples: those
     to start from, from end to end, and where they are."""
     t, gap = np.zeros(len(wanted)), np.full(len(wanted), np.inf)

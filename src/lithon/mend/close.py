@@ -9,11 +9,11 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
+from lithon.brep.gate import worse
 from lithon.brep.loops import group
 from lithon.brep.openings import Opening, openings, samples
 from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop
-from lithon.brep.validate import flaws
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle
 from lithon.geometry.rounds import Cone
@@ -53,7 +53,6 @@ def _open_edges(body: Body) -> dict[Edge, Coedge]:
 
 def _closed_one(body: Body, opening: Opening, tolerance: float) -> Body:
     free = _open_edges(body)
-    before = {f.kind for f in flaws(body, tolerance)}
     for surface in _candidates(body, opening, free, tolerance):
         near = [
             c for c in free.values() if float(np.abs(surface.signed_distance(samples(c.edge))).max()) < 10.0 * tolerance
@@ -70,7 +69,7 @@ def _closed_one(body: Body, opening: Opening, tolerance: float) -> Body:
             out = body.with_uses([*body.uses, *(FaceUse(face) for face in new)])
             if any(e in _open_edges(out) for e in opening.edges):
                 continue
-            if not {f.kind for f in flaws(out, tolerance)} - before:
+            if not worse(out, [body], tolerance):
                 return out
     raise Refusal(
         "no plane, cylinder or cone and no surface of this body passes through the edges of the opening",

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from lithon.brep.gate import kinds, worse
 from lithon.brep.measures import uses_volume
 from lithon.brep.shells import closes, connected
 from lithon.brep.topology import Body, Face
-from lithon.brep.validate import flaws
-from lithon.errors import Refusal
+from lithon.errors import Refusal, spot
 
 
 def dropped(body: Body, faces: Sequence[Face], tolerance: float) -> Body | None:
@@ -29,7 +29,6 @@ def dropped(body: Body, faces: Sequence[Face], tolerance: float) -> Body | None:
             entities=tuple(faces),
         )
     out = body.with_uses([use for s in sets if not any(s is g for g in gone) for use in s])
-    worse = {f.kind for f in flaws(out, tolerance)} - {f.kind for f in flaws(body, tolerance)}
-    if worse:
-        raise Refusal(f"without these faces the body would be worse off ({', '.join(sorted(worse))})")
+    if found := worse(out, [body], tolerance):
+        raise Refusal(f"without these faces the body would be worse off ({kinds(found)})", where=spot(found[0].place))
     return out

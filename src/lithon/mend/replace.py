@@ -8,10 +8,10 @@ from dataclasses import replace
 import numpy as np
 
 from lithon.brep.fits import simple_fit
+from lithon.brep.gate import kinds, worse
 from lithon.brep.rewrite import rewrite
 from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, new_uid
-from lithon.brep.validate import flaws
 from lithon.errors import Refusal, spot
 
 #: Times the tolerance that a surface may be off.
@@ -39,8 +39,7 @@ def unmasked(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body,
         made[face] = replace(face, surface=surface, along=face.along == alike, uid=new_uid(), before=None), True
         most = max(most, off)
     out = rewrite(body, faces=made)
-    worse = {f.kind for f in flaws(out, max(tolerance, most))} - {f.kind for f in flaws(body, tolerance)}
-    if worse:
-        raise Refusal(f"on simple surfaces the faces would not keep to their edges ({', '.join(sorted(worse))})",
-                      entities=tuple(faces))  # fmt: skip
+    if found := worse(out, [body], tolerance, max(tolerance, most)):
+        raise Refusal(f"on simple surfaces the faces would not keep to their edges ({kinds(found)})",
+                      where=spot(found[0].place), entities=tuple(faces))  # fmt: skip
     return out, most

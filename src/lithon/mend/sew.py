@@ -8,10 +8,10 @@ import numpy as np
 
 from lithon.brep.adjacency import adjacency
 from lithon.brep.area import off_edge
+from lithon.brep.gate import kinds, worse
 from lithon.brep.openings import samples
 from lithon.brep.rewrite import rewrite
 from lithon.brep.topology import Body, Edge, Face, Vertex
-from lithon.brep.validate import flaws
 from lithon.errors import Refusal, spot
 from lithon.mend.close import openings_beside
 
@@ -53,10 +53,9 @@ def sewn(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body, flo
                     vertices[old] = new
             moved = max(moved, far)
     out = rewrite(body, vertices, edges)
-    worse = {f.kind for f in flaws(out, tolerance)} - {f.kind for f in flaws(body, tolerance)}
-    if worse:
+    if found := worse(out, [body], tolerance):
         raise Refusal(
-            f"sewn there, the faces would not reach the edge ({', '.join(sorted(worse))})", where=spot(gaps[0].middle),
+            f"sewn there, the faces would not reach the edge ({kinds(found)})", where=spot(gaps[0].middle),
             remedy="clear the narrower face, or rebuild it on a clean surface",
         )  # fmt: skip
     return out, moved

@@ -5,12 +5,15 @@ from __future__ import annotations
 import io
 import json
 import zipfile
+from dataclasses import asdict, fields
 from pathlib import Path
 from typing import Any
 
 from lithon.errors import BadFile
 from lithon.exchange.placement import Placement
 from lithon.exchange.step_write import save_atomically
+from lithon.operations.recorded import VERSION, read_kept
+from lithon.operations.state import Settings
 from lithon.progress import SILENT, Progress
 from lithon.project.ledger import Ledger, Past, Source
 
@@ -21,14 +24,13 @@ _MOST = 1 << 31
 def save_project(ledger: Ledger, path: str | Path) -> None:
     """Write a project. The old file survives a full disk or a kill. Raises BadFile."""
     state: dict[str, Any] = {
-        "lithon project": 1,
+        "lithon project": VERSION,
         "source": ledger.source.name,
         "unit": ledger.source.unit,
         "placement": ledger.source.placement.as_json(),
-        "size": ledger.size,
+        "settings": asdict(ledger.start),
         "position": ledger.position,
-        "face budget": ledger.face_budget,
-        "entries": [{"step": e.step, "words": e.outcome.words, "on": e.on} for e in ledger.entries],
+        "entries": [{"step": e.operation.as_json(), "words": e.outcome.words, "on": e.on} for e in ledger.entries],
     }
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
@@ -52,16 +54,16 @@ def load_project(path: str | Path, progress: Progress = SILENT) -> tuple[Ledger,
                 raise BadFile(f"{path.name} unpacks to more than Lithon takes")
             state = json.loads(archive.read("project.json"))
             data = archive.read("source")
-        if state["lithon project"] != 1:
+        version = state["lithon project"]
+        if version not in range(1, VERSION + 1):
             raise BadFile(f"{path.name} was written by a newer Lithon")
-        unit, budget = state.get("unit"), state.get("face budget")
         if not all(isinstance(entry["step"], dict) for entry in state["entries"]):
             raise BadFile(f"{path.name} holds a broken step")
+        unit = state.get("unit")
         past = Past(
-            tuple((entry["step"], str(entry["words"]), bool(entry["on"])) for entry in state["entries"]),
+            tuple((read_kept(e["step"], version), str(e["words"]), bool(e["on"])) for e in state["entries"]),
             int(state["position"]),
-            float(state["size"]),
-            None if budget is None else int(budget),
+            _settings(state, version),
             None if unit is None else str(unit),
             Placement.from_json(state.get("placement")),
         )
@@ -73,3 +75,13 @@ def load_project(path: str | Path, progress: Progress = SILENT) -> tuple[Ledger,
     except (zipfile.BadZipFile, KeyError, TypeError, ValueError) as error:
         raise BadFile(f"{path.name} is not a whole Lithon project ({error})") from error
     return past.on(ledger, progress)
+
+
+def _settings(state: dict[str, Any], version: int) -> Settings:
+    """What was set before the first step; version 1 wrote two of them by themselves."""
+    if version == 1:
+        budget = state.get("face budget")
+        return Settings(float(state["size"]), budget=None if budget is None else int(budget))
+    told = state["settings"]
+    names = {f.name for f in fields(Settings)}
+    return Settings(**{key: value for key, value in told.items() if key in names})

@@ -25,15 +25,16 @@ from lithon.brep.travel import make_ready
 from lithon.brep.validate import flaws
 from lithon.errors import LithonError
 from lithon.geometry.frames import Frame
-from lithon.mesh.make import mesh_of
-from lithon.mesh.mesh import Mesh
-from lithon.mesh.sizing import SizeRules
+from lithon.log import fault
+from lithon.operations.fingerprints import fingerprint, resolve
+from lithon.operations.operation import Operation
+from lithon.operations.running import Outcome, run
+from lithon.operations.state import State
+from lithon.operations.trim.clear import Clear
 from lithon.progress import Progress
-from lithon.project.fingerprints import fingerprint, resolve
 from lithon.project.ledger import Entry, Ledger, Past, Source, replayed
 from lithon.project.opening import opened, revised
 from lithon.project.process import Started, start
-from lithon.project.steps import Outcome, Step, clear_step, run_step
 from lithon.project.wire import Parcel, Wire
 from lithon.survey.costs import Cost, costs
 from lithon.survey.features import features
@@ -70,15 +71,11 @@ def _revise(progress: Progress, path: Path, past: Past) -> tuple[Ledger, list[st
     return ledger, troubles
 
 
-def _step(progress: Progress, model: Model, step: Step) -> tuple[Outcome, Change]:
-    """What a step gives, and the ghost of it."""
-    outcome = run_step(model, step, progress)
+def _step(progress: Progress, state: State, operation: Operation) -> tuple[Outcome, Change]:
+    """What an operation gives, and the ghost of it."""
+    outcome = run(state, operation, progress)
     _drawn(outcome.model)
-    return outcome, change(model, outcome.model)
-
-
-def _mesh(progress: Progress, model: Model, size: float, elements: str = "tet") -> Mesh:
-    return mesh_of(model, SizeRules(size), elements, progress)
+    return outcome, change(state.model, outcome.model)
 
 
 def _survey(progress: Progress, model: Model, size: float) -> list[Finding]:
@@ -107,7 +104,8 @@ def _warm(progress: Progress, model: Model) -> None:
     hole = Round((5.0, 5.0), 2.0)
     top, low = face_toward(block, (0.0, 0.0, 1.0)), face_toward(block, (0.0, 0.0, -1.0))
     sunk = sink(block, top, Frame.of((0.0, 0.0, 5.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0)), hole, 5.0, low)
-    change(Model.of([sunk]), run_step(Model.of([sunk]), clear_step(Model.of([sunk]), [sunk.faces[-1]])).model)
+    before = State(Model.of([sunk]))
+    change(before.model, run(before, Clear(faces=sunk.faces[-1])).model)
     for body in dict.fromkeys(root_of(body) for body in model.bodies):
         flaws(body, model.tolerance)
         progress.tell(0.0, "looking at the solid")
@@ -119,8 +117,8 @@ def _warm(progress: Progress, model: Model) -> None:
         progress.tell(0.0, "looking at the solid")
 
 
-def _replay(progress: Progress, model: Model, entries: list[Entry]) -> list[Entry]:
-    out = replayed(model, entries, progress)
+def _replay(progress: Progress, state: State, entries: list[Entry]) -> list[Entry]:
+    out = replayed(state, entries, progress)
     _drawn(*(entry.outcome.model for entry in out[-1:]))
     return out
 
@@ -149,7 +147,6 @@ JOBS: dict[str, Callable[..., Any]] = {
     "step": _step,
     "replay": _replay,
     "warm": _warm,
-    "mesh": _mesh,
     "survey": _survey,
     "standings": _standings,
     "glance": _glance,
@@ -209,14 +206,7 @@ def serve(connection: Connection) -> None:
         except LithonError as error:
             answer = ("failed", number, error)
         except Exception as error:
-            answer = (
-                "failed",
-                number,
-                LithonError(
-                    f"an unexpected {type(error).__name__} ({error})",
-                    remedy="the model is unchanged; please report this",
-                ),
-            )
+            answer = ("failed", number, fault(error, f"at the job {name!r}"))
         connection.send_bytes(wire.pack(answer))
         if name in _LASTING:
             # What was read or found stays: to look through it for rubbish would take longer than a step does.

@@ -14,7 +14,7 @@ from lithon.brep.shells import closed
 from lithon.brep.tessellate import body_mesh
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.trees import inside, tree_of, triangle_normals
-from lithon.survey.card import Finding, share, xyz
+from lithon.survey.card import DROP, PART, Finding, share, xyz
 
 #: Gaps up to this many elements are worth a word.
 _WIDE = 0.5
@@ -138,7 +138,7 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
                 xyz(mass_properties(a).centroid),
                 f"{a.name} and {b.name} are one and the same",
                 "Two meshes would lie in each other.",
-                "drop",
+                DROP,
                 b,
                 b.faces,
                 station="mend",
@@ -190,7 +190,7 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
                     xyz(mass_properties(one).centroid),
                     f"{one.name} lies wholly inside {other.name}",
                     "Its space would be meshed twice.",
-                    "drop",
+                    DROP,
                     one,
                     one.faces,
                     station="mend",
@@ -205,7 +205,7 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
                 deepest[1],
                 f"{a.name} and {b.name} overlap by up to {deepest[0]:.3g} mm",
                 "The space they share would be meshed twice.",
-                "part",
+                PART,
                 a,
                 tuple(deep),
                 station="bond",

@@ -12,9 +12,24 @@ from lithon.brep.topology import Body, Edge, Face
 Severity = Literal["stops", "costs", "note"]
 
 
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """An operation that a card offers: its name, and which of its parameters takes what of the finding."""
+
+    operation: str
+    takes: tuple[tuple[str, Literal["faces", "body", "other"]], ...] = (("faces", "faces"),)
+
+    def __str__(self) -> str:
+        return self.operation
+
+
+CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", "close", "sew", "replace"))
+PART = Offer("part", (("first", "body"), ("second", "other")))
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Finding:
-    """One card of the Docket. Lengths in mm."""
+    """One card of the Docket. Lengths in mm. remedy: an operation, or advice in words where a person must judge."""
 
     kind: str
     severity: Severity
@@ -22,7 +37,7 @@ class Finding:
     place: tuple[float, float, float]
     text: str
     consequence: str
-    remedy: str
+    remedy: Offer | str
     body: Body
     faces: Sequence[Face] = ()
     edges: Sequence[Edge] = ()
@@ -33,6 +48,26 @@ class Finding:
     #: The other body, where it is about two.
     other: Body | None = None
 
+    @property
+    def offer(self) -> Offer | None:
+        """The operation that it offers, where what that takes is there."""
+        offer = self.remedy
+        if isinstance(offer, str) or any(not self.given(source) for _, source in offer.takes):
+            return None
+        return offer
+
+    @property
+    def advice(self) -> str:
+        """What a person can do, where no operation is offered."""
+        return self.remedy if isinstance(self.remedy, str) else ""
+
+    def given(self, source: Literal["faces", "body", "other"]) -> list[Any]:
+        """What an offer takes from the finding."""
+        if source == "faces":
+            return list(self.faces)
+        found = self.body if source == "body" else self.other
+        return [found] if found is not None else []
+
     def as_json(self) -> dict[str, Any]:
         return {
             "kind": self.kind,
@@ -40,7 +75,7 @@ class Finding:
             "size_mm": self.size,
             "place_mm": list(self.place),
             "text": self.text,
-            "remedy": self.remedy,
+            "remedy": str(self.remedy),
             "body": self.body.name,
         }
 

@@ -15,7 +15,7 @@ from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch
 from lithon.geometry.facets import Facets
 from lithon.geometry.tolerance import SMOOTH
-from lithon.survey.card import Finding, Severity, share, xyz
+from lithon.survey.card import CLEAR, Finding, Severity, share, xyz
 
 #: A corner of a face or an edge of the solid sharper than this (degrees) shows in the elements.
 SHARP = 12.0
@@ -204,7 +204,7 @@ def _corner_card(body: Body, face: Face, a: Coedge, b: Coedge, angle: float, rea
         if spike
         else f"a corner of {words} on a face",
         f"{share(width, size)} across at its foot." if spike else f"No triangle there has a better angle than {words}.",
-        "clear",
+        CLEAR,
         body,
         (face,),
         tuple(dict.fromkeys((a.edge, b.edge))),

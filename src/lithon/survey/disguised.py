@@ -8,7 +8,7 @@ from lithon.brep.shells import grouped
 from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Edge, Face
 from lithon.geometry.surfaces import Surface
-from lithon.survey.card import Finding, xyz
+from lithon.survey.card import MERGE, REPLACE, Finding, xyz
 
 _FREE = ("b-spline", "extrusion", "revolution")
 
@@ -59,7 +59,7 @@ def disguise_cards(body: Body, tolerance: float) -> list[Finding]:
                 xyz(mesh.points[mesh.triangles[0]].mean(axis=0)),
                 f"a {surface.kind} written as a {face.surface.kind}{_off(off)}",
                 "Nothing finds it as what it is: no hole, no fillet, no sweep.",
-                "replace",
+                REPLACE,
                 body,
                 (face,),
                 station="mend",
@@ -75,7 +75,7 @@ def disguise_cards(body: Body, tolerance: float) -> list[Finding]:
                 xyz(middle.at(0.5)),
                 f"one {faces[0].surface.kind} in {len(faces)} faces",
                 f"Every node line of the mesh must keep to the {len(edges)} edges between them.",
-                "merge",
+                MERGE,
                 body,
                 tuple(faces),
                 tuple(edges),

@@ -17,7 +17,7 @@ from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
 from lithon.survey.between import pair_cards
-from lithon.survey.card import Finding, Severity, share, xyz
+from lithon.survey.card import CLEAR, DROP, Finding, Severity, share, xyz
 from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguised import disguise_cards
@@ -126,7 +126,7 @@ def _voids(body: Body) -> list[Finding]:
                 xyz(0.5 * (p.min(axis=0) + p.max(axis=0))),
                 f"a closed hollow of {hollow:.4g} mm³",
                 f"{len(faces)} faces that are meshed although nobody sees them.",
-                "drop",
+                DROP,
                 body,
                 faces,
                 keep="It may be meant: a core that stays.",
@@ -167,7 +167,7 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
             place,
             f.words(),
             f"Its rim asks for elements of {np.pi * f.size / 12.0:.2g} mm.",
-            "clear",
+            CLEAR,
             body,
             f.faces,
             keep=keep,
@@ -180,7 +180,7 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
             place,
             f.words(),
             f"Its arc asks for elements of {np.pi * f.size / 6.0:.2g} mm along {f.depth:.3g} mm.",
-            "clear",
+            CLEAR,
             body,
             f.faces,
         )
@@ -192,7 +192,7 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
             place,
             f.words(),
             f"{share(f.size, size)} across, for {f.depth:.3g} mm.",
-            "clear",
+            CLEAR,
             body,
             f.faces,
         )
@@ -204,7 +204,7 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
             place,
             f.words(),
             f"{len(f.faces)} faces; its depth is {share(f.depth, size)}.",
-            "clear",
+            CLEAR,
             body,
             f.faces,
         )
@@ -311,7 +311,7 @@ def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
                     xyz(place),
                     f"face about {width:.3g} mm wide",
                     f"It is {share(width, size)} across.",
-                    "clear",
+                    CLEAR,
                     body,
                     (face,),
                 )

@@ -10,7 +10,7 @@ from lithon.brep.openings import openings, samples
 from lithon.brep.shells import closes, connected
 from lithon.brep.topology import Body, Face, FaceUse
 from lithon.brep.trees import inside
-from lithon.survey.card import Finding, xyz
+from lithon.survey.card import CLOSE, DROP, SEW, Finding, xyz
 
 
 def opening_cards(body: Body) -> list[Finding]:
@@ -28,7 +28,7 @@ def opening_cards(body: Body) -> list[Finding]:
                     xyz(found.edges[0].at(0.5)),
                     f"{len(found.edges)} edges that should meet stand {found.gap:.3g} mm apart",
                     "The volume cannot be filled with elements: it leaks there.",
-                    "sew",
+                    SEW,
                     body,
                     faces,
                     found.edges,
@@ -45,7 +45,7 @@ def opening_cards(body: Body) -> list[Finding]:
                     xyz(found.middle),
                     f"{many} with a face on one side only, {found.length:.4g} mm around",
                     "The volume cannot be filled with elements: a face is missing or lies apart.",
-                    "close",
+                    CLOSE,
                     body,
                     faces,
                     found.edges,
@@ -94,7 +94,7 @@ def sheet_cards(body: Body) -> list[Finding]:
                 xyz(np.concatenate([samples(e) for e in edges]).mean(axis=0)),
                 f"a sheet of {len(faces)} face{'s' if len(faces) > 1 else ''}, {area:.4g} mm², hangs {where}",
                 "It bounds no volume, and would cut the mesh apart.",
-                "drop",
+                DROP,
                 body,
                 faces,
                 station="mend",

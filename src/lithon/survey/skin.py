@@ -51,15 +51,15 @@ def _of_edges(body: Body, edges: list[Edge]) -> Finding:
     if twins:
         kind, guilty = "doubled face", twins
         text = "a face lies on another that is the same"
-        remedy = "drop the one"
+        remedy = "one of the two must go: clear or drop it"
     elif any(len(adj.uses[edge]) > 2 for edge in edges):
         kind, guilty = "crowded edge", faces
         text = f"{max(len(adj.uses[e]) for e in edges)} faces meet at an edge"
-        remedy = "mend"
+        remedy = "part the body there, or drop the sheet that hangs on the edge"
     else:
         kind, guilty = "flipped face", small or faces
         text = "a face is turned round against its neighbours"
-        remedy = "turn it"
+        remedy = "drop it and close the opening that it leaves"
     middle = np.concatenate([samples(e) for e in edges]).mean(axis=0)
     return Finding(
         kind,

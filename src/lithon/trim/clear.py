@@ -17,12 +17,11 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.adjacency import Adjacency, adjacency
 from lithon.brep.charts import chart_of
-from lithon.brep.crossings import fresh_cuts
+from lithon.brep.gate import worse
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_width, volume
 from lithon.brep.tessellate import edge_points
 from lithon.brep.topology import Body, Coedge, Face, FaceUse, Vertex
-from lithon.brep.validate import flaws
 from lithon.errors import Refusal, spot
 from lithon.geometry.tolerance import MISS
 from lithon.progress import SILENT, Progress
@@ -221,15 +220,9 @@ def _unblended(body: Body, adj: Adjacency, wound: list[Face], tolerance: float, 
 
 
 def _wrong(made: Body, before: Body, tolerance: float) -> str:
-    """What is wrong with a body that was made of another: nothing where it is sound and not cut by itself."""
-    found = flaws(made, tolerance)
-    if found:
-        return found[0].text
-    cuts = fresh_cuts(made, before, tolerance)
-    if not cuts:
-        return ""
-    one, two, spots = cuts[0]
-    return f"a {one.surface.kind} would pass through a {two.surface.kind} at {spot(spots[0])}"
+    """What is wrong with a body that was made of another and not with that one."""
+    found = worse(made, [before], tolerance)
+    return found[0].text if found else ""
 
 
 def _sound(candidates: list[Body], before: Body, tolerance: float, here: Floats, wound: list[Face]) -> list[Body]:

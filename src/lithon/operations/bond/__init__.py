@@ -1,0 +1,1 @@
+"""What touches is shared: the operations of this station."""

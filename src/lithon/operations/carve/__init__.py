@@ -1,0 +1,1 @@
+"""Bodies are cut: the operations of this station."""

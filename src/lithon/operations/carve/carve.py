@@ -1,0 +1,71 @@
+"""Carve: bodies are cut at a surface."""
+
+from __future__ import annotations
+
+from lithon.brep.topology import rough_box
+from lithon.carve.split import split
+from lithon.geometry.surfaces import Plane, Surface
+from lithon.operations.choices import Choice
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
+from lithon.operations.parameters import CutAt, some_bodies
+from lithon.operations.places import Cut
+
+
+class Carve(Operation):
+    """Cut bodies at a plane, or at the surface of a face, extended."""
+
+    cut: Cut = param(CutAt(title="cut at", help="z = 3, midway between two faces, offset from one, through points"))
+    bodies: Choice = param(some_bodies())
+
+    def do(self, bench: Bench) -> Made:
+        surface = bench.surface()
+        return Made(split(bench.model, bench.bodies(), surface, bench.progress), f"carve {_at(surface)}")
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Carve | None:
+        cut = cut_of(chosen)
+        return None if cut is None else cls(cut=cut)
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        made = cls.of(chosen)
+        return {"cut": made.cut if made is not None else across(chosen), "bodies": Choice("bodies")}
+
+    def subject(self) -> str:
+        names = {"midway": "midway between two faces", "offset": f"{self.cut.by:g} mm off a face",
+                 "through": "through three points", "surface": "at the chosen face, extended"}  # fmt: skip
+        return names.get(self.cut.way, _at(Plane.of(list(self.cut.origin), list(self.cut.normal))))
+
+
+def cut_of(chosen: Chosen) -> Cut | None:
+    """The cut that what is in hand describes: three points, two plane faces, one, or a round one."""
+    planes = [f for f in chosen.faces if isinstance(f.surface, Plane)]
+    if len(chosen.points) == 3:
+        return Cut.through(chosen.points)
+    if chosen.edges or chosen.vertices or not 1 <= len(chosen.faces) <= 2:
+        return None
+    if len(planes) == 2:
+        a, b = planes
+        level = abs(float(a.surface.frame.z @ b.surface.frame.z)) > 1.0 - 1e-9
+        return Cut.midway(a, b) if level else None
+    if len(chosen.faces) != 1:
+        return None
+    face = chosen.faces[0]
+    if planes:
+        return Cut.offset(face, -chosen.size)
+    return Cut.surface(face) if face.surface.kind in ("cylinder", "cone", "sphere", "torus") else None
+
+
+def across(chosen: Chosen) -> Cut:
+    """A plane across the middle of everything, for a start."""
+    middle = rough_box(chosen.model.bodies).mean(axis=0)
+    return Cut.at((0.0, round(float(middle[1]), 6) + 0.0, 0.0), (0.0, 1.0, 0.0))
+
+
+def _at(surface: Surface) -> str:
+    if not isinstance(surface, Plane):
+        return f"at a {surface.kind}"
+    for k, name in enumerate("xyz"):
+        if abs(abs(float(surface.frame.z[k])) - 1.0) < 1e-9:
+            return f"{name} = {round(float(surface.frame.origin[k]), 6) + 0.0:g}"
+    return "at a plane"

@@ -1,0 +1,1 @@
+"""What is wrong with a solid is put right: the operations of this station."""

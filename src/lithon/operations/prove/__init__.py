@@ -1,0 +1,1 @@
+"""Sizes, settings and the mesh: the operations of this station."""

@@ -1,0 +1,92 @@
+"""What is said of faces, edges and bodies: names, sizes, divisions, groups."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from lithon.errors import Refusal
+from lithon.operations.choices import Choice
+from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.parameters import Count, Words, bodies, edges, faces, length
+
+
+class NameFaces(Operation):
+    """Give faces a name, under which they arrive in the mesh as a set."""
+
+    faces: Choice = param(faces())
+    label: str = param(Words(title="name", help="such as: load"))
+
+    def do(self, bench: Bench) -> Made:
+        from lithon.brep.naming import named
+
+        out, fresh = named(bench.model, bench.faces(), self.label)
+        marks = bench.state.marks.carried(bench.model, out).put("name", fresh, self.label)
+        return Made(out, f"name {len(fresh)} face{'s' if len(fresh) > 1 else ''} {self.label}", marks=marks)
+
+
+class _Said(Operation):
+    gate = "unchanged"
+
+    def _put(self, bench: Bench, sort: Any, things: Any, value: Any, words: str) -> Made:
+        return Made(bench.model, words, marks=bench.state.marks.put(sort, things, value))
+
+
+class SizeOnFaces(_Said):
+    """Set the element size on faces."""
+
+    faces: Choice = param(faces())
+    size: float = param(length("size", "of elements there", above=0.0))
+
+    def do(self, bench: Bench) -> Made:
+        found = bench.faces()
+        return self._put(bench, "size", found, self.size, f"{self.size:g} mm on {_many(len(found), 'face')}")
+
+
+class SizeOnEdges(_Said):
+    """Set the element size along edges."""
+
+    edges: Choice = param(edges())
+    size: float = param(length("size", "of elements there", above=0.0))
+
+    def do(self, bench: Bench) -> Made:
+        found = bench.edges()
+        return self._put(bench, "size", found, self.size, f"{self.size:g} mm on {_many(len(found), 'edge')}")
+
+
+class SizeInBodies(_Said):
+    """Set the element size in bodies."""
+
+    bodies: Choice = param(bodies())
+    size: float = param(length("size", "of elements there", above=0.0))
+
+    def do(self, bench: Bench) -> Made:
+        found = bench.bodies()
+        return self._put(bench, "size", found, self.size, f"{self.size:g} mm in {_many(len(found), 'body')}")
+
+
+class Divide(_Said):
+    """Set how many elements there are along edges."""
+
+    edges: Choice = param(edges())
+    count: int = param(Count(title="elements", help="along each edge", least=1))
+
+    def do(self, bench: Bench) -> Made:
+        found = bench.edges()
+        if any(e.ring for e in found) and self.count < 3:
+            raise Refusal("a closed edge needs three elements at least", remedy="3 or more")
+        return self._put(bench, "divisions", found, self.count, f"{self.count} elements on {_many(len(found), 'edge')}")
+
+
+class Group(_Said):
+    """Put bodies in a group; contacts are shared within groups."""
+
+    bodies: Choice = param(bodies())
+    label: str = param(Words(title="group", help="its name"))
+
+    def do(self, bench: Bench) -> Made:
+        found = bench.bodies()
+        return self._put(bench, "group", found, self.label, f"group {self.label}: {_many(len(found), 'body')}")
+
+
+def _many(n: int, what: str) -> str:
+    return f"{n} {what if n == 1 else what[:-1] + 'ies' if what.endswith('y') else what + 's'}"

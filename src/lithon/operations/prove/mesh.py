@@ -1,0 +1,44 @@
+"""Mesh: a conformal mesh of all bodies. How it was made is recorded; the mesh itself is made when it is wanted."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any, cast
+
+from lithon.mesh.make import mesh_of
+from lithon.mesh.second_order import quadratic
+from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.parameters import OneOf
+from lithon.operations.state import Elements
+
+
+class MakeMesh(Operation):
+    """Mesh all bodies: tetrahedra, hexahedra by sweeping, or hexahedra where that goes."""
+
+    elements: str = param(OneOf(title="elements", options=("tet", "hex", "auto"), default="tet"))
+    order: str = param(OneOf(title="order", options=("1", "2"), default="1", optional=True))
+
+    gate = "unchanged"
+    replayed = False
+    at_once = True
+    budget = 3600.0
+
+    def do(self, bench: Bench) -> Made:
+        rules = bench.state.settings.rules()
+        mesh = mesh_of(bench.model, rules, self.elements, bench.progress)
+        if self.order == "2":
+            mesh = quadratic(mesh)[0]
+        return replace(self.noted(bench), mesh=mesh, words=f"mesh, {len(mesh.elements)} {mesh.kind}")
+
+    def noted(self, bench: Bench) -> Made:
+        """As if it had been made: how it is made is known afterwards."""
+        settings: Any = replace(
+            bench.state.settings, elements=cast(Elements, self.elements), order=int(self.order)
+        )  # fmt: skip
+        return Made(bench.model, f"mesh of {_WORDS[self.elements]}", settings=settings)
+
+    def subject(self) -> str:
+        return f"{_WORDS[self.elements]}{', second order' if self.order == '2' else ''}"
+
+
+_WORDS = {"tet": "tetrahedra", "hex": "hexahedra", "auto": "hexahedra or tetrahedra"}

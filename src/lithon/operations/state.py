@@ -1,0 +1,43 @@
+"""What an operation starts from and leaves: the model, what is said of its parts, and what is set for the whole."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from lithon.brep.topology import Model
+from lithon.mesh.sizing import SizeRules
+from lithon.operations.marks import Marks
+
+Elements = Literal["tet", "hex", "auto"]
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """What is set for the whole model. Lengths in mm.
+
+    size: of elements; growth: how much longer an element may be than its neighbour, less one; ignore: features below
+    it are not followed; budget: how many faces there may be; unit: in which lengths are shown; elements and order: of
+    the last mesh, None where none was made.
+    """
+
+    size: float = 1.0
+    growth: float = 0.35
+    ignore: float | None = None
+    budget: int | None = None
+    unit: str = "mm"
+    elements: Elements | None = None
+    order: int = 1
+
+    def rules(self) -> SizeRules:
+        """What the mesher goes by."""
+        return SizeRules(self.size, self.growth)
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """A model with its marks and settings."""
+
+    model: Model
+    marks: Marks = field(default_factory=Marks)
+    settings: Settings = field(default_factory=Settings)

@@ -1,0 +1,101 @@
+"""The table of all operations. From a row follow menu, key, help sheet, palette, form, recipe, script and command line;
+whoever adds one writes its file and its row."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cache
+from types import MappingProxyType
+
+from lithon.operations.bond.aside import SetAside
+from lithon.operations.bond.bond import Bond
+from lithon.operations.carve.carve import Carve
+from lithon.operations.mend.close import Close
+from lithon.operations.mend.drop import Drop, DropBodies
+from lithon.operations.mend.merge import Merge
+from lithon.operations.mend.replace import Replace
+from lithon.operations.mend.sew import Sew
+from lithon.operations.operation import Chosen, Operation
+from lithon.operations.prove.marking import Divide, Group, NameFaces, SizeInBodies, SizeOnEdges, SizeOnFaces
+from lithon.operations.prove.mesh import MakeMesh
+from lithon.operations.prove.settings import ElementSize, FaceBudget, Growth, ShownIn
+from lithon.operations.trim.clear import Clear
+from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
+from lithon.operations.trim.keep import Keep
+from lithon.operations.trim.mirror import Mirror
+
+#: The eight steps of the work, in their order.
+STATIONS = ("Intake", "Survey", "Mend", "Trim", "Carve", "Bond", "Prove", "Deliver")
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """An operation as it is known to people. name: in files, scripts and on the command line; title: in the window;
+    key: which opens it; words: others by which it is looked for; main: the one to press first at its station; likely:
+    how likely it is what somebody wants who has just that in hand that it fits, 0..1."""
+
+    name: str
+    operation: type[Operation]
+    station: str
+    title: str
+    key: str = ""
+    words: str = ""
+    main: bool = False
+    likely: float = 0.3
+
+    @property
+    def help(self) -> str:
+        """What it does, in a line."""
+        return (self.operation.__doc__ or "").strip().splitlines()[0]
+
+
+TABLE: tuple[Row, ...] = (
+    Row("drop", Drop, "Mend", "Drop sheets and hollows", "", "delete remove void fragment loose", likely=0.2),
+    Row("drop-bodies", DropBodies, "Mend", "Drop bodies", "", "delete remove", likely=0.2),
+    Row("merge", Merge, "Mend", "Merge faces", "", "join needless split", likely=0.3),
+    Row("close", Close, "Mend", "Close an opening", "", "fill hole missing face cap", likely=0.2),
+    Row("sew", Sew, "Mend", "Sew a gap", "", "stitch edges", likely=0.2),
+    Row("replace", Replace, "Mend", "Replace by a simple surface", "", "simplify spline disguised", likely=0.3),
+    Row("clear", Clear, "Trim", "Clear", "C", "remove delete defeature fillet hole pocket", main=True, likely=0.9),
+    Row("keep", Keep, "Trim", "Keep", "", "hold leave protect", likely=0.35),
+    Row("unite", Unite, "Trim", "Unite", "", "union add join boolean", likely=0.6),
+    Row("subtract", Subtract, "Trim", "Subtract", "", "difference cut boolean", likely=0.55),
+    Row("intersect", Intersect, "Trim", "Intersect", "", "common boolean", likely=0.5),
+    Row("part", Part, "Trim", "Part what overlaps", "", "overlap interference", likely=0.45),
+    Row("mirror", Mirror, "Trim", "Mirror", "", "reflect symmetric image copy", likely=0.3),
+    Row("carve", Carve, "Carve", "Carve", "V", "split cut section divide plane", main=True, likely=0.7),
+    Row("bond", Bond, "Bond", "Bond what touches", "B", "imprint share contact conformal", main=True),
+    Row("set-aside", SetAside, "Bond", "Set aside", "D", "remove body contact label", likely=0.4),
+    Row("name", NameFaces, "Prove", "Name faces", "", "label set load support", likely=0.5),
+    Row("size-on-faces", SizeOnFaces, "Prove", "Elements on faces", "", "local size refine", likely=0.4),
+    Row("size-on-edges", SizeOnEdges, "Prove", "Elements along edges", "", "local size refine", likely=0.6),
+    Row("size-in-bodies", SizeInBodies, "Prove", "Elements in bodies", "", "local size seed", likely=0.25),
+    Row("divide", Divide, "Prove", "Divisions along edges", "", "number count seeds", likely=0.55),
+    Row("group", Group, "Prove", "Group bodies", "", "set assembly", likely=0.2),
+    Row("element-size", ElementSize, "Prove", "Element size", "", "setting mesh size"),
+    Row("growth", Growth, "Prove", "Growth", "", "setting rate gradation"),
+    Row("face-budget", FaceBudget, "Prove", "Face budget", "", "setting limit count"),
+    Row("shown-in", ShownIn, "Prove", "Lengths shown in", "", "setting unit mm inch"),
+    Row("mesh", MakeMesh, "Prove", "Mesh", "M", "tetrahedra hexahedra elements", main=True),
+)  # fmt: skip
+
+for _row in TABLE:
+    _row.operation.name = _row.name
+
+
+@cache
+def rows() -> Mapping[str, Row]:
+    """The rows by name."""
+    return MappingProxyType({row.name: row for row in TABLE})
+
+
+def row_of(operation: Operation | type[Operation]) -> Row:
+    """The row of an operation."""
+    return rows()[operation.name]
+
+
+def fitting(chosen: Chosen, station: str = "") -> list[tuple[Row, Operation]]:
+    """What can be done with what is in hand, the likeliest first; those of the present station a little likelier."""
+    found = [(row, made) for row in TABLE if (made := row.operation.of(chosen)) is not None]
+    return sorted(found, key=lambda pair: -(pair[0].likely + (0.25 if pair[0].station == station else 0.0)))

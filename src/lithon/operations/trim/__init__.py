@@ -1,0 +1,1 @@
+"""Faces go, move and are kept: the operations of this station."""

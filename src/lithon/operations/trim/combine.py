@@ -1,0 +1,78 @@
+"""Two bodies made one, or one made less by the other."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from lithon.arrange.boolean import Operation as Way
+from lithon.arrange.boolean import combine
+from lithon.brep.measures import volume
+from lithon.brep.topology import Model
+from lithon.errors import Refusal
+from lithon.operations.choices import Choice
+from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.parameters import one_body, solution
+
+
+class _Combine(Operation):
+    body: Choice = param(one_body("body", "what is left afterwards"))
+    tool: Choice = param(one_body("tool", "the other one, which goes"))
+
+    unbonded = "combine"
+    way: ClassVar[Way]
+
+    def do(self, bench: Bench) -> Made:
+        kept, tool = bench.body("body"), bench.body("tool")
+        if kept is tool:
+            raise Refusal("two bodies are needed, and one is meant twice", remedy="choose another one")
+        bench.progress.tell(0.1, f"{self.way} of {kept.name} and {tool.name}")
+        made = combine(kept, tool, self.way, bench.tolerance)
+        out = bench.model.replaced(kept, made)
+        left = Model(tuple(b for b in out.bodies if b is not tool), out.tolerance)
+        if not left.bodies or not made:
+            raise Refusal("nothing would be left", remedy="move one of them, or drop one instead")
+        return Made(left, f"{self.way} {kept.name}, {tool.name}")
+
+
+class Unite(_Combine):
+    """Make one body of two."""
+
+    way = "union"
+
+
+class Subtract(_Combine):
+    """Take from one body what another fills."""
+
+    way = "subtract"
+
+
+class Intersect(_Combine):
+    """Leave of one body what another fills as well."""
+
+    way = "intersect"
+
+
+class Part(Operation):
+    """Part two bodies that overlap: one gives up what both fill, by default the larger."""
+
+    first: Choice = param(one_body("first", "a body"))
+    second: Choice = param(one_body("second", "one that overlaps it"))
+    solution: int = param(solution())
+
+    unbonded = "part"
+
+    def do(self, bench: Bench) -> Made:
+        one, two = bench.body("first"), bench.body("second")
+        if one is two:
+            raise Refusal("two bodies are needed, and one is meant twice", remedy="choose another one")
+        pair = sorted((one, two), key=volume, reverse=True)
+        giver, keeper = pair if self.solution % 2 == 0 else pair[::-1]
+        bench.progress.tell(0.1, f"what {giver.name} shares with {keeper.name}")
+        made = combine(giver, keeper, "subtract", bench.tolerance)
+        if not made:
+            raise Refusal(f"nothing would be left of {giver.name}", remedy="drop it instead, or let the other give way")
+        gone = volume(giver) - sum(map(volume, made))
+        if gone <= 1e-9 * volume(giver):
+            raise Refusal("the two bodies do not overlap", remedy="bond them: they may touch")
+        after = bench.model.replaced(giver, made)
+        return Made(after, f"part {giver.name} from {keeper.name}: {gone:.4g} mm³ given up", solutions=2)
