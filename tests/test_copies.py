@@ -232,7 +232,7 @@ def test_another_process_has_the_very_same_copies():
         assert set(ghost.gone) <= set(card.faces)
         _, triangles, _ = body_mesh(new)
         assert open_edges(triangles) == 0
-        worker.submit("forecast", outcome.model, 40.0)
+        worker.submit("forecast", outcome.model, lithon.SizeRules(40.0))
         assert answer(worker).elements > 0
     finally:
         worker.close()

@@ -181,8 +181,8 @@ def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
     folder = Path(out)
     stem = Path(file).stem
     made, failures = None, []
-    try:
-        made = lithon.tetrahedral_mesh(work.model, lithon.SizeRules(work.size), _progress())
+    try:  # as the last step that made a mesh says, else with tetrahedra
+        made = lithon.mesh_of(work.model, work.state.rules(), work.settings.elements or "tet", _progress())
     except Refusal as refusal:
         failures.append(str(refusal))
     from lithon.project.report import report_html
@@ -209,7 +209,7 @@ def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
         unresolved=troubles,
         failures=failures,
         shared_faces=len(work.model.shared()),
-        elements={"tet": len(made.elements)} if made is not None else {},
+        elements={"tet" if made.tetrahedral else "hex": len(made.elements)} if made is not None else {},
     )
     if as_json:
         _print(facts)
@@ -219,6 +219,87 @@ def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
         click.echo(f"{len(work.entries)} of {len(steps['steps'])} steps taken; results in {folder}")
     if troubles or failures:
         sys.exit(3)
+
+
+class _Operations(click.Group):
+    """The operations of the table as commands, each with its parameters as options."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        from lithon.operations.table import rows
+
+        return list(rows())
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        from lithon.operations.documents import kind
+        from lithon.operations.table import rows
+
+        row = rows().get(name)
+        if row is None:
+            return None
+        options: list[click.Parameter] = [click.Argument(["file"], type=click.Path())]
+        for key, p in row.operation.parameters().items():
+            needed = p.default is None and not p.optional
+            words = f"{p.help + '; ' if p.help else ''}{kind(p)}"
+            options.append(click.Option([f"--{key}"], required=needed, metavar=p.metavar, help=words))
+        options += [
+            click.Option(["--size", "element_size_mm"], type=float, help="Element size in mm."),
+            click.Option(["--out"], type=click.Path(), help="Where the result goes: .step, .lithon, .stl, .vtu, …"),
+            click.Option(["--json", "as_json"], is_flag=True, help="Print JSON."),
+        ]
+        if any(o.name == "size" for o in options):  # an operation's own size has the shorter name
+            options = [o for o in options if o.name != "element_size_mm"]
+        return click.Command(name, params=options, help=row.help, callback=lambda **given: _do(name, **given))
+
+
+def _do(
+    name: str, file: str, out: str | None, as_json: bool, element_size_mm: float | None = None, **given: Any
+) -> None:
+    """Do one operation to a file or a project, and write what comes of it."""
+    from lithon.brep.measures import volume
+    from lithon.operations.table import rows
+    from lithon.project.opening import opened
+
+    _positive(element_size_mm)
+    operation = rows()[name].operation
+    texts = {key: text for key, text in given.items() if text is not None}
+    step = operation.from_text([f"{key}={text}" for key, text in texts.items()])
+    work, troubles = opened(Path(file), _progress())
+    for trouble in troubles:
+        click.echo(f"lithon: {trouble}", err=True)
+    if element_size_mm is not None:
+        work.set_size(element_size_mm)
+    outcome = work.take(step, progress=_progress()).outcome
+    if out is not None:
+        _write(lambda: _write_as(work, Path(out)), out)
+    if as_json:
+        bodies = [{"name": b.name, "faces": len(b.uses), "volume_mm3": volume(b)} for b in outcome.model.bodies]
+        facts = {"words": outcome.words, "faces_change": outcome.faces_change, "bodies": bodies,
+                 "volume_change_mm3": outcome.volume_change, "solutions": outcome.solutions,
+                 "details": list(outcome.details), "step": work.entries[-1].operation.as_json()}  # fmt: skip
+        _print(facts)
+        return
+    where = f"; written to {out}" if out is not None else "; nothing is written without --out"
+    click.echo(f"{outcome.words}: faces {outcome.faces_change:+d}, volume {outcome.volume_change:+.6g} mm3{where}")
+
+
+def _write_as(work: lithon.Ledger, path: Path) -> None:
+    """Write work to a path in the format that its suffix names. Raises LithonError where it names none."""
+    from lithon.project.deliveries import DELIVERIES
+    from lithon.project.files import SUFFIX
+
+    if path.suffix.lower() == SUFFIX:
+        lithon.save_project(work, path)
+        return
+    delivery = next((d for d in DELIVERIES if path.name.lower().endswith(d.suffix)), None)
+    if delivery is None:
+        kinds = ", ".join([SUFFIX, *(d.suffix for d in DELIVERIES)])
+        raise LithonError(f"{path.name} names no format that is written", remedy=kinds)
+    delivery.write(work, work.mesh(), path)
+
+
+@cli.group("do", cls=_Operations)
+def do_command() -> None:
+    """Do one operation to a file: lithon do clear part.step --faces "holes where diameter <= 3 mm" --out new.step"""
 
 
 @cli.command()

@@ -138,7 +138,7 @@ class Asking:
             work.proposal_changed.emit()
             if p.outcome.model is not state.model:
                 work.job(
-                    "forecast", p.outcome.model, state.settings.size, done=priced, failed=lambda error: None,
+                    "forecast", p.outcome.model, p.outcome.state.rules(), done=priced, failed=lambda error: None,
                     wanted=lambda: self.proposal is p,
                 )  # fmt: skip
 

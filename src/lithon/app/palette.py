@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout
 
-from lithon.app import theme
 from lithon.app.actions import ACTIONS
 from lithon.app.parts import label, title
 from lithon.errors import LithonError
@@ -58,7 +57,6 @@ class Palette(QFrame):
         column.addLayout(top)
         self.list = QListWidget()
         self.list.setObjectName("found")
-        self.list.setFont(theme.font(9.5))
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.itemClicked.connect(lambda item: self._take())
@@ -93,7 +91,7 @@ class Palette(QFrame):
     def _look(self) -> None:
         text = self.line.text().strip()
         answer = self.answer() if text else None
-        self.count.setText("" if not text else "…" if answer is None else f"{answer.items} found")
+        self.count.setText("" if answer is None else f"{answer.items} found")
         found = sorted(self._all(text, answer), key=lambda f: f.rank)[:_MOST]
         self.found = found
         self.list.clear()

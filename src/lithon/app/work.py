@@ -328,7 +328,7 @@ class Work(QObject):
         self.forecast = self.costs = None
         self.forecast_changed.emit()
         self.findings_changed.emit()
-        model, size = self.ledger.model, self.ledger.size
+        model, size, rules = self.ledger.model, self.ledger.size, self.ledger.state.rules()
 
         def found(result: list[Finding]) -> None:
             if turn == self._turn:
@@ -366,8 +366,8 @@ class Work(QObject):
         if self.standings is None:
             self.job("standings", model, done=stood, wanted=asked)
         self.job("survey", model, size, done=found, wanted=asked)
-        self.job("forecast", model, size, done=foreseen, wanted=asked)
-        self.job("outlook", model, size, done=told, wanted=asked)
+        self.job("forecast", model, rules, done=foreseen, wanted=asked)
+        self.job("outlook", model, rules, done=told, wanted=asked)
 
     def standing(self, body: Body) -> Standing | None:
         """How a body can be meshed, once that is known."""
@@ -486,8 +486,10 @@ class Work(QObject):
             self.size_changed.emit(now.settings.size)
             self.mesh_changed.emit()
             self.resurvey()
-        elif mesh is not self.mesh:
+        elif mesh is not self.mesh or now.rules() != before.rules():
             self.mesh = mesh
+            if now.rules() != before.rules():
+                self.resurvey()
             if mesh is not None:
                 self.station = "Prove"
                 self.station_changed.emit()

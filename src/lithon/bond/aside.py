@@ -30,32 +30,34 @@ def set_aside(
 
     Raises Refusal where nothing would be left.
     """
-    gone = [b.name for b in bodies]
-    if len(set(gone)) >= len({b.name for b in model.bodies}):
+    aside = set(bodies)
+    gone = [k for k, b in enumerate(model.bodies) if b in aside]
+    kept = [k for k in range(len(model.bodies)) if k not in set(gone)]
+    if not kept:
         raise Refusal("nothing would be left", remedy="leave a body in")
     out, made = model, []
-    kept = [b.name for b in model.bodies if b.name not in set(gone)]
-    if labels:
-        for i, aside in enumerate(gone):
-            for k, name in enumerate(kept):
-                progress.tell((i + k / len(kept)) / len(gone), f"looking at {aside} on {name}")
-                out, label = _labelled(out, name, aside)
-                if label is not None:
-                    made.append(label)
-    return Model(tuple(b for b in out.bodies if b.name in set(kept)), model.tolerance), made
+    # Bodies change while labels are put on, their places in the model do not; names may be double.
+    for i, there in enumerate(gone if labels else ()):
+        for k, here in enumerate(kept):
+            name = model.bodies[there].name
+            progress.tell((i + k / len(kept)) / len(gone), f"looking at {name} on {model.bodies[here].name}")
+            out, label = _labelled(out, here, there)
+            if label is not None:
+                made.append(label)
+    return Model(tuple(out.bodies[k] for k in kept), model.tolerance), made
 
 
-def _labelled(model: Model, name: str, aside: str) -> tuple[Model, Label | None]:
-    """With the faces of one body that another lies on imprinted and named."""
-    found = {b.name: b for b in model.bodies}
-    bonded = touching(model, found[name], found[aside])
-    now = {b.name: b for b in bonded.bodies}
-    common = set(now[name].faces) & set(now[aside].faces)
+def _labelled(model: Model, here: int, there: int) -> tuple[Model, Label | None]:
+    """With the faces of one body that another lies on imprinted and named; both by their places in the model."""
+    body, other = model.bodies[here], model.bodies[there]
+    bonded = touching(model, body, other)
+    one, two = bonded.bodies[here], bonded.bodies[there]
+    common = set(one.faces) & set(two.faces)
     if not common:
         return model, None
-    label = f"contact {aside}"
+    label = f"contact {other.name}"
     fresh: dict[Face, Face] = {f: replace(f, label=label, uid=new_uid(), before=None) for f in common}
-    uses = [FaceUse(fresh.get(use.face, use.face), use.forward) for use in now[name].uses]
-    body = now[name].with_uses(uses)
-    named = Model(tuple(body if b.name == name else b for b in bonded.bodies), model.tolerance)
-    return named, Label(label, name, len(common), sum(face_area(f) for f in common))
+    uses = [FaceUse(fresh.get(use.face, use.face), use.forward) for use in one.uses]
+    named = one.with_uses(uses)
+    after = Model(tuple(named if k == here else b for k, b in enumerate(bonded.bodies)), model.tolerance)
+    return after, Label(label, body.name, len(common), sum(face_area(f) for f in common))

@@ -14,6 +14,7 @@ from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, new_uid
 from lithon.errors import Refusal, spot
 
+_SIMPLE = ("plane", "cylinder", "cone", "sphere", "torus")
 #: Times the tolerance that a surface may be off.
 _NEAR = 50.0
 
@@ -26,6 +27,9 @@ def unmasked(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body,
     made: dict[Face, tuple[Face, bool]] = {}
     most = 0.0
     for face in faces:
+        if face.surface.kind in _SIMPLE:
+            raise Refusal(f"a {face.surface.kind} face is as simple as can be", where=spot(face_mesh(face).points[0]),
+                          remedy="choose free-form faces", entities=(face,))  # fmt: skip
         surface, off = simple_fit(face)
         mesh = face_mesh(face)
         if surface is None or off > _NEAR * tolerance:

@@ -73,6 +73,7 @@ class Hexer:
         turns = [plan for plan in self.plans if isinstance(plan, Turn)]
         own = [edge for turn in turns for edge in (turn.around, *(core.inner for core in turn.cores))]
         edges = list(dict.fromkeys((*self.model.edges(), *self.known.sides.values(), *self.rises.values(), *own)))
+        local = {entity: min(size, self.rules.size) for entity, size in self.rules.local if isinstance(entity, Edge)}
         for edge in edges:
             least = (
                 1
@@ -81,11 +82,32 @@ class Hexer:
             )
             least = max(least, 6) if edge.ring else least
             r = self.root(edge)
-            wanted[r] = max(wanted[r], least, round(edge.length / self.rules.size))
+            wanted[r] = max(wanted[r], least, round(edge.length / local.get(edge, self.rules.size)))
             step[r] = max(step[r], 4 if edge in self.fours else 2 if edge in self.even else 1)
+        asked = self._asked_divisions()
         for edge in edges:
             r = self.root(edge)
-            self.counts[edge] = wanted[r] + -wanted[r] % step[r]
+            count = asked[r][1] if r in asked else wanted[r]
+            self.counts[edge] = count + -count % step[r]
+            if r in asked and self.counts[edge] != count:
+                raise Refusal(
+                    f"{count} elements along an edge do not go here: a multiple of {step[r]} is needed",
+                    where=spot(asked[r][0].at(0.5)), remedy=f"{self.counts[edge]} elements", entities=(asked[r][0],),
+                )  # fmt: skip
+
+    def _asked_divisions(self) -> dict[Edge, tuple[Edge, int]]:
+        """How many elements are asked for in a class of edges, and on which of them. Raises Refusal where two edges
+        that must agree are to be divided differently."""
+        out: dict[Edge, tuple[Edge, int]] = {}
+        for edge, count in self.rules.divisions:
+            r = self.root(edge)
+            if r in out and out[r][1] != count:
+                raise Refusal(
+                    f"{out[r][1]} and {count} elements are asked for on edges that must agree",
+                    where=spot(edge.at(0.5)), remedy="the same number on both", entities=(out[r][0], edge),
+                )  # fmt: skip
+            out[r] = edge, count
+        return out
 
     def _agree_along(self, sweep: Sweep) -> None:
         walls = self.walls[sweep] = walls_of(sweep)

@@ -18,6 +18,7 @@ from lithon.brep.sampling import spread
 from lithon.brep.tessellate import edge_points, face_mesh
 from lithon.brep.thickness import thickness
 from lithon.brep.topology import Body, Edge, Face
+from lithon.brep.trees import inside_lattice
 from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.rounds import Cone
@@ -39,6 +40,10 @@ class SizeRules:
     through: float = 0.8
     #: Nothing is made smaller than this share of the size.
     smallest: float = 0.02
+    #: Sizes (mm) of their own on faces, along edges, in bodies; one that is larger than the size says nothing.
+    local: tuple[tuple[Face | Edge | Body, float], ...] = ()
+    #: How many elements there are along edges.
+    divisions: tuple[tuple[Edge, int], ...] = ()
 
 
 #: Two sides make a wall when their outward normals are this opposed; a blunter corner is none.
@@ -126,10 +131,28 @@ def _size_field(bodies: tuple[Body, ...], rules: SizeRules) -> SizeField:
         if root not in known:
             known[root] = _asked(root, rules)
         every.extend(known[root], copy_of(body))
+    for entity, size in rules.local:
+        spots = _spots(entity, size)
+        every.put((entity,) if not isinstance(entity, Body) else entity.faces, spots, size)
     # Nothing to begin with: a plain block asks for nothing.
     points = np.concatenate([np.zeros((0, 3)), *every.points])
     sizes, made_by = np.concatenate([np.zeros(0), *every.sizes]), np.concatenate([np.zeros(0, int), *every.made_by])
     return SizeField(rules, points, sizes, every.makers, made_by)
+
+
+def _spots(entity: Face | Edge | Body, size: float) -> Floats:
+    """Points (n,3) so close over a thing that a size asked for at each holds everywhere on it, or in it."""
+    if isinstance(entity, Edge):
+        return entity.curve.point(np.linspace(entity.t0, entity.t1, 2 + int(min(400.0, 2.0 * entity.length / size))))
+    if isinstance(entity, Face):
+        mesh = face_mesh(entity)
+        return entity.surface.project(_thinned(spread(mesh.points[mesh.triangles], size, most=200)[0], 0.5 * size))
+    skin = np.concatenate([_spots(face, size) for face in entity.faces])
+    low, high = skin.min(axis=0), skin.max(axis=0)
+    step = max(2.0 * size, float((high - low).max()) / 30.0)
+    axes = [np.arange(a + 0.5 * step, b, step) for a, b in zip(low, high, strict=True)]
+    lattice = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
+    return np.concatenate([skin, lattice[inside_lattice(entity, lattice, step)]])
 
 
 def _asked(body: Body, rules: SizeRules) -> _Asked:
@@ -210,7 +233,10 @@ def _thinned(points: Floats, spacing: float) -> Floats:
 
 
 def divide_edge(edge: Edge, field: SizeField) -> Floats:
-    """Parameters (n+1,) from t0 to t1 at which an edge is cut, spaced by the size field."""
+    """Parameters (n+1,) from t0 to t1 at which an edge is cut: as often as was asked, else spaced by the size field."""
+    asked = next((n for own, n in field.rules.divisions if own is edge), None)
+    if asked is not None:
+        return _evenly(edge, asked)
     t = np.linspace(edge.t0, edge.t1, 129)
     points = edge.curve.point(t)
     speed = np.linalg.norm(edge.curve.derivative(t), axis=1)
@@ -228,6 +254,16 @@ def divide_edge(edge: Edge, field: SizeField) -> Floats:
     if not edge.ring and edge.start is edge.end:
         n = max(n, 3)
     return np.asarray(np.interp(np.linspace(0.0, total[-1], n + 1), total, t))
+
+
+def _evenly(edge: Edge, n: int) -> Floats:
+    """Parameters (n+1,) that cut an edge in so many pieces of one length."""
+    t = np.linspace(edge.t0, edge.t1, 64 * n + 1)
+    run = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(edge.curve.point(t), axis=0), axis=1))])
+    out = np.interp(np.linspace(0.0, run[-1], n + 1), run, t)
+    if edge.curve.kind in ("line", "circle"):  # evenly by themselves
+        out = np.linspace(edge.t0, edge.t1, n + 1)
+    return np.asarray(out)
 
 
 def _bow(points: Floats) -> float:

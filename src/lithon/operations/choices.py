@@ -53,7 +53,7 @@ class Choice:
         """What is meant on this model. Raises Unresolved where it is not there."""
         if self.question:
             return self._asked(model)
-        found = list(self.live) if self.live and self._all_there(model) else self._marked(model)
+        found: list[Any] = list(self.live) if self.live and self._all_there(model) else self._marked(model)
         return on_twins(model, found) if self.twins and self.of == "faces" else found
 
     def recorded(self, model: Model) -> Choice:

@@ -72,8 +72,14 @@ class Form:
         except LithonError as error:
             self.wrong[key] = error.what
             return False
-        self.wrong.pop(key, None)
+        self._took(key)
         return True
+
+    def _took(self, key: str) -> None:
+        """A value is there: what waited for it need wait no longer, unless more of its kind may follow."""
+        self.wrong.pop(key, None)
+        if key == self.waiting and not isinstance(self.parameters[key], Things):
+            self.waiting, self.way = next(iter(self.missing()), ""), ""
 
     def type(self, key: str, text: str) -> bool:
         """As `put`, of what was typed."""
@@ -83,7 +89,7 @@ class Form:
         except LithonError as error:
             self.wrong[key] = error.what
             return False
-        self.wrong.pop(key, None)
+        self._took(key)
         return True
 
     def pick(self, chosen: Chosen) -> bool:

@@ -77,7 +77,9 @@ class _Heirs:
         was = {f for b in before.bodies if b not in new for f in b.faces}
         self.fresh_faces = [f for f in dict.fromkeys(f for b in self.fresh_bodies for f in b.faces) if f not in was]
         here = dict.fromkeys(f for b in self.fresh_bodies for f in b.faces)
-        self.here: set[Entity] = {*here, *(x for b in self.fresh_bodies for x in (*b.edges(), *b.vertices()))}
+        self.here: set[Entity] = set(here)
+        for body in self.fresh_bodies:
+            self.here.update(body.edges(), body.vertices())
         there = {e for b in before.bodies if b not in new for e in b.edges()}
         self.fresh_edges = [e for e in dict.fromkeys(e for b in self.fresh_bodies for e in b.edges()) if e not in there]
         self._inner: dict[Face, Floats] = {}
@@ -92,7 +94,7 @@ class _Heirs:
         if isinstance(entity, Edge):
             return [e for e in self.fresh_edges if self._same_line(entity, e)]
         spots = (v for b in self.fresh_bodies for v in b.vertices())
-        return [v for v in spots if float(np.linalg.norm(v.point - entity.point)) < self.near][:1]
+        return list([v for v in spots if float(np.linalg.norm(v.point - entity.point)) < self.near][:1])
 
     @staticmethod
     def _bounds(entity: Entity, body: Body) -> bool:

@@ -8,7 +8,7 @@ import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
-from typing import Any, ClassVar, Literal, Self, dataclass_transform
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self
 
 from lithon.brep.topology import Body, Edge, Face, Model, Vertex
 from lithon.errors import BadFile, LithonError, Refusal
@@ -111,7 +111,6 @@ def param(parameter: Parameter[Any]) -> Any:
     return field(metadata=meta)
 
 
-@dataclass_transform(frozen_default=True, field_specifiers=(param,))
 class Operation:
     """Base of all operations. A subclass is a frozen dataclass by itself; its fields are made by `param`."""
 
@@ -127,6 +126,10 @@ class Operation:
     budget: ClassVar[float] = 60.0
     #: As it is known in files and scripts; the table says.
     name: ClassVar[str] = ""
+
+    if TYPE_CHECKING:
+        # Whatever `take` of its parameters understands; the stub of `lithon.do` says it for each.
+        def __init__(self, *values: Any, **more: Any) -> None: ...
 
     def __init_subclass__(cls) -> None:
         dataclass(frozen=True)(cls)

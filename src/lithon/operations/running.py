@@ -52,10 +52,12 @@ def run(state: State, operation: Operation, progress: Progress = SILENT) -> Outc
 
 
 def _run(state: State, operation: Operation, progress: Progress) -> Outcome:
+    progress.tell(0.0, "looking at what is meant")
     bench = Bench(state, resolved(state.model, operation), progress)
     operation.check(bench)
     written = operation.recorded(state.model)
     made = operation.do(bench)
+    progress.pulse("looking at the result")
     _gated(state.model, made, operation)
     if made.model is not state.model and not made.model.bodies:
         raise Refusal("nothing would be left", remedy="leave something in")

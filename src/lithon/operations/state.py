@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from lithon.brep.topology import Model
+from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.mesh.sizing import SizeRules
 from lithon.operations.marks import Marks
 
@@ -17,7 +17,7 @@ class Settings:
     """What is set for the whole model. Lengths in mm.
 
     size: of elements; growth: how much longer an element may be than its neighbour, less one; ignore: features below
-    it are not followed; budget: how many faces there may be; unit: in which lengths are shown; elements and order: of
+    it are not followed; budget: how many faces there may be; elements and order: of
     the last mesh, None where none was made.
     """
 
@@ -25,13 +25,8 @@ class Settings:
     growth: float = 0.35
     ignore: float | None = None
     budget: int | None = None
-    unit: str = "mm"
     elements: Elements | None = None
     order: int = 1
-
-    def rules(self) -> SizeRules:
-        """What the mesher goes by."""
-        return SizeRules(self.size, self.growth)
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,3 +36,9 @@ class State:
     model: Model
     marks: Marks = field(default_factory=Marks)
     settings: Settings = field(default_factory=Settings)
+
+    def rules(self) -> SizeRules:
+        """What the mesher goes by."""
+        local = tuple((x, s) for x, s in self.marks.all("size").items() if isinstance(x, Face | Edge | Body))
+        divisions = tuple((x, n) for x, n in self.marks.all("divisions").items() if isinstance(x, Edge))
+        return SizeRules(self.settings.size, self.settings.growth, local=local, divisions=divisions)

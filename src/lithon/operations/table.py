@@ -17,9 +17,9 @@ from lithon.operations.mend.merge import Merge
 from lithon.operations.mend.replace import Replace
 from lithon.operations.mend.sew import Sew
 from lithon.operations.operation import Chosen, Operation
-from lithon.operations.prove.marking import Divide, Group, NameFaces, SizeInBodies, SizeOnEdges, SizeOnFaces
+from lithon.operations.prove.marking import Divide, NameFaces, SizeInBodies, SizeOnEdges, SizeOnFaces
 from lithon.operations.prove.mesh import MakeMesh
-from lithon.operations.prove.settings import ElementSize, FaceBudget, Growth, ShownIn
+from lithon.operations.prove.settings import ElementSize, FaceBudget, Growth
 from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
 from lithon.operations.trim.keep import Keep
@@ -72,11 +72,9 @@ TABLE: tuple[Row, ...] = (
     Row("size-on-edges", SizeOnEdges, "Prove", "Elements along edges", "", "local size refine", likely=0.6),
     Row("size-in-bodies", SizeInBodies, "Prove", "Elements in bodies", "", "local size seed", likely=0.25),
     Row("divide", Divide, "Prove", "Divisions along edges", "", "number count seeds", likely=0.55),
-    Row("group", Group, "Prove", "Group bodies", "", "set assembly", likely=0.2),
     Row("element-size", ElementSize, "Prove", "Element size", "", "setting mesh size"),
     Row("growth", Growth, "Prove", "Growth", "", "setting rate gradation"),
     Row("face-budget", FaceBudget, "Prove", "Face budget", "", "setting limit count"),
-    Row("shown-in", ShownIn, "Prove", "Lengths shown in", "", "setting unit mm inch"),
     Row("mesh", MakeMesh, "Prove", "Mesh", "M", "tetrahedra hexahedra elements", main=True),
 )  # fmt: skip
 

@@ -171,7 +171,7 @@ class Ledger:
             if entry.on and entry.outcome.mesh is not None:
                 return entry.outcome.mesh
             after = entry.outcome.state
-            if after.model is not before.model or after.settings.rules() != before.settings.rules():
+            if after.model is not before.model or after.rules() != before.rules():
                 return None
         return None
 

@@ -26,6 +26,7 @@ from lithon.brep.validate import flaws
 from lithon.errors import LithonError
 from lithon.geometry.frames import Frame
 from lithon.log import fault
+from lithon.mesh.sizing import SizeRules
 from lithon.operations.fingerprints import fingerprint, resolve
 from lithon.operations.operation import Operation
 from lithon.operations.running import Outcome, run
@@ -123,12 +124,12 @@ def _replay(progress: Progress, state: State, entries: list[Entry]) -> list[Entr
     return out
 
 
-def _forecast(progress: Progress, model: Model, size: float) -> Forecast:
-    return forecast(model, size)
+def _forecast(progress: Progress, model: Model, rules: SizeRules) -> Forecast:
+    return forecast(model, rules.size, rules)
 
 
-def _outlook(progress: Progress, model: Model, size: float) -> tuple[list[Cost], Symmetry]:
-    return costs(model, size), symmetry(model)
+def _outlook(progress: Progress, model: Model, rules: SizeRules) -> tuple[list[Cost], Symmetry]:
+    return costs(model, rules.size, rules), symmetry(model)
 
 
 def _rest(progress: Progress, seconds: float) -> str:

@@ -29,7 +29,7 @@ class Carve(Operation):
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, object]:
         made = cls.of(chosen)
-        return {"cut": made.cut if made is not None else across(chosen), "bodies": Choice("bodies")}
+        return {"cut": made.cut if made is not None else across(chosen), "bodies": Choice("bodies", live=chosen.bodies)}
 
     def subject(self) -> str:
         names = {"midway": "midway between two faces", "offset": f"{self.cut.by:g} mm off a face",

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from lithon.mend.close import closed_over
 from lithon.operations.choices import Choice
-from lithon.operations.mend.mending import mended
-from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.mend.mending import beside_opening, mended
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import faces
 
 
@@ -16,6 +16,11 @@ class Close(Operation):
 
     unbonded = "close"
     gate = "own"
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Close | None:
+        made = super().of(chosen)
+        return made if made is not None and beside_opening(chosen, False) else None
 
     def do(self, bench: Bench) -> Made:
         out, _ = mended(bench, lambda body, own: closed_over(body, own, bench.tolerance))

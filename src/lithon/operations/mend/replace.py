@@ -6,8 +6,11 @@ from lithon.brep.topology import Body, Face
 from lithon.mend.replace import unmasked
 from lithon.operations.choices import Choice
 from lithon.operations.mend.mending import mended
-from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import faces
+
+#: Kinds of surfaces that nothing simpler can take the place of.
+SIMPLE = ("plane", "cylinder", "cone", "sphere", "torus", "facets")
 
 
 class Replace(Operation):
@@ -17,6 +20,11 @@ class Replace(Operation):
 
     unbonded = "replace"
     gate = "own"
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Replace | None:
+        free = chosen.faces and all(f.surface.kind not in SIMPLE for f in chosen.faces)
+        return super().of(chosen) if free else None
 
     def do(self, bench: Bench) -> Made:
         off: list[float] = []

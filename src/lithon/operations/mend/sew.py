@@ -5,8 +5,8 @@ from __future__ import annotations
 from lithon.brep.topology import Body, Face
 from lithon.mend.sew import sewn
 from lithon.operations.choices import Choice
-from lithon.operations.mend.mending import mended
-from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.mend.mending import beside_opening, mended
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import faces
 
 
@@ -17,6 +17,11 @@ class Sew(Operation):
 
     unbonded = "sew"
     gate = "own"
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Sew | None:
+        made = super().of(chosen)
+        return made if made is not None and beside_opening(chosen, True) else None
 
     def do(self, bench: Bench) -> Made:
         moved: list[float] = []

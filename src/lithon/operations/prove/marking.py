@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
 
 from lithon.errors import Refusal
-from lithon.operations.choices import Choice
+from lithon.operations.choices import Choice, Entity
+from lithon.operations.marks import Sort
 from lithon.operations.operation import Bench, Made, Operation, param
 from lithon.operations.parameters import Count, Words, bodies, edges, faces, length
 
@@ -27,7 +28,11 @@ class NameFaces(Operation):
 class _Said(Operation):
     gate = "unchanged"
 
-    def _put(self, bench: Bench, sort: Any, things: Any, value: Any, words: str) -> Made:
+    def _put(self, bench: Bench, sort: Sort, things: Sequence[Entity], value: float, words: str) -> Made:
+        largest = bench.state.settings.size
+        if sort == "size" and value > largest:
+            raise Refusal(f"elements are {largest:g} mm everywhere else: a size of its own is smaller",
+                          remedy=f"{largest:g} mm or less, or larger elements first")  # fmt: skip
         return Made(bench.model, words, marks=bench.state.marks.put(sort, things, value))
 
 
@@ -75,17 +80,6 @@ class Divide(_Said):
         if any(e.ring for e in found) and self.count < 3:
             raise Refusal("a closed edge needs three elements at least", remedy="3 or more")
         return self._put(bench, "divisions", found, self.count, f"{self.count} elements on {_many(len(found), 'edge')}")
-
-
-class Group(_Said):
-    """Put bodies in a group; contacts are shared within groups."""
-
-    bodies: Choice = param(bodies())
-    label: str = param(Words(title="group", help="its name"))
-
-    def do(self, bench: Bench) -> Made:
-        found = bench.bodies()
-        return self._put(bench, "group", found, self.label, f"group {self.label}: {_many(len(found), 'body')}")
 
 
 def _many(n: int, what: str) -> str:

@@ -24,7 +24,7 @@ class MakeMesh(Operation):
     budget = 3600.0
 
     def do(self, bench: Bench) -> Made:
-        rules = bench.state.settings.rules()
+        rules = bench.state.rules()
         mesh = mesh_of(bench.model, rules, self.elements, bench.progress)
         if self.order == "2":
             mesh = quadratic(mesh)[0]

@@ -7,7 +7,7 @@ from typing import Any
 
 from lithon.errors import Refusal
 from lithon.operations.operation import Bench, Made, Operation, param
-from lithon.operations.parameters import Count, Number, OneOf, length
+from lithon.operations.parameters import Count, Number, length
 
 
 class _Setting(Operation):
@@ -47,15 +47,3 @@ class FaceBudget(_Setting):
     def do(self, bench: Bench) -> Made:
         return self._set(bench, f"at most {self.faces} faces" if self.faces else "any number of faces",
                          budget=self.faces or None)  # fmt: skip
-
-
-UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "inch": 25.4}
-
-
-class ShownIn(_Setting):
-    """Set the unit in which lengths are shown."""
-
-    unit: str = param(OneOf(title="unit", options=tuple(UNITS)))
-
-    def do(self, bench: Bench) -> Made:
-        return self._set(bench, f"lengths in {self.unit}", unit=self.unit)

@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Self
 
 from lithon.arrange.boolean import Operation as Way
 from lithon.arrange.boolean import combine
 from lithon.brep.measures import volume
-from lithon.brep.topology import Model
+from lithon.brep.topology import Model, rough_box
 from lithon.errors import Refusal
 from lithon.operations.choices import Choice
-from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import one_body, solution
+
+
+def near(chosen: Chosen) -> bool:
+    """Whether two bodies are in hand whose boxes meet, and neither is bonded."""
+    pair = chosen.of("bodies")
+    if len(pair) != 2 or any(len(chosen.model.owners(f)) > 1 for b in pair for f in b.made_faces()):
+        return False
+    a, b = (rough_box([body]) for body in pair)
+    return bool(((a[0] <= b[1] + chosen.model.tolerance) & (b[0] <= a[1] + chosen.model.tolerance)).all())
 
 
 class _Combine(Operation):
@@ -19,6 +28,11 @@ class _Combine(Operation):
     tool: Choice = param(one_body("tool", "the other one, which goes"))
 
     unbonded = "combine"
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Self | None:
+        return super().of(chosen) if near(chosen) else None
+
     way: ClassVar[Way]
 
     def do(self, bench: Bench) -> Made:
@@ -60,6 +74,10 @@ class Part(Operation):
     solution: int = param(solution())
 
     unbonded = "part"
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Part | None:
+        return super().of(chosen) if near(chosen) else None
 
     def do(self, bench: Bench) -> Made:
         one, two = bench.body("first"), bench.body("second")

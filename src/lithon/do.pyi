@@ -1,0 +1,226 @@
+# Made from the table of operations: ./run docs
+from collections.abc import Iterable, Sequence
+from typing import Literal
+
+from lithon.brep.topology import Body, Edge, Face
+from lithon.operations.choices import Choice
+from lithon.operations.operation import Operation
+from lithon.operations.places import Axis as Axis
+from lithon.operations.places import Cut as Cut
+
+class drop(Operation):  # noqa: N801
+    """Drop loose sheets and hollows: all that hangs together with the chosen faces."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+    ) -> None: ...
+
+class drop_bodies(Operation):  # noqa: N801
+    """Drop whole bodies."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+    ) -> None: ...
+
+class merge(Operation):  # noqa: N801
+    """Join faces over the edges between them, where one surface goes on there; no point moves."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+    ) -> None: ...
+
+class close(Operation):  # noqa: N801
+    """Make the face that is missing between the chosen ones, which are all around the opening."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+    ) -> None: ...
+
+class sew(Operation):  # noqa: N801
+    """Make one edge of two along the gap between the chosen faces."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+    ) -> None: ...
+
+class replace(Operation):  # noqa: N801
+    """Put free-form faces on the plane, cylinder, cone or sphere that they are."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+    ) -> None: ...
+
+class clear(Operation):  # noqa: N801
+    """Remove faces and let their neighbours close up."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        solution: int = ...,
+    ) -> None: ...
+
+class keep(Operation):  # noqa: N801
+    """Hold faces: they are not to be touched, and cards about them are put away."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        reason: str = ...,
+    ) -> None: ...
+
+class unite(Operation):  # noqa: N801
+    """Make one body of two."""
+
+    def __init__(
+        self,
+        body: str | Body | Iterable[Body] | Choice | Sequence[str],
+        tool: str | Body | Iterable[Body] | Choice | Sequence[str],
+    ) -> None: ...
+
+class subtract(Operation):  # noqa: N801
+    """Take from one body what another fills."""
+
+    def __init__(
+        self,
+        body: str | Body | Iterable[Body] | Choice | Sequence[str],
+        tool: str | Body | Iterable[Body] | Choice | Sequence[str],
+    ) -> None: ...
+
+class intersect(Operation):  # noqa: N801
+    """Leave of one body what another fills as well."""
+
+    def __init__(
+        self,
+        body: str | Body | Iterable[Body] | Choice | Sequence[str],
+        tool: str | Body | Iterable[Body] | Choice | Sequence[str],
+    ) -> None: ...
+
+class part(Operation):  # noqa: N801
+    """Part two bodies that overlap: one gives up what both fill, by default the larger."""
+
+    def __init__(
+        self,
+        first: str | Body | Iterable[Body] | Choice | Sequence[str],
+        second: str | Body | Iterable[Body] | Choice | Sequence[str],
+        solution: int = ...,
+    ) -> None: ...
+
+class mirror(Operation):  # noqa: N801
+    """Make the mirror images of bodies in a plane."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        plane: Cut | str,
+        beside: bool = ...,
+    ) -> None: ...
+
+class carve(Operation):  # noqa: N801
+    """Cut bodies at a plane, or at the surface of a face, extended."""
+
+    def __init__(
+        self,
+        cut: Cut | str,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+    ) -> None: ...
+
+class bond(Operation):  # noqa: N801
+    """Imprint bodies that touch on each other and share what coincides, so that their meshes match."""
+
+    def __init__(
+        self,
+        gap: float | str | None = ...,
+    ) -> None: ...
+
+class set_aside(Operation):  # noqa: N801
+    """Take bodies out of the model; what they touched on the others becomes a named face."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        labels: bool = ...,
+    ) -> None: ...
+
+class name(Operation):  # noqa: N801
+    """Give faces a name, under which they arrive in the mesh as a set."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        label: str,
+    ) -> None: ...
+
+class size_on_faces(Operation):  # noqa: N801
+    """Set the element size on faces."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        size: float | str,
+    ) -> None: ...
+
+class size_on_edges(Operation):  # noqa: N801
+    """Set the element size along edges."""
+
+    def __init__(
+        self,
+        edges: str | Edge | Iterable[Edge] | Choice,
+        size: float | str,
+    ) -> None: ...
+
+class size_in_bodies(Operation):  # noqa: N801
+    """Set the element size in bodies."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        size: float | str,
+    ) -> None: ...
+
+class divide(Operation):  # noqa: N801
+    """Set how many elements there are along edges."""
+
+    def __init__(
+        self,
+        edges: str | Edge | Iterable[Edge] | Choice,
+        count: int,
+    ) -> None: ...
+
+class element_size(Operation):  # noqa: N801
+    """Set the element size, for everything that has none of its own."""
+
+    def __init__(
+        self,
+        size: float | str,
+    ) -> None: ...
+
+class growth(Operation):  # noqa: N801
+    """Set how much longer an element may be than its neighbour."""
+
+    def __init__(
+        self,
+        growth: float | str,
+    ) -> None: ...
+
+class face_budget(Operation):  # noqa: N801
+    """Set how many faces there may be; watched in the Ledger. Nothing lifts it."""
+
+    def __init__(
+        self,
+        faces: int,
+    ) -> None: ...
+
+class mesh(Operation):  # noqa: N801
+    """Mesh all bodies: tetrahedra, hexahedra by sweeping, or hexahedra where that goes."""
+
+    def __init__(
+        self,
+        elements: Literal["tet", "hex", "auto"] = ...,
+        order: Literal["1", "2"] = ...,
+    ) -> None: ...

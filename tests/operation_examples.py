@@ -1,0 +1,252 @@
+"""An example or two of every operation in the table: on what it is done, with which parameters, and what must hold.
+
+Who adds an operation adds an example here; the contract suite (`test_contract.py`) and the soak do the rest.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pytest
+from solids import motion as any_motion
+
+from lithon import do
+from lithon.brep.build import Round, face_toward, prism, rectangle, sink
+from lithon.brep.copies import moved
+from lithon.brep.measures import volume
+from lithon.brep.topology import Body, Face, Model
+from lithon.brep.validate import flaws
+from lithon.geometry.frames import Frame
+from lithon.operations.marks import held
+from lithon.operations.operation import Operation
+from lithon.operations.running import Outcome
+from lithon.operations.state import State
+from lithon.samples.pintle_shoe import spoiled_shoe
+from lithon.survey.features import features
+from lithon.survey.findings import findings
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a model stands: how a point and a direction of the model as it was drawn are there."""
+
+    motion: np.ndarray
+
+    def at(self, *point: float) -> tuple[float, ...]:
+        return tuple((self.motion[:3, :3] @ np.array(point) + self.motion[:3, 3]).tolist())
+
+    def way(self, *direction: float) -> tuple[float, ...]:
+        return tuple((self.motion[:3, :3] @ np.array(direction)).tolist())
+
+    def of(self, model: Model) -> Model:
+        if np.array_equal(self.motion, np.eye(4)):
+            return model
+        return Model(tuple(moved(b, self.motion) for b in model.bodies), model.tolerance)
+
+
+HERE, THERE = Place(np.eye(4)), Place(any_motion(7))
+
+
+@dataclass(frozen=True)
+class Example:
+    """name: of the operation; model: what it is done to; make: the operation on a model at a place, live; holds: what
+    must be true of the outcome; kept: so many faces at least stay the same objects; bad: what is refused, in words."""
+
+    name: str
+    model: Callable[[], Model]
+    make: Callable[[Model, Place], Operation]
+    holds: Callable[[Model, Outcome], None]
+    kept: int = 0
+    bad: Sequence[Callable[[Model, Place], Operation]] = ()
+    #: Whether the result must be sound; what is spoiled on purpose is mended one wound at a time.
+    sound: bool = True
+    tag: str = ""
+
+    def __str__(self) -> str:
+        return self.name + (f" {self.tag}" if self.tag else "")
+
+
+def total(model: Model) -> float:
+    return sum(volume(b) for b in model.bodies)
+
+
+def box(x0: float, y0: float, x1: float, y1: float, z0: float, z1: float, name: str) -> Body:
+    return prism(rectangle(x0, y0, x1, y1), z1 - z0, Frame.of((0, 0, z0), (0, 0, 1), (1, 0, 0)), name)
+
+
+def plate() -> Model:
+    """A plate of 30 x 20 x 8 with round corners of 3 and two bores, and a block beside it."""
+    body = prism(rectangle(0, 0, 30, 20, 3.0), 8.0, name="plate")
+    low = face_toward(body, (0, 0, -1))
+    for x, r in ((8.0, 2.0), (20.0, 3.0)):
+        top = Frame.of((0, 0, 8.0), (0, 0, 1), (1, 0, 0))
+        body = sink(body, face_toward(body, (0, 0, 1)), top, Round((x, 10.0), r), 8.0, face_toward(body, (0, 0, -1)))
+    assert low.surface.kind == "plane"
+    return Model.of([body, box(40, 0, 50, 10, 0, 8, "block")])
+
+
+def pair() -> Model:
+    """Two blocks that overlap by 5 x 6 x 4, and one apart."""
+    parts = [box(0, 0, 20, 10, 0, 8, "body"), box(15, 2, 30, 8, 2, 6, "arm"), box(0, 40, 5, 45, 0, 5, "lone")]
+    return Model.of(parts)
+
+
+def stack() -> Model:
+    """A block on a plate, touching over 6 x 6, and one beside them."""
+    return Model.of(
+        [box(0, 0, 20, 20, 0, 5, "foot"), box(4, 4, 10, 10, 5, 12, "post"), box(40, 0, 45, 5, 0, 5, "lone")]
+    )
+
+
+def hollow() -> Model:
+    block = box(0, 0, 10, 10, 0, 10, "block")
+    inner = box(4, 4, 6, 6, 4, 6, "void")
+    return Model.of([block.with_uses([*block.uses, *(type(u)(u.face, not u.forward) for u in inner.uses)])])
+
+
+def shoe() -> Model:
+    return spoiled_shoe(5)[0]
+
+
+def wound(remedy: str) -> Callable[[Model, Place], Operation]:
+    """The operation that the first card with this remedy offers."""
+
+    def make(model: Model, place: Place) -> Operation:
+        card = next(f for f in findings(model, 4.0) if str(f.remedy) == remedy)
+        return getattr(do, remedy)(list(card.faces))
+
+    return make
+
+
+def hole(model: Model, diameter: float) -> list[Face]:
+    return list(next(f.faces for b in model.bodies for f in features(b) if abs(f.size - diameter) < 1e-6))
+
+
+def body(model: Model, name: str) -> Body:
+    return next(b for b in model.bodies if b.name == name)
+
+
+def grows(by: float, faces: int | None = None) -> Callable[[Model, Outcome], None]:
+    def check(before: Model, out: Outcome) -> None:
+        assert total(out.model) - total(before) == pytest.approx(by, rel=1e-9, abs=1e-9 * total(before))
+        assert out.volume_change == pytest.approx(by, rel=1e-9, abs=1e-9 * total(before))
+        assert faces is None or out.faces_change == faces
+
+    return check
+
+
+def same(before: Model, out: Outcome) -> None:
+    assert out.model is before and out.faces_change == 0 and out.volume_change == 0.0
+
+
+def _held(before: Model, out: Outcome) -> None:
+    same(before, out)
+    assert len(held(out.state.marks)) == 1 and set(out.state.marks.all("hold").values()) == {"beside a thin wall"}
+
+
+def _sized(size: float, things: int) -> Callable[[Model, Outcome], None]:
+    def check(before: Model, out: Outcome) -> None:
+        same(before, out)
+        assert list(out.state.marks.all("size").values()) == [size] * things
+        assert out.state.rules().local and out.words.startswith(f"{size:g} mm")
+
+    return check
+
+
+def _set(key: str, value: object) -> Callable[[Model, Outcome], None]:
+    def check(before: Model, out: Outcome) -> None:
+        same(before, out)
+        assert getattr(out.state.settings, key) == value
+
+    return check
+
+
+def _mended(before: Model, out: Outcome) -> None:
+    old, new = (len(flaws(m.bodies[0], m.tolerance)) for m in (before, out.model))
+    assert new <= old and out.model is not before
+
+
+def _named(before: Model, out: Outcome) -> None:
+    (face,) = (f for f in out.model.faces() if f.label == "load")
+    assert out.state.marks.get("name", face) == "load" and total(out.model) == pytest.approx(total(before), rel=1e-12)
+
+
+def _aside(before: Model, out: Outcome) -> None:
+    assert [b.name for b in out.model.bodies] == ["foot", "lone"]
+    assert [f.label for f in out.model.faces() if f.label] == ["contact post"]
+
+
+def _bonded(before: Model, out: Outcome) -> None:
+    assert len(out.model.shared()) == 1 and total(out.model) == pytest.approx(total(before), rel=1e-12)
+
+
+def _meshed(before: Model, out: Outcome) -> None:
+    same(before, out)
+    assert out.mesh is not None and out.mesh.conformal()
+    assert out.mesh.volume_ratio == pytest.approx(1.0, abs=0.05)
+
+
+def straight(model: Model) -> list:
+    return [e for e in body(model, "block").edges() if abs(e.length - 8.0) < 1e-9][:2]
+
+
+CUT_AT = do.Cut.at
+CARVED = grows(0.0)
+EXAMPLES: tuple[Example, ...] = (
+    Example("drop", hollow, wound("drop"), grows(8.0, -6), 6, [lambda m, p: do.drop(m.bodies[0].faces[0])]),
+    Example("drop-bodies", pair, lambda m, p: do.drop_bodies(body(m, "lone")), grows(-125.0, -6), 12,
+            [lambda m, p: do.drop_bodies(list(m.bodies))]),
+    Example("merge", shoe, wound("merge"), grows(0.0), 10, [lambda m, p: do.merge(m.bodies[0].faces[:2])], False),
+    Example("close", shoe, wound("close"), _mended, 15, [lambda m, p: do.close(m.bodies[0].faces[:1])], False),
+    Example("sew", shoe, wound("sew"), _mended, 10, [lambda m, p: do.sew(m.bodies[0].faces[:1])], False),
+    Example("replace", shoe, wound("replace"), _mended, 15,
+            [lambda m, p: do.replace([f for f in m.faces() if f.surface.kind == "plane"][:1])], False),
+    Example("clear", plate, lambda m, p: do.clear(hole(m, 4.0)), grows(np.pi * 4.0 * 8.0, -1), 10,
+            [lambda m, p: do.clear(list(body(m, "block").faces))]),
+    Example("clear", plate, lambda m, p: do.clear("fillets where radius = 3 mm"),
+            grows((4.0 - np.pi) * 9.0 * 8.0, -4), 6, tag="by a question"),
+    Example("keep", plate, lambda m, p: do.keep(hole(m, 4.0), "beside a thin wall"), _held, 14),
+    Example("unite", pair, lambda m, p: do.unite(body(m, "body"), body(m, "arm")), grows(-120.0), 6,
+            [lambda m, p: do.unite(body(m, "body"), body(m, "body"))]),
+    Example("subtract", pair, lambda m, p: do.subtract(body(m, "body"), body(m, "arm")), grows(-480.0), 6,
+            [lambda m, p: do.subtract(body(m, "arm"), body(m, "arm"))]),
+    Example("intersect", pair, lambda m, p: do.intersect(body(m, "body"), body(m, "arm")),
+            grows(120.0 - 1600.0 - 360.0), 6, [lambda m, p: do.intersect(body(m, "body"), body(m, "lone"))]),
+    Example("part", pair, lambda m, p: do.part(body(m, "body"), body(m, "arm")), grows(-120.0), 12,
+            [lambda m, p: do.part(body(m, "body"), body(m, "lone"))]),
+    Example("mirror", plate, lambda m, p: do.mirror(body(m, "block"), CUT_AT(p.at(60, 0, 0), p.way(1, 0, 0))),
+            grows(800.0, 6), 14, [lambda m, p: do.mirror(body(m, "block"), do.Cut.surface(hole(m, 4.0)[0]))]),
+    Example("carve", plate, lambda m, p: do.carve(CUT_AT(p.at(0, 10, 0), p.way(0, 1, 0)), body(m, "plate")), CARVED, 6,
+            [lambda m, p: do.carve(CUT_AT(p.at(0, 99, 0), p.way(0, 1, 0)))]),
+    Example("carve", plate, lambda m, p: do.carve(do.Cut.offset(face_toward(body(m, "block"), p.way(0, 0, 1)), -3.0)),
+            CARVED, 0, tag="off a face"),
+    Example("bond", stack, lambda m, p: do.bond(), _bonded, 10),
+    Example("set-aside", stack, lambda m, p: do.set_aside(body(m, "post")), _aside, 10,
+            [lambda m, p: do.set_aside(list(m.bodies))]),
+    Example("name", plate, lambda m, p: do.name(hole(m, 4.0), "load"), _named, 12),
+    Example("size-on-faces", plate, lambda m, p: do.size_on_faces(hole(m, 4.0), 0.5), _sized(0.5, 1), 14,
+            [lambda m, p: do.size_on_faces(hole(m, 4.0), 50.0)]),
+    Example("size-on-edges", plate, lambda m, p: do.size_on_edges(straight(m), 0.7), _sized(0.7, 2), 14,
+            [lambda m, p: do.size_on_edges(straight(m), 50.0)]),
+    Example("size-in-bodies", plate, lambda m, p: do.size_in_bodies(body(m, "block"), 1.5), _sized(1.5, 1), 14,
+            [lambda m, p: do.size_in_bodies(body(m, "block"), 50.0)]),
+    Example("divide", plate, lambda m, p: do.divide(straight(m), 5),
+            lambda before, out: same(before, out) or assert_divided(out, 5), 14),
+    Example("element-size", plate, lambda m, p: do.element_size(2.5), _set("size", 2.5), 14),
+    Example("growth", plate, lambda m, p: do.growth(0.2), _set("growth", 0.2), 14),
+    Example("face-budget", plate, lambda m, p: do.face_budget(12), _set("budget", 12), 14),
+    Example("mesh", stack, lambda m, p: do.mesh("hex"), _meshed, 18),
+)  # fmt: skip
+
+
+def assert_divided(out: Outcome, count: int) -> None:
+    assert list(out.state.marks.all("divisions").values()) == [count, count]
+
+
+def start(example: Example, place: Place = HERE) -> State:
+    """The state that an example begins with."""
+    from lithon.operations.state import Settings
+
+    return replace(State(place.of(example.model())), settings=Settings(4.0))
