@@ -17,6 +17,7 @@ from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.geometry.curves import TURN, Circle, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.spindle import skin_at
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 Point2 = tuple[float, float]
@@ -264,8 +265,16 @@ def _turned_wall(
     spine = side.radius(piece.centre[0]) if isinstance(side, _Side) else side.radius + piece.centre[0]
     minor = float(np.hypot(d0 - piece.centre[0], section.points[j][1] - piece.centre[1]))
     about = Frame.of(axis + piece.centre[1] * frame.z, frame.z, frame.x)
-    surface: Surface = Sphere(about, minor) if abs(spine) <= _NOTHING else Torus(about, spine, minor)
-    return surface, piece.ccw
+    if abs(spine) <= _NOTHING:
+        return Sphere(about, minor), piece.ccw
+    torus = Torus(about, spine, minor)
+    if abs(spine) > minor + _NOTHING:
+        return torus, piece.ccw
+    # The tube crosses the axis: the wall lies on one of its two skins.
+    centre = np.array([spine, piece.centre[1]])
+    middle = centre + minor * unit(np.array([r0, z[0]]) + np.array([r1, z[1]]) - 2.0 * centre)
+    skin, same = skin_at(torus, axis + middle[0] * frame.x + middle[1] * frame.z)
+    return skin, piece.ccw == same
 
 
 def _round_tube(frame: Frame, profile: Round, section: Section, solid_inside: bool) -> _Tube:

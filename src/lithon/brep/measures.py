@@ -27,6 +27,7 @@ from lithon.geometry.poles import LuneChart, PoleChart
 from lithon.geometry.rounds import Cone, PolarCone, PolarSphere, Sphere
 from lithon.geometry.splines import BSplineCurve, SplineChart
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.geometry.swept import SweptChart
 
 _NODES, _WEIGHTS = gauss(10)
 #: Straight from a foot to an edge the integrands are cubics: two nodes are exact.
@@ -192,10 +193,11 @@ def _run(edge: Edge, chart: Chart, base: float) -> Floats:
     """The loop integral (14,) along one edge, walked forward, the inner integral from the height `base`. Splines are
     integrated from knot to knot: Gauss's rule is as good as what it integrates is smooth."""
     cuts = _smooth_cuts(edge, 4 if isinstance(chart, SplineChart) else 8)
+    knotted = chart if isinstance(chart, SplineChart | SweptChart) else None
     if isinstance(chart, PolarCone | PolarSphere):
         cuts = _by_angle(edge, chart, cuts)
-    if isinstance(chart, SplineChart):
-        cuts = _at_knots(edge, chart, cuts)
+    if knotted is not None:
+        cuts = _at_knots(edge, knotted, cuts)
     pieces = len(cuts) - 1
     half = np.diff(cuts)[:, None] / 2.0
     t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
@@ -209,7 +211,8 @@ def _run(edge: Edge, chart: Chart, base: float) -> Floats:
     if not len(counts):
         return np.zeros(14)
     flat, du, rise, weight = flat[counts], du[counts], rise[counts], weight[counts]
-    heights, least = (chart.knots()[1], 2) if isinstance(chart, SplineChart) else (np.zeros(0), 4)
+    heights = knotted.knots()[1] if knotted is not None else np.zeros(0)
+    least = 2 if isinstance(chart, SplineChart) else 4
     own, height, parts = _stretches(base, rise, heights, least)
     at = np.stack([flat[own, 0], height], axis=-1)
     points, frame = chart.spots(at) if isinstance(chart, SplineChart) else (chart.point(at), chart.tangents(at))
@@ -234,7 +237,7 @@ def _stretches(base: float, rise: Floats, knots: Floats, least: int) -> tuple[In
     return np.repeat(own, len(_NODES)), height.ravel(), weight.ravel()
 
 
-def _at_knots(edge: Edge, chart: SplineChart, cuts: Floats) -> Floats:
+def _at_knots(edge: Edge, chart: SplineChart | SweptChart, cuts: Floats) -> Floats:
     """More cuts where an edge passes a knot of a spline surface, either way."""
     t = np.unique(np.concatenate([cuts, np.linspace(edge.t0, edge.t1, 33)]))
     flat = chart.flat(edge.curve.point(t))

@@ -11,6 +11,7 @@ from lithon.arrays import Floats
 from lithon.brep.topology import Coedge, Edge, Face, Loop, Vertex
 from lithon.errors import BadFile
 from lithon.geometry.curves import Curve
+from lithon.geometry.spindle import narrowed, skins
 from lithon.geometry.surfaces import Surface
 
 
@@ -149,7 +150,11 @@ class ProtoFaces:
         for number, loops in self.loops.items():
             made: tuple[Loop, ...] = tuple(tuple(Coedge(edges[n], f) for n, f in loop) for loop in loops)
             along, label = self.along[number]
-            faces[number] = Face(self.surfaces[number], made, along, label)
+            surface = self.surfaces[number]
+            if skins(surface):
+                rims = [c.edge for loop in made for c in loop]
+                surface = narrowed(surface, np.array([e.at(s) for e in rims for s in (0.1, 0.4, 0.8)]).reshape(-1, 3))
+            faces[number] = Face(surface, made, along, label)
         return faces
 
 

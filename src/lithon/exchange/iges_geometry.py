@@ -18,6 +18,7 @@ from lithon.geometry.curves import TURN, Circle, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.offset import offset_of
 from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.spindle import spindle
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
@@ -220,7 +221,8 @@ class IgesGeometry:
         return Sphere.of(self._point(r.integer(0)), self._length(r, 1))
 
     def _torus(self, r: Record) -> Surface:
-        return Torus(self._axis(r, 4), self._length(r, 2), self._length(r, 3))
+        torus = Torus(self._axis(r, 4), self._length(r, 2), self._length(r, 3))
+        return torus if torus.major > torus.minor else spindle(torus)
 
     def _offset(self, r: Record) -> Surface:
         """At a distance along the normal that leans the way of the given vector."""

@@ -15,6 +15,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.offset import offset_of
 from lithon.geometry.rational import Part, joined
 from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.spindle import spindle
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import Extrusion, Revolution
@@ -219,9 +220,9 @@ class GeometryReader:
         if surface.kind == "SPHERICAL_SURFACE":
             return Sphere(self._frame(v[1]), self._length(v[2], surface))
         if surface.kind in ("TOROIDAL_SURFACE", "DEGENERATE_TOROIDAL_SURFACE"):
-            if surface.kind == "DEGENERATE_TOROIDAL_SURFACE" and v[4] != "T":
-                return None  # the part that faces the axis
-            return Torus(self._frame(v[1]), self._length(v[2], surface), self._length(v[3], surface))
+            torus = Torus(self._frame(v[1]), self._length(v[2], surface), self._length(v[3], surface))
+            # Where the tube crosses the axis, a face lies on one of two skins; which, its edges tell.
+            return torus if torus.major > torus.minor else spindle(torus)
         if surface.kind == "SURFACE_OF_LINEAR_EXTRUSION":
             return self._extrusion(surface)
         if surface.kind == "SURFACE_OF_REVOLUTION":

@@ -192,7 +192,8 @@ class _Swept:
                   for k, p in ((0, profile_period), (1, sweep_period))]  # fmt: skip
         if any(around[0]) and any(around[1]):
             raise ValueError("a face winds around a swept surface both ways")
-        swap = any(around[1])
+        # Outlines that go round nowhere are unwrapped along the sweep, one by one: together they may leave no gap there.
+        swap = any(around[1]) or (sweep_period is not None and not any(around[0]))
         other = 0 if swap else 1
         period = (profile_period, sweep_period)[other]
         branch = None
@@ -209,8 +210,7 @@ class _Swept:
         speed = float(
             np.linalg.norm(self.at(np.stack([np.linspace(low, high, 65), np.zeros(65)], axis=1))[1], axis=1).mean()
         )
-        winds = any(around[0]) or any(around[1])
-        own = (profile_period, sweep_period)[1 if swap else 0] if winds else None
+        own = (profile_period, sweep_period)[1 if swap else 0] if swap or any(around[0]) else None
         return SweptChart(self, speed, stretch, swap, own, period, branch)
 
 
@@ -356,6 +356,18 @@ class SweptChart:
         if self.swap:
             out = np.stack([out[:, 1], -out[:, 0]], axis=1)
         return np.asarray(out.reshape(*points.shape[:-1], 2))
+
+    def knots(self) -> tuple[Floats, Floats]:
+        """Where the profile is less smooth, as values of the first and of the second flat coordinate."""
+        profile = self.surface.profile
+        if not isinstance(profile, BSplineCurve):
+            return np.zeros(0), np.zeros(0)
+        inner = np.unique(profile.knots)
+        if profile.period is not None:  # it may be counted from anywhere
+            inner = np.unique(np.concatenate([inner - profile.period, inner, inner + profile.period]))
+        else:
+            inner = inner[1:-1]
+        return (np.zeros(0), np.sort(-inner * self.speed)) if self.swap else (inner * self.speed, np.zeros(0))
 
     def _ts(self, flat: Floats) -> Floats:
         flat = np.asarray(flat, dtype=float).reshape(-1, 2)
