@@ -1,4 +1,4 @@
-"""Planes through random turned bodies with beads and grooves, at every angle and distance, those that touch included."""
+"""Planes through random turned bodies with beads and grooves, at every angle and distance, also just touching."""
 
 from dataclasses import replace
 

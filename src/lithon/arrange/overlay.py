@@ -293,7 +293,8 @@ class _Arranger:
         seeds = np.concatenate([_passages(f, g.surface), _passages(g, f.surface)])
         if len(seeds):
             low, high = self._common_box(f, g)
-            return meet(f.surface, g.surface, self.tolerance, np.vstack([seeds, low, high]))
+            known = _standing(f, g)
+            return meet(f.surface, g.surface, self.tolerance, np.vstack([seeds, low, high]), known)
         # No triangle passes the other surface: only a touch or a shallow cut is left, between surfaces
         # that are near each other and whose meeting has a closed form.
         gap = min(float(np.abs(y.surface.signed_distance(face_mesh(x).points)).min()) for x, y in ((f, g), (g, f)))
@@ -378,6 +379,18 @@ class _Arranger:
                         same = bool(twin.normal(at[None])[0] @ piece.normal(at[None])[0] > 0.0)
                         out[piece] = (twin, same)
         return out
+
+
+def _standing(f: Face, g: Face) -> list[Crossing]:
+    """The curves of this pair of surfaces on which edges of the faces run already, as they do where one body was cut at
+    the other's surface before."""
+    pair = {f.surface, g.surface}
+    found: dict[Crossing, None] = {}
+    for edge in (*f.edges(), *g.edges()):
+        curve = edge.curve
+        if isinstance(curve, Crossing) and {curve.first, curve.second} == pair:
+            found[curve] = None
+    return list(found)
 
 
 def inner_point(face: Face) -> Floats:

@@ -8,17 +8,22 @@ that it is exact to rounding whatever the guide's error.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 import scipy
 
 from lithon.arrays import Floats, Ints, frozen, gauss
+from lithon.errors import Refusal, spot
 from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Surface
+from lithon.progress import pulse
 
 #: Turn allowed in one marching step, and the most steps one branch may take.
-_TURN, _STEPS = 0.12, 4000
+_TURN, _STEPS = 0.12, 1500
+#: The most points that all branches of one pair may have together.
+_ALL = 6000
 
 
 def onto_both(a: Surface, b: Surface, points: Floats, rounds: int = 30) -> tuple[Floats, Floats]:
@@ -49,6 +54,8 @@ class Crossing:
     second: Surface
     guide: BSplineCurve
     kind: str = "crossing"
+    #: Lengths of stretches, as they were asked for.
+    _lengths: dict[tuple[float, float], float] = field(default_factory=dict, repr=False)
 
     @property
     def period(self) -> float | None:
@@ -135,6 +142,11 @@ class Crossing:
         return Crossing(self.first.moved(motion), self.second.moved(motion), self.guide.moved(motion))
 
     def length(self, t0: float, t1: float) -> float:
+        if (t0, t1) not in self._lengths:
+            self._lengths[t0, t1] = self._length(t0, t1)
+        return self._lengths[t0, t1]
+
+    def _length(self, t0: float, t1: float) -> float:
         nodes, weights = gauss(8)
         cuts = np.linspace(t0, t1, 17)
         half = np.diff(cuts)[:, None] / 2.0
@@ -178,6 +190,12 @@ def _spline(t: Floats, points: Floats, closed: bool) -> BSplineCurve:
     return BSplineCurve(frozen(made.t), degree, frozen(made.c))
 
 
+def guide(points: Floats, closed: bool) -> BSplineCurve:
+    """The spline through points (n,3) of a curve, over about its length; of a closed one the last is the first."""
+    t = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
+    return _spline(t, points, closed)
+
+
 def march(
     a: Surface, b: Surface, seed: Floats, low: Floats, high: Floats, longest: float
 ) -> tuple[Floats, bool] | None:
@@ -208,7 +226,11 @@ def _half(
         return None
     first = heading = sign * heading
     gone = 0.0
-    while len(points) < _STEPS:
+    tries = 0
+    while len(points) < _STEPS and tries < 4 * _STEPS:
+        tries += 1
+        if tries % 32 == 0:
+            pulse("following where two surfaces meet")
         here = points[-1]
         p, off = onto_both(a, b, (here + step * heading)[None], rounds=12)
         new = _tangent(a, b, p[0])
@@ -243,8 +265,12 @@ def _tangent(a: Surface, b: Surface, p: Floats) -> Floats | None:
     return way / size if size > 1e-7 else None
 
 
-def crossings(a: Surface, b: Surface, near: Floats) -> list[Crossing]:
-    """All branches that pass the neighbourhood of a cloud of points (n,3) near both surfaces."""
+def crossings(a: Surface, b: Surface, near: Floats, known: Sequence[Crossing] = ()) -> list[Crossing]:
+    """All branches that pass the neighbourhood of a cloud of points (n,3) near both surfaces. `known`: branches that
+    need not be followed again; they are not among those that are returned.
+
+    Raises Refusal where the surfaces run so close together that no end is found.
+    """
     low, high = near.min(axis=0), near.max(axis=0)
     size = float(np.linalg.norm(high - low)) or 1.0
     seeds, off = onto_both(a, b, near)
@@ -254,21 +280,35 @@ def crossings(a: Surface, b: Surface, near: Floats) -> list[Crossing]:
     left = seeds[good]
     out: list[Crossing] = []
     longest = 0.05 * size
+    for curve in known:
+        if len(left):
+            left = left[_off(curve, left) > max(1e-3 * longest, 1e-6)]
+    gone = 0
     for _ in range(64):
         if not len(left):
             break
+        if gone > _ALL:
+            raise Refusal(
+                f"a {a.kind} and a {b.kind} run so close together here that where they meet cannot be told",
+                where=spot(left[0]), remedy="move the cut a little, or merge or clear one of the faces first",
+            )  # fmt: skip
         run = march(a, b, left[0], low - spare, high + spare, longest)
         if run is None:
             left = left[1:]
             continue
         points, closed = run
+        gone += len(points)
         if len(points) < 4:
             left = left[1:]
             continue
-        t = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
-        curve = Crossing(a, b, _spline(t, points, closed))
+        curve = Crossing(a, b, guide(points, closed))
         out.append(curve)
-        away = np.linalg.norm(curve.guide.point(curve.guide.parameter(left)) - left, axis=1)
+        away = _off(curve, left)
         away[0] = 0.0
         left = left[away > 1e-3 * longest]
     return out
+
+
+def _off(curve: Crossing, points: Floats) -> Floats:
+    """How far (n,) points (n,3) are off the guide of a curve."""
+    return np.asarray(np.linalg.norm(curve.guide.point(curve.guide.parameter(points)) - points, axis=1))

@@ -7,27 +7,33 @@ Tangential contacts are returned as the line or circle that they are.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from lithon.arrays import Floats, Ints, frozen, span_by_span, unit
 from lithon.errors import Refusal
 from lithon.geometry.coaxial import coaxial
-from lithon.geometry.crossing import crossings
+from lithon.geometry.crossing import Crossing, crossings
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.planar import open_conic, plane_extrusion, plane_revolution
 from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.sections import plane_turned
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import Extrusion, Revolution
 from lithon.geometry.tolerance import ANGULAR
 
 
-def meet(a: Surface, b: Surface, tolerance: float = 1e-7, near: Floats | None = None) -> list[Curve]:
+def meet(
+    a: Surface, b: Surface, tolerance: float = 1e-7, near: Floats | None = None, known: Sequence[Crossing] = ()
+) -> list[Curve]:
     """The curves common to two surfaces that do not coincide; empty where they do not meet.
 
     near: points (n,3) about the place asked for, of which some should be within an element or so of
-    the curves; without it a pair that has no closed form raises Refusal.
+    the curves; without it a pair that has no closed form raises Refusal. known: curves of this pair that stand there
+    already; they are among what is returned, and not followed again.
     """
     closed = closed_form(a, b, tolerance)
     if closed is not None:
@@ -37,7 +43,11 @@ def meet(a: Surface, b: Surface, tolerance: float = 1e-7, near: Floats | None = 
     for p, c in ((a, b), (b, a)):
         if isinstance(p, Plane) and isinstance(c, Cone):
             return open_conic(p, c, near)
-    return list(crossings(a, b, near))
+        if isinstance(p, Plane) and isinstance(c, Torus | Revolution) and not known:
+            cut = plane_turned(p, c, tolerance)
+            if cut is not None:
+                return list(cut)
+    return [*known, *crossings(a, b, near, known)]
 
 
 def closed_form(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:

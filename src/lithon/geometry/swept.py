@@ -192,7 +192,7 @@ class _Swept:
                   for k, p in ((0, profile_period), (1, sweep_period))]  # fmt: skip
         if any(around[0]) and any(around[1]):
             raise ValueError("a face winds around a swept surface both ways")
-        # Outlines that go round nowhere are unwrapped along the sweep, one by one: together they may leave no gap there.
+        # Outlines that go round nowhere are unwrapped along the sweep, one by one: together they may leave no gap.
         swap = any(around[1]) or (sweep_period is not None and not any(around[0]))
         other = 0 if swap else 1
         period = (profile_period, sweep_period)[other]
