@@ -42,8 +42,9 @@ class Unresolved(LithonError):
     """A recorded selection finds nothing, or not enough, on this model."""
 
 
-class Spent(Refusal):
-    """A search has used up its budget without an answer; the model is unchanged."""
+class Spent(LithonError):
+    """A search has used up its budget without an answer; the model is unchanged. No way out of several that is refused,
+    so that a search does not take it for one and go on."""
 
 
 class Fault(LithonError):

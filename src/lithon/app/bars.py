@@ -151,7 +151,9 @@ class LedgerBar(QFrame):
         if ledger is None:
             self.totals.setText("")
             return
-        read = button(f"read {ledger.source.name}", lambda: None, "chip", "the file as it came; hold Space to see it")
+        whole = ledger.source.name
+        short = whole if len(whole) < 34 else whole[:32] + "…"
+        read = button(f"read {short}", lambda: None, "chip", f"{whole}: the file as it came; hold Space to see it")
         self.chips.addWidget(read)
         for k, entry in enumerate(ledger.entries):
             words = entry.outcome.words

@@ -27,7 +27,7 @@ from lithon.app.bars import Path as StationPath
 from lithon.app.docket import Docket
 from lithon.app.notices import Notices
 from lithon.app.palette import Palette
-from lithon.app.parts import button, label, row
+from lithon.app.parts import Elided, button, label, row
 from lithon.app.proposal import ProposalPanel
 from lithon.app.recovery import forget
 from lithon.app.roster import InHand, Roster
@@ -124,13 +124,15 @@ class Desk(QMainWindow):
         lay.setSpacing(14)
         name = label("Lithon", wrap=False)
         name.setFont(theme.font(15, 600))
-        self.part_name = label("", "dim", wrap=False)
+        self.part_name = Elided("", "dim")
         words = QWidget()
         words.setFixedWidth(262)
         both = QVBoxLayout(words)
         both.setContentsMargins(0, 0, 0, 0)
         both.setSpacing(0)
-        both.addWidget(row(name, self.part_name, spacing=10))
+        heading = row(name, self.part_name, spacing=10, stretch=False)
+        heading.layout().setStretch(1, 1)
+        both.addWidget(heading)
         both.addWidget(self.note)
         self.note.setObjectName("dim")
         lay.addWidget(words)

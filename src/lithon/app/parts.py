@@ -42,6 +42,32 @@ def label(text: str = "", name: str = "", wrap: bool = True) -> QLabel:
     return out
 
 
+class Elided(QLabel):
+    """A name on one line: what there is no room for ends in dots, and the whole is its tip."""
+
+    def __init__(self, text: str, name: str = "", most: int | None = None):
+        super().__init__()
+        self.whole = ""
+        self.setObjectName(name)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        if most is not None:
+            self.setMaximumWidth(most)
+        self.setText(text)
+
+    def setText(self, text: str) -> None:
+        self.whole = text
+        self.setToolTip(text)
+        self._fit()
+
+    def resizeEvent(self, event) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        super().setText(self.fontMetrics().elidedText(self.whole, Qt.TextElideMode.ElideRight, max(12, self.width())))
+
+
 def title(text: str) -> QLabel:
     out = label(text, "title", wrap=False)
     out.setFont(theme.font(8.5, 500))

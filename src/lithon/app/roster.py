@@ -8,7 +8,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from lithon.app import theme
-from lithon.app.parts import Panel, button, label, number, restyle, row
+from lithon.app.parts import Elided, Panel, button, label, number, restyle, row
 from lithon.app.work import Work
 from lithon.arrays import Floats
 from lithon.brep.measures import face_area
@@ -16,6 +16,7 @@ from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.operations.table import Row, fitting
 from lithon.survey.features import feature_of, known_features
 from lithon.survey.measuring import Measure, measures, of_body, of_edge, of_face, wall
+from lithon.words import many
 
 
 class Roster(Panel):
@@ -62,7 +63,7 @@ class Roster(Panel):
         hidden = all(b in self.work.hidden for b in group)
         head.addWidget(button("show" if hidden else "hide", lambda: self._toggle(*group), "quiet"))
         kind, reason, filled = self._standing(first, blocked)
-        words = label(f"{kind} · {len(first.uses)} faces each", "dim")
+        words = label(f"{kind} · {many(len(first.uses), 'face')} each", "dim")
         words.setToolTip(f"{len(group)} congruent bodies. {reason}")
         lay.addWidget(words)
         lay.addWidget(label(f"{filled} each", "dim"))
@@ -79,7 +80,7 @@ class Roster(Panel):
         swatch = label("■", wrap=False)
         swatch.setStyleSheet(f"color: {theme.STONES[k % len(theme.STONES)][1]}; font-size: 13pt;")
         head.addWidget(swatch)
-        head.addWidget(label(name), 1)
+        head.addWidget(Elided(name), 1)
         lay.addLayout(head)
         return out, lay
 
@@ -88,7 +89,7 @@ class Roster(Panel):
         hidden = body in self.work.hidden
         lay.itemAt(0).layout().addWidget(button("show" if hidden else "hide", lambda: self._toggle(body), "quiet"))
         kind, reason, filled = self._standing(body, blocked)
-        words = label(f"{kind} · {len(body.uses)} faces", "dim")
+        words = label(f"{kind} · {many(len(body.uses), 'face')}", "dim")
         words.setToolTip(reason)
         lay.addWidget(words)
         lay.addWidget(label(filled, "dim"))
@@ -221,9 +222,9 @@ def in_words(
         out.append("point  " + ", ".join(f"{c:.{digits}g}" for c in p) + " mm")
     if len(faces) + len(edges) > 3:
         if faces:
-            out.append(f"{len(faces)} faces, {number(sum(face_area(f) for f in faces), digits)} mm²")
+            out.append(f"{many(len(faces), 'face')}, {number(sum(face_area(f) for f in faces), digits)} mm²")
         if edges:
-            out.append(f"{len(edges)} edges, {number(sum(e.length for e in edges), digits)} mm")
+            out.append(f"{many(len(edges), 'edge')}, {number(sum(e.length for e in edges), digits)} mm")
         return out
     for f in faces:
         out.append(_face_words(model, f, digits))

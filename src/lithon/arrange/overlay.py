@@ -143,7 +143,7 @@ class _Arranger:
             for edge in body.edges():
                 self.pieces[edge] = self._split(edge)
         of_a, of_b = self.a.faces, self.b.faces
-        for i, j in self._face_pairs().tolist():
+        for i, j in self._pairs_of_faces().tolist():
             self._faces(of_a[i], of_b[j])
         on_a = {c.edge for e in self.a.edges() for c in self.pieces[e]}
         on_b = {c.edge for e in self.b.edges() for c in self.pieces[e]}
@@ -159,7 +159,7 @@ class _Arranger:
         pairs = meeting(boxes, face_boxes(faces), 2.0 * self.near)
         return pairs[self._reaches(boxes[pairs[:, 0]], faces, pairs[:, 1])]
 
-    def _face_pairs(self) -> Ints:
+    def _pairs_of_faces(self) -> Ints:
         pairs = self._pairs(face_boxes(self.a.faces), self.b.faces)
         return pairs[self._reaches(face_boxes(self.b.faces)[pairs[:, 1]], self.a.faces, pairs[:, 0])]
 
@@ -293,14 +293,35 @@ class _Arranger:
         seeds = np.concatenate([_passages(f, g.surface), _passages(g, f.surface)])
         if len(seeds):
             low, high = self._common_box(f, g)
-            known = _standing(f, g)
-            return meet(f.surface, g.surface, self.tolerance, np.vstack([seeds, low, high]), known)
+            known = self._standing(f, g)
+            near = np.vstack([seeds, low, high])
+            return meet(f.surface, g.surface, self.tolerance, near, known, lambda p: self._in_both(f, g, p))
         # No triangle passes the other surface: only a touch or a shallow cut is left, between surfaces
         # that are near each other and whose meeting has a closed form.
         gap = min(float(np.abs(y.surface.signed_distance(face_mesh(x).points)).min()) for x, y in ((f, g), (g, f)))
         if gap > 0.02 * min(area_of(f).reach, area_of(g).reach) + self.near:
             return []
         return closed_form(f.surface, g.surface, self.tolerance) or []
+
+    def _in_both(self, f: Face, g: Face, points: Floats) -> Bools:
+        """Which points on both surfaces lie in both faces, or so near beside them that a branch may come in."""
+        inside = [area_of(x).side(points, 0.02 * area_of(x).reach + self.near) >= 0 for x in (f, g)]
+        return np.asarray(inside[0] & inside[1])
+
+    def _standing(self, f: Face, g: Face) -> list[Curve]:
+        """The curves on which edges of one face run along the surface of the other, as they do where a body was cut at
+        that surface before, and where its halves lie smoothly beside each other."""
+        found: dict[Curve, None] = {}
+        for one, other in ((f, g), (g, f)):
+            for edge in one.edges():
+                curve = edge.curve
+                if isinstance(curve, Crossing) and {curve.first, curve.second} == {f.surface, g.surface}:
+                    found[curve] = None
+                elif curve not in found:
+                    points = np.stack([edge.at(share) for share in (0.11, 0.5, 0.83)])
+                    if float(np.abs(other.surface.signed_distance(points)).max()) < self.near:
+                        found[curve] = None
+        return list(found)
 
     def _stretches(self, curve: Curve, f: Face, g: Face) -> list[Edge]:
         """The stretches of a curve that run through both faces, as known edges."""
@@ -379,18 +400,6 @@ class _Arranger:
                         same = bool(twin.normal(at[None])[0] @ piece.normal(at[None])[0] > 0.0)
                         out[piece] = (twin, same)
         return out
-
-
-def _standing(f: Face, g: Face) -> list[Crossing]:
-    """The curves of this pair of surfaces on which edges of the faces run already, as they do where one body was cut at
-    the other's surface before."""
-    pair = {f.surface, g.surface}
-    found: dict[Crossing, None] = {}
-    for edge in (*f.edges(), *g.edges()):
-        curve = edge.curve
-        if isinstance(curve, Crossing) and {curve.first, curve.second} == pair:
-            found[curve] = None
-    return list(found)
 
 
 def inner_point(face: Face) -> Floats:

@@ -25,6 +25,7 @@ from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.progress import pulse
 
 #: Largest turn between neighbouring triangles along a curve.
 ANGLE = np.radians(10.0)
@@ -96,7 +97,7 @@ def _named(edge: Edge, points: Floats) -> tuple[Ints, Floats]:
     return np.concatenate([[_vertex_key(edge.start)], _fresh(len(points) - 2), [_vertex_key(edge.end)]]), points
 
 
-def divide_all(edges: Iterable[Edge]) -> None:
+def divide_edges(edges: Iterable[Edge]) -> None:
     """The points of many edges together: what a body as a whole needs."""
     wanted = [e for e in edges if e not in _edges and isinstance(e.curve, Line | Ellipse) and origin_of(e) is None]
     if len(wanted) < 4:
@@ -245,6 +246,7 @@ def _band(face: Face) -> FaceMesh | None:
 
 
 def _part_mesh(face: Face) -> FaceMesh:
+    pulse()
     band = _band(face)
     if band is not None:
         return band
@@ -349,7 +351,7 @@ def body_mesh(body: Body, within: Floats | None = None) -> tuple[Floats, Ints, I
     if copy is not None and within is None:
         points, triangles, owner = body_mesh(copy.body)
         return copy.points(points), triangles[:, ::-1] if copy.mirror else triangles, owner
-    divide_all(body.edges())
+    divide_edges(body.edges())
     meshes = [face_mesh(use.face) for use in body.uses]
     if within is not None:
         meshes = [_clipped(mesh, within) for mesh in meshes]

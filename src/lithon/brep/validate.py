@@ -13,7 +13,7 @@ from lithon.arrays import Floats
 from lithon.brep.adjacency import adjacency
 from lithon.brep.copies import origin_of, root_of
 from lithon.brep.measures import face_area, prepare, volume
-from lithon.brep.tessellate import divide_all, face_mesh, leaks
+from lithon.brep.tessellate import divide_edges, face_mesh, leaks
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch, RollBatch, spread
@@ -33,7 +33,7 @@ class Flaw:
 
 def flaws(body: Body, tolerance: float) -> list[Flaw]:
     """Everything wrong with a body: openness, orientation, gaps, tangled boundaries, volume."""
-    divide_all(body.edges())
+    divide_edges(body.edges())
     prepare(body.faces)
     found = _edge_flaws(body) + _gap_flaws(body, tolerance)
     doubtful = [f for f in dict.fromkeys(body.faces) if not _sound(_sound_faces, f, tolerance)]

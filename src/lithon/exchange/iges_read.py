@@ -27,6 +27,7 @@ from lithon.exchange.step_read import Arrival, settled, told
 from lithon.exchange.stretch import Stretch, Unread
 from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Surface
+from lithon.log import fault
 
 #: Standard colours by their number.
 _COLOURS = {
@@ -44,8 +45,10 @@ def parse_iges(text: str, name: str = "part") -> Arrival:
     reader = _Reader(records, IgesGeometry(records), name)
     try:
         return reader.run()
-    except (IndexError, KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
+    except (IndexError, KeyError, TypeError, ValueError, RecursionError) as error:
         raise BadFile(f"the IGES file is not well formed ({error})") from error
+    except AttributeError as error:  # no file is to blame for that
+        raise fault(error, "reading an IGES file") from error
 
 
 @dataclass(slots=True)

@@ -20,6 +20,7 @@ from lithon.exchange.part21 import Instance, read_exchange
 from lithon.exchange.step_assembly import TRIANGLES, Assembly, Placed
 from lithon.exchange.step_faces import FaceReader
 from lithon.exchange.step_tessellated import triangles_of
+from lithon.log import fault
 
 
 @dataclass(slots=True)
@@ -46,8 +47,10 @@ def parse_step(text: str, name: str = "part") -> Arrival:
     exchange = read_exchange(text)
     try:
         return _Reader(FaceReader(exchange), Assembly(exchange), name).run()
-    except (IndexError, KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
+    except (IndexError, KeyError, TypeError, ValueError, RecursionError) as error:
         raise BadFile(f"the STEP file is not well formed ({error})") from error
+    except AttributeError as error:  # no file is to blame for that
+        raise fault(error, "reading a STEP file") from error
 
 
 @dataclass(slots=True)

@@ -63,6 +63,12 @@ def _text(data: bytes, name: str) -> tuple[list[Triangles], list[str]]:
 
 def _soup(corners: Floats, name: str, notes: list[str]) -> Triangles:
     sound = np.isfinite(corners).all(axis=(1, 2)) & (np.abs(corners) < 1e12).all(axis=(1, 2))
+    if 2 * int(sound.sum()) < len(sound):
+        raise BadFile(
+            f"{int((~sound).sum())} of {len(sound)} triangles have coordinates that make no sense: this is no STL "
+            "file, or it was spoiled on its way",
+            remedy="export or copy the file again",
+        )
     if not sound.all():
         notes.append(f"{int((~sound).sum())} triangles with coordinates that make no sense left out")
         corners = corners[sound]

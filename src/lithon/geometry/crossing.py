@@ -8,20 +8,22 @@ that it is exact to rounding whatever the guide's error.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints, frozen, gauss
+from lithon.arrays import Bools, Floats, Ints, frozen, gauss
 from lithon.errors import Refusal, spot
+from lithon.geometry.curves import Curve
 from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Surface
 from lithon.progress import pulse
 
-#: Turn allowed in one marching step, and the most steps one branch may take.
-_TURN, _STEPS = 0.12, 1500
+#: Turn allowed in one marching step, the most steps that one half of a branch may take, and how often it may try.
+_TURN, _STEPS, _TRIES = 0.12, 1500, 3000
+Wanted = Callable[[Floats], Bools]
 #: The most points that all branches of one pair may have together.
 _ALL = 6000
 
@@ -227,7 +229,7 @@ def _half(
     first = heading = sign * heading
     gone = 0.0
     tries = 0
-    while len(points) < _STEPS and tries < 4 * _STEPS:
+    while len(points) < _STEPS and tries < _TRIES:
         tries += 1
         if tries % 32 == 0:
             pulse("following where two surfaces meet")
@@ -241,7 +243,7 @@ def _half(
         went = float(np.linalg.norm(p[0] - here))
         if off[0] > 1e-9 * (1.0 + np.abs(p).max()) or turn > _TURN or not 0.3 * step < went < 2.0 * step:
             step *= 0.5
-            if step < 1e-7 * longest:
+            if step < 1e-6 * longest:
                 break
             continue
         gone += went
@@ -265,9 +267,12 @@ def _tangent(a: Surface, b: Surface, p: Floats) -> Floats | None:
     return way / size if size > 1e-7 else None
 
 
-def crossings(a: Surface, b: Surface, near: Floats, known: Sequence[Crossing] = ()) -> list[Crossing]:
+def crossings(
+    a: Surface, b: Surface, near: Floats, known: Sequence[Curve] = (), wanted: Wanted | None = None
+) -> list[Crossing]:
     """All branches that pass the neighbourhood of a cloud of points (n,3) near both surfaces. `known`: branches that
-    need not be followed again; they are not among those that are returned.
+    need not be followed again; they are not among those that are returned. `wanted` tells of points (n,3) on both
+    surfaces at which of them (n,) a branch is of any interest.
 
     Raises Refusal where the surfaces run so close together that no end is found.
     """
@@ -278,11 +283,17 @@ def crossings(a: Surface, b: Surface, near: Floats, known: Sequence[Crossing] = 
     good = (off < 1e-9 * (1.0 + np.abs(seeds).max(initial=0.0))) & (
         (seeds > low - spare) & (seeds < high + spare)).all(axis=1)  # fmt: skip
     left = seeds[good]
+    if wanted is not None and len(left):
+        left = left[wanted(left)]
     out: list[Crossing] = []
     longest = 0.05 * size
     for curve in known:
         if len(left):
-            left = left[_off(curve, left) > max(1e-3 * longest, 1e-6)]
+            # Where surfaces touch along a curve, what is on both to rounding may still be a way off it: the surfaces
+            # part with the square of the distance, and the angle between them grows with it.
+            away = _off(curve, left)
+            lean = np.linalg.norm(np.cross(a.normal(left), b.normal(left)), axis=1)
+            left = left[(away > 1e-3 * longest) & (lean * away > 2e-7 * size)]
     gone = 0
     for _ in range(64):
         if not len(left):
@@ -309,6 +320,7 @@ def crossings(a: Surface, b: Surface, near: Floats, known: Sequence[Crossing] = 
     return out
 
 
-def _off(curve: Crossing, points: Floats) -> Floats:
-    """How far (n,) points (n,3) are off the guide of a curve."""
-    return np.asarray(np.linalg.norm(curve.guide.point(curve.guide.parameter(points)) - points, axis=1))
+def _off(curve: Curve, points: Floats) -> Floats:
+    """How far (n,) points (n,3) are off a curve, or off the guide of a crossing."""
+    run = curve.guide if isinstance(curve, Crossing) else curve
+    return np.asarray(np.linalg.norm(run.point(run.parameter(points)) - points, axis=1))

@@ -14,7 +14,7 @@ import numpy as np
 from lithon.arrays import Floats, Ints, frozen, span_by_span, unit
 from lithon.errors import Refusal
 from lithon.geometry.coaxial import coaxial
-from lithon.geometry.crossing import Crossing, crossings
+from lithon.geometry.crossing import Wanted, crossings
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.planar import open_conic, plane_extrusion, plane_revolution
@@ -24,17 +24,25 @@ from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import Extrusion, Revolution
 from lithon.geometry.tolerance import ANGULAR
+from lithon.progress import pulse
 
 
 def meet(
-    a: Surface, b: Surface, tolerance: float = 1e-7, near: Floats | None = None, known: Sequence[Crossing] = ()
+    a: Surface,
+    b: Surface,
+    tolerance: float = 1e-7,
+    near: Floats | None = None,
+    known: Sequence[Curve] = (),
+    wanted: Wanted | None = None,
 ) -> list[Curve]:
     """The curves common to two surfaces that do not coincide; empty where they do not meet.
 
     near: points (n,3) about the place asked for, of which some should be within an element or so of
     the curves; without it a pair that has no closed form raises Refusal. known: curves of this pair that stand there
-    already; they are among what is returned, and not followed again.
+    already; they are among what is returned, and not followed again. wanted: see
+    `crossings`.
     """
+    pulse()
     closed = closed_form(a, b, tolerance)
     if closed is not None:
         return closed
@@ -47,7 +55,7 @@ def meet(
             cut = plane_turned(p, c, tolerance)
             if cut is not None:
                 return list(cut)
-    return [*known, *crossings(a, b, near, known)]
+    return [*known, *crossings(a, b, near, known, wanted)]
 
 
 def closed_form(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:

@@ -49,6 +49,8 @@ class Motion:
         p, q = points - self.origin, start - self.origin
         along = np.multiply.outer(p @ self.way, self.way)
         x = q - float(q @ self.way) * self.way
+        if float(np.linalg.norm(x)) < 1e-300:  # a start on the axis turns nowhere: any direction counts the angle
+            x = np.cross(self.way, np.eye(3)[int(np.argmin(np.abs(self.way)))])
         x = x / np.linalg.norm(x)
         y = np.cross(self.way, x)
         slack = 0.5 * (2.0 * np.pi - self.amount)

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 from jinja2 import Environment
+from markupsafe import Markup
 
 from lithon.mesh.mesh import Mesh
 from lithon.project.ledger import Ledger
@@ -70,7 +71,7 @@ def report_html(ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tup
     page = Environment(autoescape=True).from_string(_PAGE)
     return page.render(
         name=ledger.source.name,
-        style=STYLE,
+        style=Markup(STYLE),  # ours, and no text of a file
         source=ledger.source.name,
         size=ledger.size,
         pictures=pictures,

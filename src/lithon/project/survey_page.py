@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from jinja2 import Environment
+from markupsafe import Markup
 
 from lithon.project.report import BODIES, STYLE
 
@@ -55,7 +56,7 @@ def survey_html(
         .from_string(_PAGE)
         .render(
             name=name,
-            style=STYLE,
+            style=Markup(STYLE),
             size=facts["size_mm"],
             unit=unit,
             forecast=facts["forecast"],

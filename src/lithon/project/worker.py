@@ -19,7 +19,7 @@ from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.copies import root_of
 from lithon.brep.patches import Change, change
 from lithon.brep.symmetry import Symmetry, symmetry
-from lithon.brep.tessellate import divide_all
+from lithon.brep.tessellate import divide_edges
 from lithon.brep.topology import Face, Model
 from lithon.brep.travel import make_ready
 from lithon.brep.validate import flaws
@@ -49,7 +49,7 @@ from lithon.survey.standing import Standings, standings
 def _drawn(*models: Model) -> None:
     """Make all triangles that a window will ask for; they go along with the answer."""
     for body in dict.fromkeys(root_of(body) for model in models for body in model.bodies):
-        divide_all(body.edges())
+        divide_edges(body.edges())
         make_ready(body.faces)
 
 

@@ -9,6 +9,7 @@ from lithon.brep.tessellate import face_mesh
 from lithon.brep.topology import Body, Edge, Face
 from lithon.geometry.surfaces import Surface
 from lithon.survey.card import MERGE, REPLACE, Finding, xyz
+from lithon.words import many
 
 _FREE = ("b-spline", "extrusion", "revolution")
 
@@ -74,7 +75,7 @@ def disguise_cards(body: Body, tolerance: float) -> list[Finding]:
                 middle.length,
                 xyz(middle.at(0.5)),
                 f"one {faces[0].surface.kind} in {len(faces)} faces",
-                f"Every node line of the mesh must keep to the {len(edges)} edges between them.",
+                f"Every node line of the mesh must keep to {many(len(edges), 'edge')} between them.",
                 MERGE,
                 body,
                 tuple(faces),

@@ -18,6 +18,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import cross, meet
 from lithon.geometry.surfaces import Surface
+from lithon.progress import pulse
 from lithon.trim.running import bounded, extended, reach
 
 _MOST_NEIGHBOURS = 8
@@ -47,7 +48,8 @@ def regrown(body: Body, entries: list[Neighbour], links: list[Link], corners_of:
             yield made
         return
     ranked: list[tuple[float, Body]] = []
-    for triangles in _triangulations(k):
+    for n, triangles in enumerate(_triangulations(k)):
+        pulse(f"way {n + 1} to close a wound between {k} faces")
         try:
             corners = [corners_of.of([entries[i].use.face.surface for i in t]) for t in triangles]
             reach = max(float(np.linalg.norm(c.point - here)) for c in corners)

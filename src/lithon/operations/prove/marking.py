@@ -9,6 +9,7 @@ from lithon.operations.choices import Choice, Entity
 from lithon.operations.marks import Sort
 from lithon.operations.operation import Bench, Made, Operation, param
 from lithon.operations.parameters import Count, Words, bodies, edges, faces, length
+from lithon.words import many
 
 
 class NameFaces(Operation):
@@ -44,7 +45,7 @@ class SizeOnFaces(_Said):
 
     def do(self, bench: Bench) -> Made:
         found = bench.faces()
-        return self._put(bench, "size", found, self.size, f"{self.size:g} mm on {_many(len(found), 'face')}")
+        return self._put(bench, "size", found, self.size, f"{self.size:g} mm on {many(len(found), 'face')}")
 
 
 class SizeOnEdges(_Said):
@@ -55,7 +56,7 @@ class SizeOnEdges(_Said):
 
     def do(self, bench: Bench) -> Made:
         found = bench.edges()
-        return self._put(bench, "size", found, self.size, f"{self.size:g} mm on {_many(len(found), 'edge')}")
+        return self._put(bench, "size", found, self.size, f"{self.size:g} mm on {many(len(found), 'edge')}")
 
 
 class SizeInBodies(_Said):
@@ -66,7 +67,7 @@ class SizeInBodies(_Said):
 
     def do(self, bench: Bench) -> Made:
         found = bench.bodies()
-        return self._put(bench, "size", found, self.size, f"{self.size:g} mm in {_many(len(found), 'body')}")
+        return self._put(bench, "size", found, self.size, f"{self.size:g} mm in {many(len(found), 'body')}")
 
 
 class Divide(_Said):
@@ -79,8 +80,4 @@ class Divide(_Said):
         found = bench.edges()
         if any(e.ring for e in found) and self.count < 3:
             raise Refusal("a closed edge needs three elements at least", remedy="3 or more")
-        return self._put(bench, "divisions", found, self.count, f"{self.count} elements on {_many(len(found), 'edge')}")
-
-
-def _many(n: int, what: str) -> str:
-    return f"{n} {what if n == 1 else what[:-1] + 'ies' if what.endswith('y') else what + 's'}"
+        return self._put(bench, "divisions", found, self.count, f"{self.count} elements on {many(len(found), 'edge')}")

@@ -10,6 +10,7 @@ from lithon.operations.operation import Bench, Made, Operation, param
 from lithon.operations.parameters import faces, solution
 from lithon.survey.features import features
 from lithon.trim.clear import clear
+from lithon.words import many
 
 
 class Clear(Operation):
@@ -19,6 +20,7 @@ class Clear(Operation):
     solution: int = param(solution())
 
     unbonded = "clear"
+    budget = 20.0
     gate = "own"
 
     def do(self, bench: Bench) -> Made:
@@ -43,4 +45,4 @@ def in_words(model: Model, faces: Sequence[Face]) -> str:
         n, kind = len(outer), kinds.pop()
     else:
         n, kind = len(faces), "face"
-    return f"{n} {kind}{'es' if kind == 'boss' and n > 1 else 's' if n > 1 else ''}"
+    return many(n, kind)
