@@ -270,3 +270,18 @@ def test_sizes_and_divisions_are_in_the_mesh():
         assert np.allclose(heights, np.linspace(0.0, 8.0, 6), atol=1e-6)
     hexes = run(run(State(Model.of([block]), settings=state.settings), do.divide(edges, 5)).state, do.mesh("hex")).mesh
     assert len(np.unique(np.round(hexes.points[:, 2], 6))) == 6
+
+
+def test_a_short_soak_over_the_table():
+    """Operations drawn at random on two samples: nothing wrong, no fault, undo and replay exact."""
+    import sys
+    from pathlib import Path
+
+    sys.path.insert(0, str(Path(__file__).parent.parent / "tools"))
+    from soak import soak
+
+    from lithon.samples import collar_anchor, hinge_strap
+
+    count, wrong = soak([("anchor", collar_anchor()), ("strap", hinge_strap())], 40, 5)
+    assert not wrong
+    assert sum(n for what, n in count.items() if what.endswith("done")) >= 12

@@ -249,7 +249,7 @@ class CutField(Field):
     def show_value(self, value: Any, chosen: Chosen | None, waiting: bool) -> None:
         self.value, self.chosen = value, chosen or self.chosen
         if value is not None and not waiting:
-            self.way = value.way if value.way != "at" else _axis_of(value) or ""
+            self.way = value.way if value.way != "at" else "xyz"[value.axis] if value.axis is not None else ""
         self.toggles.press(self.way or None)
         number = self._number()
         self.amount_row.setVisible(number is not None and not waiting)
@@ -259,13 +259,7 @@ class CutField(Field):
         self.hint.setVisible(bool(self.hint.text()))
 
     def _number(self) -> float | None:
-        value = self.value
-        if value is None:
-            return None
-        if value.way == "offset":
-            return value.by
-        axis = _axis_of(value)
-        return value.origin["xyz".index(axis)] if axis else None
+        return self.value.amount if self.value is not None else None
 
     def use(self, way: str) -> None:
         """Another way to describe it: from what is in hand, or what is picked next."""
@@ -304,30 +298,14 @@ class CutField(Field):
 
     def set_amount(self, amount: float) -> None:
         """Move the cut: its offset, or its coordinate."""
-        from dataclasses import replace
-
-        value = self.value
-        if value is None or not math.isfinite(amount):
-            return
-        if value.way == "offset":
-            self.put(self.key, replace(value, by=amount))
-        elif axis := _axis_of(value):
-            k = "xyz".index(axis)
-            self.put(self.key, Cut.at(amount * np.eye(3)[k], np.eye(3)[k]))
+        if self.value is not None and self.value.amount is not None and math.isfinite(amount):
+            self.put(self.key, self.value.moved_to(amount))
 
     def _turned(self, way: float) -> None:
         number = self._number()
         if number is not None:
             step = 0.1 * self.chosen.size if self.chosen is not None else 0.1
             self.set_amount(float(f"{number + way * step:.7g}"))
-
-
-def _axis_of(cut: Cut) -> str:
-    """The axis that a plane stands across, if it does and goes through a point of it."""
-    if cut.way != "at":
-        return ""
-    axis = [k for k in range(3) if cut.normal[k]]
-    return "xyz"[axis[0]] if len(axis) == 1 else ""
 
 
 class AxisField(Field):

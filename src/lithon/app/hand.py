@@ -137,10 +137,16 @@ class Hand:
 
     def mousePressEvent(self, event) -> None:
         self.setFocus()
-        self._press = self._last = event.position().toPoint()
+        self._last = event.position().toPoint()
+        if event.button() == Qt.MouseButton.LeftButton and self.handle.press(self._last):
+            return
+        self._press = self._last
 
     def mouseMoveEvent(self, event) -> None:
         here = event.position().toPoint()
+        if self.handle.drag(here):
+            self._last = here
+            return
         if event.buttons() & Qt.MouseButton.RightButton and self._last is not None:
             self._turn(here - self._last)
         elif event.buttons() & Qt.MouseButton.MiddleButton and self._last is not None:
@@ -155,6 +161,8 @@ class Hand:
 
     def mouseReleaseEvent(self, event) -> None:
         here = event.position().toPoint()
+        if self.handle.release():
+            return
         still = self._press is not None and (here - self._press).manhattanLength() < 5
         if event.button() == Qt.MouseButton.LeftButton and still:
             self._click(here, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))

@@ -23,6 +23,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer  # noqa: E402
 from lithon.app import scene, theme  # noqa: E402
 from lithon.app.eye import Eye  # noqa: E402
 from lithon.app.hand import Hand  # noqa: E402
+from lithon.app.handle import Handle  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
 from lithon.app.skin import Skin  # noqa: E402
 from lithon.app.still import Still  # noqa: E402
@@ -39,7 +40,7 @@ _MANY = 20_000
 _STILL = 350
 #: What belongs to the solid, and what is drawn over it.
 _SOLID = ("section", "edges", "shared", "mesh", "worst")
-_LAYERS = (*_SOLID, "chosen", "lit", "ghost", "gone", "size", "points")
+_LAYERS = (*_SOLID, "chosen", "lit", "ghost", "gone", "size", "points", "handle")
 
 
 class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
@@ -110,6 +111,8 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._ahead = QTimer(self, singleShot=True, interval=100)
         self._ahead.timeout.connect(self._make_ready)
         window.AddObserver("StartEvent", self._begin)
+        self.handle = Handle(self)
+        work.proposal_changed.connect(self.handle.draw)
         work.model_changed.connect(self.rebuild)
         work.selection_changed.connect(self.recolour)
         work.proposal_changed.connect(self._draw_proposal)
@@ -195,6 +198,15 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             if layer in ("section", "edges", "shared", "chosen"):
                 self._clip(new)
         self.redraw()
+
+    def put_layer(self, layer: str, actors: list[vtkActor]) -> None:
+        """Draw these in a layer, in place of what was there."""
+        if actors or self._layers[layer]:
+            self._put(layer, actors)
+
+    def project_points(self, points: Floats) -> Floats:
+        """World points (n,3) in pixels of the widget, and depth (n,3)."""
+        return self._project(points)
 
     def _clip(self, actor: vtkActor) -> None:
         if self.cut_plane is not None:

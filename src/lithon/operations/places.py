@@ -86,6 +86,28 @@ class Cut:
     def surface(face: Face) -> Cut:
         return Cut("surface", faces=Choice.made("faces", face))
 
+    @property
+    def axis(self) -> int | None:
+        """The axis that the plane stands across, where it is told by a coordinate."""
+        along = [k for k in range(3) if self.normal[k]]
+        return along[0] if self.way == "at" and len(along) == 1 else None
+
+    @property
+    def amount(self) -> float | None:
+        """The one number that moves it along its normal, mm: an offset or a coordinate; None where there is none."""
+        if self.way == "offset":
+            return self.by
+        return None if self.axis is None else self.origin[self.axis]
+
+    def moved_to(self, amount: float) -> Cut:
+        """The same with another such number."""
+        if self.way == "offset":
+            return replace(self, by=float(amount))
+        k = self.axis
+        if k is None:
+            raise BadFile("no number moves this cut")
+        return Cut.at([amount if i == k else 0.0 for i in range(3)], [float(i == k) for i in range(3)])
+
     def on(self, model: Model) -> Surface:
         """The surface on this model. Raises Refusal where it is described by what gives none."""
         if self.way == "at":
