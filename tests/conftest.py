@@ -20,6 +20,30 @@ settings.load_profile("lithon")
 os.environ.setdefault("LIBGL_ALWAYS_SOFTWARE", "1")
 
 
+#: Files whose tests take long: random parts by the hundred, whole meshes, large parts; `./run test --fast` leaves
+#: them out.
+SLOW = {
+    "test_after_edits", "test_assemblies", "test_cli", "test_copies", "test_corners", "test_costs", "test_curved",
+    "test_cuts_of_turned_bodies", "test_free_form", "test_iges", "test_large", "test_mend", "test_mesh",
+    "test_nursery", "test_planes_through", "test_random_solids", "test_rounds", "test_samples", "test_spindles",
+    "test_step_world", "test_still", "test_survey", "test_sweep", "test_symmetry", "test_thickness", "test_tori",
+    "test_triangles", "test_wounds",
+}  # fmt: skip
+
+
+#: And single tests of other files.
+ALONE = {"test_any_plane", "test_no_mutation_gets_past_the_reader", "test_a_short_soak_over_the_table"}
+
+
+def pytest_collection_modifyitems(items):
+    """Marks by what a test needs: a window where it asks for a display, slow by its file."""
+    for item in items:
+        if "display" in item.fixturenames:
+            item.add_marker("window")
+        if item.module.__name__ in SLOW or item.originalname in ALONE:
+            item.add_marker("slow")
+
+
 @pytest.fixture(scope="session")
 def display():
     """A display of this process alone, as a window in another would take the keys; or the one there is."""

@@ -62,7 +62,7 @@ def test_recipe(anchor_file, prepared, tmp_path):
     assert len(model.shared()) == 2
     assert {p.suffix for p in (tmp_path / "out").iterdir()} == {".step", ".vtu", ".html", ".lithon"}
     bad = json.loads(recipe.read_text())
-    bad["steps"].insert(1, lithon.do.clear("holes where diameter > 500 mm"))
+    bad["steps"].insert(1, lithon.do.clear("holes where diameter > 500 mm").as_json())
     recipe.write_text(json.dumps(bad))
     done = run("run", recipe, anchor_file, "--out", tmp_path / "two")
     assert done.returncode == 3 and "step 2" in done.stderr and "Traceback" not in done.stderr

@@ -5,7 +5,7 @@ import signal
 
 import numpy as np
 import pytest
-from hands import button_of, click, cut_field, desk_words, press, read, ready, settled, total
+from hands import button_of, click, cut_field, desk_words, labels, press, read, ready, settled, total
 
 import lithon
 from lithon import do
@@ -241,9 +241,14 @@ def test_looking(opened, qtbot):
     desk.sheet.hide()
 
 
-def test_every_action_is_on_the_sheet_and_has_its_own_key():
+def test_every_action_is_on_the_sheet_and_has_its_own_key(desk):
     from lithon.app.actions import ACTIONS
 
+    desk.toggle_sheet()
+    written = labels(desk.sheet).split(" | ")
+    for action in ACTIONS:
+        assert not action.key or (action.key in written and action.title in written), action.id
+    desk.sheet.hide()
     keys = [a.key for a in ACTIONS if a.key]
     assert len(keys) == len(set(keys))
     assert all(a.title and a.group for a in ACTIONS)

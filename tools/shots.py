@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
@@ -142,6 +143,19 @@ def main() -> None:
     camera.until(lambda: work.proposal is not None and work.proposal.state == "refused")
     camera.shot("refused")
     desk.work.drop()
+    work.choose([next(f for f in work.model.faces() if f.surface.kind == "plane")])
+    desk.begin(rows()["mirror"])
+    work.asking.put("plane", do.Cut.parse("x = 62"))
+    camera.priced()
+    camera.until(lambda: False, 0.3)
+    desk.view.fit(np.array([[-60.0, -40.0, 0.0], [184.0, 40.0, 54.0]]))
+    camera.shot("form")
+    work.drop()
+    desk.see_whole()
+    desk.question.begin()
+    desk.question.line.setText("el")
+    camera.shot("find")
+    desk.question.end()
     desk.toggle_sheet()
     camera.shot("keys")
     desk.toggle_sheet()

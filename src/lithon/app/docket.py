@@ -169,9 +169,8 @@ class Docket(Panel):
             self.add(row(button(f"On to {nxt} ›", lambda: self.work.go(nxt), "quiet")))
 
     def _station_head(self, station: str) -> None:
-        maker = getattr(self, f"_head_{station.lower()}", None)
-        if maker is not None:
-            maker()
+        if station in _HEADS:
+            _HEADS[station](self)
         verbs = self.verbs(station)
         if verbs:
             finished = (station == "Bond" and bool(self.work.model.shared())) or (
@@ -485,5 +484,15 @@ class Docket(Panel):
         if self.work.station == "Carve":
             self.refresh()
 
+
+#: What stands at the head of the Docket, by station.
+_HEADS: dict[str, Callable[[Docket], None]] = {
+    "Intake": Docket._head_intake,
+    "Survey": Docket._head_survey,
+    "Carve": Docket._head_carve,
+    "Bond": Docket._head_bond,
+    "Prove": Docket._head_prove,
+    "Deliver": Docket._head_deliver,
+}
 
 __all__ = ["Docket", "Group", "grouped"]

@@ -353,6 +353,14 @@ class FormWidget(QWidget):
         self.said.setObjectName("wrong")
         column.addWidget(self.said)
 
+    def begin(self, form: Form) -> None:
+        """Let what is missing be typed at once."""
+        for key in form.missing():
+            field = self.fields[key]
+            if isinstance(field, TextField):
+                field.line.setFocus()
+                return
+
     def show_form(self, form: Form, chosen: Chosen | None, hidden: tuple[str, ...] = ()) -> None:
         for key, field in self.fields.items():
             field.setVisible(key not in hidden)

@@ -16,10 +16,7 @@ from PySide6.QtCore import QObject, QSocketNotifier, QTimer
 from lithon.errors import Cancelled, LithonError
 from lithon.project.process import FORE, Started
 from lithon.project.wire import Parcel
-from lithon.project.worker import WorkerHandle
-
-#: Jobs that nobody waits for.
-BESIDE = frozenset({"glance", "survey", "standings", "marks", "wall", "forecast", "outlook"})
+from lithon.project.worker import JOBS, WorkerHandle
 
 
 @dataclass(slots=True)
@@ -47,7 +44,7 @@ class Lane(QObject):
 
     def submit(self, job: Job, *args: Any) -> None:
         self.waiting.append((job, args))
-        if self.worker is not None and any(running.name == "warm" for running in self.jobs.values()):
+        if self.worker is not None and any(JOBS[running.name].idle for running in self.jobs.values()):
             self.worker.cancel()  # what somebody waits for finds out by itself what it needs
         self._send()
 

@@ -48,6 +48,9 @@ class ProposalPanel(QFrame):
             asking = self.work.asking
             self.form = FormWidget(p.form, asking.put, asking.type, asking.wait_for)
             self.lay.addWidget(self.form)
+            self._show_form()
+            if p.state == "asking" and not p.form.waiting:
+                self.form.begin(p.form)
         self._show_form()
         self._body = body = QWidget()
         column = QVBoxLayout(body)

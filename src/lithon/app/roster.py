@@ -124,7 +124,7 @@ def _stem(name: str) -> str:
 
 
 #: So many operations are offered.
-_OFFERS = 6
+_OFFERS = 8
 #: Features of so many faces are found at once; those of larger bodies are waited for.
 _FEW = 200
 
@@ -170,7 +170,7 @@ class InHand(Panel):
         if self.work.ledger is None:
             return
         offered = fitting(self.work.chosen(), self.work.station)[:_OFFERS]
-        for row_, _ in offered:
+        for row_ in offered:
             words = f"{row_.title}  ({row_.key})" if row_.key else row_.title
             self.add(button(f"› {words}", lambda r=row_: self.begin(r), "offer", row_.help))
 

@@ -15,7 +15,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from lithon.app.asking import Asking, Proposal
-from lithon.app.lane import BESIDE, Job, Lane
+from lithon.app.lane import Job, Lane
 from lithon.app.recovery import forget, kept_aside
 from lithon.arrays import Floats
 from lithon.brep.copies import handles
@@ -32,7 +32,7 @@ from lithon.operations.state import State
 from lithon.project.files import SUFFIX, save_project
 from lithon.project.ledger import Entry, Ledger, Past
 from lithon.project.process import BACK, Started
-from lithon.project.worker import WorkerHandle
+from lithon.project.worker import JOBS, WorkerHandle
 from lithon.survey.costs import Cost, Costs
 from lithon.survey.features import learn_features
 from lithon.survey.findings import Finding
@@ -106,7 +106,7 @@ class Work(QObject):
     ) -> None:
         """Run a job in the worker; the callbacks come later, in this thread."""
         fail = failed if failed is not None else (lambda error: self.told.emit(str(error), "bad"))
-        lane = self._back if name in BESIDE else self._fore
+        lane = self._back if JOBS[name].beside else self._fore
         lane.submit(Job(name, done, fail, progress or (lambda share, what: None), wanted), *args)
 
     def close(self) -> None:

@@ -76,6 +76,11 @@ def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: 
     normal = surface.normal(at[None])[0] * (1.0 if along else -1.0)
     # Chords of one length instead of tangents: edges that leave in one direction part by their curvature.
     step = 0.1 * min(c.edge.length for c in (arriving, *choices))
+    if step <= 0.0:
+        raise Refusal(
+            "an edge would be drawn together into a point", where=spot(at),
+            remedy="a smaller gap, or clear the short edges there first",
+        )  # fmt: skip
 
     def chord(c: Coedge, from_end: bool) -> Floats:
         share = step / c.edge.length

@@ -35,7 +35,8 @@ def _binary(data: bytes, name: str) -> tuple[list[Triangles], list[str]]:
     records = np.frombuffer(data, dtype=_RECORD, count=there, offset=84)
     if there == 0:
         raise BadFile("the STL file holds no triangle")
-    corners = records["corners"].astype(np.float64)
+    with np.errstate(invalid="ignore"):  # bytes that are no numbers are told below
+        corners = records["corners"].astype(np.float64)
     return [_soup(corners, name, notes)], notes
 
 
@@ -62,7 +63,7 @@ def _text(data: bytes, name: str) -> tuple[list[Triangles], list[str]]:
 
 
 def _soup(corners: Floats, name: str, notes: list[str]) -> Triangles:
-    sound = np.isfinite(corners).all(axis=(1, 2)) & (np.abs(corners) < 1e12).all(axis=(1, 2))
+    sound = np.asarray((np.isfinite(corners) & (np.abs(corners) < 1e12)).all(axis=(1, 2)))
     if 2 * int(sound.sum()) < len(sound):
         raise BadFile(
             f"{int((~sound).sum())} of {len(sound)} triangles have coordinates that make no sense: this is no STL "

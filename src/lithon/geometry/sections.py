@@ -159,7 +159,11 @@ def _runs(
 ) -> list[tuple[Floats, bool]]:
     """Points along each curve over a stretch, and whether it closes. ends: whether its two sides meet there."""
     if whole or not any(ends):  # two curves, side by side
-        return [(_sampled(lambda u, g=g: place(a + (b - a) * u, np.full(len(u), g))), whole) for g in (1.0, -1.0)]
+
+        def side(sign: float) -> Floats:
+            return _sampled(lambda u: place(a + (b - a) * u, np.full(len(u), sign)))
+
+        return [(side(sign), whole) for sign in (1.0, -1.0)]
 
     def around(u: Floats) -> Floats:
         """Once along one side and back along the other, slowly where they meet: there the angle goes as a root."""

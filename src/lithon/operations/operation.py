@@ -235,9 +235,9 @@ class Operation:
     # ---- what it works on
 
     @classmethod
-    def of(cls, chosen: Chosen) -> Self | None:
-        """The operation made of what is in hand, or None where that does not fit. By default: the parameters that ask
-        for things take what is chosen of their kind, all others are left out, and everything chosen must be taken."""
+    def taken(cls, chosen: Chosen) -> dict[str, Any] | None:
+        """What the parameters that ask for things take of what is in hand; None where they need more, or where
+        something is in hand that none of them asks for."""
         values: dict[str, Any] = {}
         left = {kind: list(chosen.of(kind)) for kind in KINDS}
         asked = {p.of for p in cls.parameters().values() if isinstance(p, Things)}
@@ -249,19 +249,36 @@ class Operation:
                     return None
                 if mine:
                     values[key] = mine
-            elif p.default is None and not p.optional:
-                return None
         picked = [kind for kind in ("faces", "edges", "vertices") if chosen.of(kind)]
-        if (
-            any(left[kind] for kind in asked)
-            or not asked
-            or any(kind not in asked and not (kind == "faces" and "bodies" in asked) for kind in picked)
-        ):
+        strange = any(kind not in asked and not (kind == "faces" and "bodies" in asked) for kind in picked)
+        return None if strange or not asked or any(left[kind] for kind in asked) else values
+
+    @classmethod
+    def needed(cls) -> list[str]:
+        """The parameters that are no things, and must be given."""
+        return [
+            key
+            for key, p in cls.parameters().items()
+            if not isinstance(p, Things) and p.default is None and not p.optional
+        ]
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Self | None:
+        """The operation made of what is in hand, or None where that does not fit. By default: the parameters that ask
+        for things take what is chosen of their kind, all others are left out, and everything chosen must be taken."""
+        values = cls.taken(chosen)
+        if values is None or cls.needed():
             return None
         try:
             return cls(**values)
         except LithonError:
             return None
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        """Whether it is offered for what is in hand: it could be done, once what else it needs is given."""
+        made = cls.of(chosen) is not None
+        return made or (bool(cls.needed()) and cls.taken(chosen) is not None)
 
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, Any]:

@@ -93,7 +93,7 @@ def row_of(operation: Operation | type[Operation]) -> Row:
     return rows()[operation.name]
 
 
-def fitting(chosen: Chosen, station: str = "") -> list[tuple[Row, Operation]]:
-    """What can be done with what is in hand, the likeliest first; those of the present station a little likelier."""
-    found = [(row, made) for row in TABLE if (made := row.operation.of(chosen)) is not None]
-    return sorted(found, key=lambda pair: -(pair[0].likely + (0.25 if pair[0].station == station else 0.0)))
+def fitting(chosen: Chosen, station: str = "") -> list[Row]:
+    """What can be done with what is in hand, the likeliest first; what belongs to the present station is likelier."""
+    found = [row for row in TABLE if row.operation.fits(chosen)]
+    return sorted(found, key=lambda row: -(row.likely + (0.25 if row.station == station else 0.0)))

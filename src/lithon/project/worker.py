@@ -9,6 +9,7 @@ import signal
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
@@ -141,26 +142,35 @@ def _rest(progress: Progress, seconds: float) -> str:
     return "rested"
 
 
-JOBS: dict[str, Callable[..., Any]] = {
-    "open": _open,
-    "reread": _reread,
-    "revise": _revise,
-    "step": _step,
-    "replay": _replay,
-    "warm": _warm,
-    "survey": _survey,
-    "standings": _standings,
-    "glance": _glance,
-    "marks": _marks,
-    "wall": _wall,
-    "forecast": _forecast,
-    "outlook": _outlook,
-    "rest": _rest,
-}
+@dataclass(frozen=True, slots=True)
+class JobKind:
+    """A job that a worker does. beside: nobody waits for it, so it runs in the second worker; lasting: much stays in
+    memory after it; idle: given up as soon as somebody asks for another."""
+
+    name: str
+    run: Callable[..., Any]
+    beside: bool = False
+    lasting: bool = False
+    idle: bool = False
 
 
-#: After these jobs there is much in memory that stays.
-_LASTING = {"open", "reread", "revise", "replay", "warm", "survey"}
+_TABLE = (
+    JobKind("open", _open, lasting=True),
+    JobKind("reread", _reread, lasting=True),
+    JobKind("revise", _revise, lasting=True),
+    JobKind("step", _step),
+    JobKind("replay", _replay, lasting=True),
+    JobKind("warm", _warm, lasting=True, idle=True),
+    JobKind("survey", _survey, beside=True, lasting=True),
+    JobKind("standings", _standings, beside=True),
+    JobKind("glance", _glance, beside=True),
+    JobKind("marks", _marks, beside=True),
+    JobKind("wall", _wall, beside=True),
+    JobKind("forecast", _forecast, beside=True),
+    JobKind("outlook", _outlook, beside=True),
+    JobKind("rest", _rest),
+)
+JOBS = {job.name: job for job in _TABLE}
 
 
 def serve(connection: Connection) -> None:
@@ -201,7 +211,7 @@ def serve(connection: Connection) -> None:
             if ahead is not None and name == "open" and args[0] == ahead[0]:
                 result = ahead[1]
             else:
-                result = JOBS[name](Progress(report, lambda: bool(stop)), *args)
+                result = JOBS[name].run(Progress(report, lambda: bool(stop)), *args)
             ahead = None
             answer = ("done", number, result)
         except LithonError as error:
@@ -209,7 +219,7 @@ def serve(connection: Connection) -> None:
         except Exception as error:
             answer = ("failed", number, fault(error, f"at the job {name!r}"))
         connection.send_bytes(wire.pack(answer))
-        if name in _LASTING:
+        if name in JOBS and JOBS[name].lasting:
             # What was read or found stays: to look through it for rubbish would take longer than a step does.
             gc.collect()
             gc.freeze()

@@ -27,6 +27,10 @@ class Carve(Operation):
         return None if cut is None else cls(cut=cut)
 
     @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return cut_of(chosen) is not None
+
+    @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, object]:
         made = cls.of(chosen)
         return {"cut": made.cut if made is not None else across(chosen), "bodies": Choice("bodies", live=chosen.bodies)}
