@@ -1,4 +1,4 @@
-"""The bars of the desk: the path of stations on top, the Ledger below, the Question line."""
+"""The bars of the desk: the path of stations on top, the Ledger below."""
 
 from __future__ import annotations
 

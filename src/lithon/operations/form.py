@@ -32,7 +32,7 @@ class Form:
         out = Form(row, row.operation.begun(chosen))
         if empty:
             out.values[empty] = None
-        out.waiting, out.way = next(iter(out.missing()), ""), way
+        out.waiting, out.way = out._to_pick(), way
         return out
 
     @staticmethod
@@ -47,6 +47,10 @@ class Form:
     def missing(self) -> list[str]:
         """The parameters without which it cannot be done, and that have no value yet."""
         return [key for key, p in self.parameters.items() if not p.optional and self._empty(self.values.get(key), p)]
+
+    def _to_pick(self) -> str:
+        """The first parameter that is missing and can be picked."""
+        return next((k for k in self.missing() if isinstance(self.parameters[k], Things | CutAt | About)), "")
 
     @staticmethod
     def _empty(value: Any, parameter: Parameter[Any]) -> bool:
@@ -79,7 +83,7 @@ class Form:
         """A value is there: what waited for it need wait no longer, unless more of its kind may follow."""
         self.wrong.pop(key, None)
         if key == self.waiting and not isinstance(self.parameters[key], Things):
-            self.waiting, self.way = next(iter(self.missing()), ""), ""
+            self.waiting, self.way = self._to_pick(), ""
 
     def type(self, key: str, text: str) -> bool:
         """As `put`, of what was typed."""
@@ -103,7 +107,7 @@ class Form:
             full = parameter.most is not None and len(things) >= parameter.most
             self.put(key, things[-parameter.most :] if parameter.most is not None else things)
             if full:  # nothing more fits: on to what is missing still
-                self.waiting = next(iter(self.missing()), "")
+                self.waiting = self._to_pick()
             return True
         if isinstance(parameter, CutAt):
             if self.way == "through" and len(chosen.points) < 3:

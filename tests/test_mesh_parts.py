@@ -1,0 +1,211 @@
+"""The steps of a mesh one by one: faces divided and triangulated, the boundary recovered, the volume filled, elements
+improved; faces mapped and paved with quads."""
+
+import numpy as np
+import pytest
+from operation_examples import box, plate, stack
+
+import lithon
+from lithon import do
+from lithon.brep.build import Round, prism, rectangle
+from lithon.brep.measures import face_area, volume
+from lithon.brep.topology import Model
+from lithon.geometry.frames import Frame
+from lithon.mesh.delaunay import FACE
+from lithon.mesh.fill import circumspheres, fill
+from lithon.mesh.improve import improve, quality
+from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
+from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_scaled_jacobian, tet_volumes
+from lithon.mesh.recover import recover, tet_edges, tet_faces, wall_off
+from lithon.mesh.sizing import SizeRules, divide_edge, size_field
+from lithon.mesh.surface import surface_mesh
+from lithon.mesh.tetrahedra import _cells
+from lithon.operations.running import run
+from lithon.operations.state import State
+from lithon.progress import SILENT
+
+PARTS = {
+    "plate": lambda: plate(),
+    "rod": lambda: Model.of([prism(Round((0, 0), 3.0), 12.0, Frame.of((1, 2, 3), (1, 1, 2)), "rod")]),
+    "rounded": lambda: Model.of([prism(rectangle(0, 0, 20, 12, 4.0), 6.0, name="rounded")]),
+    "bonded": lambda: run(State(stack()), do.bond()).model,
+}
+every = pytest.mark.parametrize("name", PARTS)
+
+
+def made(name, size=3.0):
+    model = PARTS[name]()
+    sizes = size_field(model.bodies, SizeRules(size))
+    return model, sizes, surface_mesh(model.bodies, sizes)
+
+
+@every
+def test_the_surface_mesh_lies_on_its_faces_and_closes(name):
+    model, _, surface = made(name)
+    points = surface.points()
+    corners, of = surface.triangles()
+    for k, face in enumerate(surface.faces):
+        own = corners[of == k]
+        assert np.abs(face.surface.signed_distance(points[np.unique(own)])).max() < 1e-9
+        v = points[own]
+        cross = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
+        assert ((cross * face.normal(v.mean(axis=1))).sum(axis=1) > 0.0).all()  # none is folded
+        area = 0.5 * np.linalg.norm(cross, axis=1).sum()
+        exact = face_area(face)
+        assert area <= exact * 1.02 and area >= 0.9 * exact  # chords of round rims take away, or add, a little
+    # Every side is shared: by two triangles of a body's skin, or by more where bodies share a face.
+    sides = np.sort(np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]), axis=1)
+    count = np.unique(sides, axis=0, return_counts=True)[1]
+    assert count.min() >= 2 and (name == "bonded" or count.max() == 2)
+    assert len(model.bodies) >= 1
+
+
+@every
+def test_edges_are_divided_by_the_size_and_evenly(name):
+    model, sizes, surface = made(name)
+    for edge in model.edges():
+        t = divide_edge(edge, sizes)
+        assert t[0] == edge.t0 and t[-1] == edge.t1 and (np.diff(t) > 0.0).all()
+        pieces = np.linalg.norm(np.diff(edge.curve.point(t), axis=0), axis=1)
+        assert pieces.max() < 1.6 * 3.0 and pieces.max() < 3.0 * pieces.min() + 1e-9
+        ids, at = surface.divide(edge)
+        assert len(ids) == len(t) - (1 if edge.ring else 0) and np.allclose(at[0], edge.curve.point(t[:1])[0])
+
+
+@every
+def test_the_boundary_is_recovered_triangle_by_triangle(name):
+    _, _, surface = made(name)
+    space, failures = recover(surface, SILENT)
+    assert not failures and not wall_off(surface, space)
+    corners, _ = surface.triangles()
+    wanted = {tuple(sorted(t)) for t in (corners + 8).tolist()}
+    live = space.live
+    faces = {tuple(sorted(f)) for f in tet_faces(space.tet[live]).reshape(-1, 3).tolist()}
+    assert wanted <= faces
+    edges = {tuple(sorted(e)) for e in tet_edges(space.tet[live]).reshape(-1, 2).tolist()}
+    sides = np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]) + 8
+    assert {tuple(sorted(s)) for s in sides.tolist()} <= edges
+
+
+@every
+def test_improving_keeps_boundary_and_volume_and_makes_nothing_worse(name):
+    model, sizes, surface = made(name)
+    space, _ = recover(surface, SILENT)
+    wall_off(surface, space)
+    corners, of = surface.triangles()
+    fill(space, surface.points(), corners, sizes, SILENT)
+    cells = _cells(surface, space, of)
+    before = tet_volumes(cells.points, cells.tet)
+    angle = np.sort(tet_dihedral_degrees(cells.points, cells.tet).min(axis=1))
+    row, side = np.nonzero(cells.wall >= 0)
+    walls = len(np.unique(np.sort(cells.tet[row[:, None], FACE[side]], axis=1), axis=0))
+    after = improve(cells, SILENT)
+    now = tet_volumes(after.points, after.tet)
+    assert (now > 0.0).all()
+    flat = all(f.surface.kind == "plane" for f in model.faces())
+    assert now.sum() == pytest.approx(before.sum(), rel=1e-9 if flat else 0.02)
+    better = np.sort(tet_dihedral_degrees(after.points, after.tet).min(axis=1))
+    assert better[0] >= angle[0] - 1e-9 and better[0] > 9.0
+    assert walls == len(corners) and (after.wall >= 0).any()
+    # A neighbour knows its neighbour, and they share three nodes.
+    t, i = np.nonzero(after.nbr >= 0)
+    other = after.nbr[t, i]
+    shared = (after.tet[t][:, :, None] == after.tet[other][:, None, :]).sum(axis=(1, 2))
+    assert (shared == 3).all() and ((after.nbr[other] == t[:, None]).sum(axis=1) == 1).all()
+
+
+def test_quality_in_closed_form():
+    """A regular tetrahedron, a corner of a cube, one turned inside out, a flat one."""
+    regular = np.array([[1, 1, 1], [1, -1, -1], [-1, 1, -1], [-1, -1, 1]], dtype=float)
+    sine = np.sqrt(8.0) / 3.0
+    assert quality(*regular) == pytest.approx(sine) or quality(*regular[[1, 0, 2, 3]]) == pytest.approx(sine)
+    corner = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]], dtype=float)
+    assert quality(*corner) == pytest.approx(np.sin(np.arccos(1.0 / np.sqrt(3.0))))
+    assert quality(*corner[[1, 0, 2, 3]]) < 0.0
+    flat = corner.copy()
+    flat[3] = (0.3, 0.3, 0.0)
+    assert abs(quality(*flat)) < 1e-8
+    rng = np.random.default_rng(1)
+    for _ in range(50):
+        p = rng.normal(size=(4, 3))
+        if tet_volumes(p, np.array([[0, 1, 2, 3]]))[0] < 0.0:
+            p = p[[1, 0, 2, 3]]
+        angles = np.radians(tet_dihedral_degrees(p, np.array([[0, 1, 2, 3]])))
+        assert quality(*p) == pytest.approx(np.sin(angles).min(), abs=1e-9)
+        turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
+        turn *= np.sign(np.linalg.det(turn))
+        assert quality(*(2.5 * p @ turn.T + 3.0)) == pytest.approx(quality(*p), rel=1e-9)
+    upright = regular if quality(*regular) > 0.0 else regular[[1, 0, 2, 3]]
+    assert tet_scaled_jacobian(upright, np.array([[0, 1, 2, 3]]))[0] == pytest.approx(1.0)
+
+
+def test_circumspheres_pass_through_all_corners():
+    rng = np.random.default_rng(2)
+    corners = rng.normal(size=(40, 4, 3))
+    centre, radius = circumspheres(corners)
+    away = np.linalg.norm(corners - centre[:, None], axis=2)
+    size = np.sqrt(radius) if not np.allclose(away[:, 0], radius, rtol=1e-6) else radius
+    assert np.allclose(away, size[:, None], rtol=1e-6)
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_quads_fill_their_faces(seed):
+    """Mapped on four-sided faces, paved on others: they cover the face once, all look along its normal."""
+    rng = np.random.default_rng(seed)
+    w, d = rng.uniform(8, 20, 2)
+    model = Model.of([prism(rectangle(0, 0, w, d), 5.0), prism(Round((50, 0), 6.0), 5.0)])
+    sizes = size_field(model.bodies, SizeRules(2.0))
+    surface, covered = surface_mesh(model.bodies, sizes), 0
+    for face in model.faces():
+        if face.surface.kind != "plane":
+            continue
+        points: dict[int, np.ndarray] = {}
+
+        def nodes(edge, points=points):
+            ids, at = surface.divide(edge)
+            points.update(zip(ids.tolist(), at, strict=True))
+            return ids, at
+
+        if four_sided(face):
+            assert len(sides_of(face)) == 4 and len(opposite(face)) == 2
+            even = all(len(surface.divide(a.edge)[0]) == len(surface.divide(b.edge)[0]) for a, b in opposite(face))
+            if not even:
+                continue
+            x, quads = mapped(face, nodes)
+        elif sum(len(surface.divide(e)[0]) for e in face.edges()) % 2 == 0:
+            x, quads = paved(face, nodes, 2.0)
+        else:
+            continue
+        v = np.array([[points[n] if n >= 0 else x[-1 - n] for n in quad] for quad in quads.tolist()])
+        parts = [np.cross(v[:, k] - v[:, 0], v[:, k + 1] - v[:, 0]) for k in (1, 2)]
+        area = 0.5 * sum(np.linalg.norm(p, axis=1) for p in parts)
+        assert area.sum() == pytest.approx(face_area(face), rel=0.05)
+        covered += 1
+        toward = np.array([face.normal(q.mean(axis=0)[None])[0] for q in v])
+        assert all(((p * toward).sum(axis=1) > 0.0).all() for p in parts)
+    assert covered >= 2
+
+
+def test_the_worst_elements_come_first():
+    model = plate()
+    mesh = lithon.tetrahedral_mesh(model, SizeRules(4.0))
+    q: Quality = mesh.quality
+    order = q.worst(10)
+    assert len(order) == 10
+    least = [q.smallest_dihedral.min(), q.scaled_jacobian.min()]
+    assert q.smallest_dihedral[order[0]] == least[0] or q.scaled_jacobian[order[0]] == least[1]
+    filled = sum(tet_volumes(mesh.points, mesh.elements))
+    assert mesh.volume_ratio == pytest.approx(filled / sum(map(volume, model.bodies)))
+
+
+def test_sizes_grow_away_from_what_asks_for_them():
+    model = Model.of([box(0, 0, 40, 40, 0, 40, "block")])
+    (face,) = (f for f in model.faces() if f.surface.kind == "plane" and f.surface.frame.z[2] > 0.9)
+    field = size_field(model.bodies, SizeRules(8.0, growth=0.25, local=((face, 1.0),)))
+    z = np.linspace(0.0, 39.0, 14)
+    at = np.stack([np.full(14, 20.0), np.full(14, 20.0), 40.0 - z], axis=1)
+    found = field.at(at)
+    expected = np.minimum(8.0, 1.0 + 0.25 * z)
+    assert (found >= expected * 0.98).all() and (found <= expected + 0.35).all()
+    wide = size_field(model.bodies, SizeRules(8.0, local=((face, 50.0),)))
+    assert np.allclose(wide.at(at), 8.0)  # a size of its own only refines
