@@ -13,7 +13,6 @@ import pytest
 from solids import motion as any_motion
 
 from lithon import do
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.copies import moved
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Face, Model
@@ -23,6 +22,7 @@ from lithon.operations.marks import held
 from lithon.operations.operation import Operation
 from lithon.operations.running import Outcome
 from lithon.operations.state import State
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.samples.pintle_shoe import spoiled_shoe
 from lithon.survey.features import features
 from lithon.survey.findings import findings

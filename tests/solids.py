@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Torus
+from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
 
 CORNERS = 4.0 - np.pi
 

@@ -9,13 +9,13 @@ import pytest
 from solids import bracket
 
 from lithon.arrange.boolean import combine
-from lithon.brep import adjacency, crossings, thickness
-from lithon.brep.build import prism, rectangle
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.analysis import adjacency, crossings, thickness
+from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Model
-from lithon.brep.trees import tree_of
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.frames import Frame
+from lithon.samples.build import prism, rectangle
 from lithon.survey import corners
 from lithon.survey import features as found_features
 from lithon.survey.features import features

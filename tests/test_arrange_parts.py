@@ -10,7 +10,6 @@ from lithon.arrange.boolean import combine
 from lithon.arrange.overlay import cut_at, inner_point, overlay
 from lithon.arrange.tidy import tidied
 from lithon.brep.area import area_of, off_edge
-from lithon.brep.build import Piece, Round, prism, rectangle, revolved
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Model, Vertex
 from lithon.brep.validate import flaws
@@ -21,6 +20,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.poles import poles_of
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.geometry.swept import Revolution
+from lithon.samples.build import Piece, Round, prism, rectangle, revolved
 from lithon.survey.features import features
 from lithon.trim.blends import unblended
 from lithon.trim.clear import clear
@@ -102,7 +102,7 @@ def test_fillets_are_undone_in_one_go(seed):
     r = rng.uniform(0.5, 0.2 * min(w, d))
     body = prism(rectangle(0, 0, w, d, r), h)
     rounds = [f for f in body.faces if f.surface.kind == "cylinder"]
-    from lithon.brep.adjacency import adjacency
+    from lithon.brep.analysis.adjacency import adjacency
 
     made = unblended(body, adjacency(body), rounds, TOLERANCE)
     assert volume(made) == pytest.approx(w * d * h, rel=1e-12) and len(made.faces) == 6

@@ -9,7 +9,6 @@ import lithon
 from lithon import do
 from lithon.bond.aside import set_aside
 from lithon.brep.boxes import box
-from lithon.brep.build import Round, prism, rectangle
 from lithon.brep.faceted import Triangles
 from lithon.brep.measures import face_area, mass_properties, volume
 from lithon.brep.topology import Model
@@ -25,6 +24,7 @@ from lithon.operations.state import State
 from lithon.project.files import load_project, save_project
 from lithon.project.ledger import Ledger, Source
 from lithon.samples import paddle_frame
+from lithon.samples.build import Round, prism, rectangle
 
 
 def shifted(place, by):
@@ -78,7 +78,7 @@ def test_as_a_step_with_its_refusals():
 
 def block_stl():
     body = prism(rectangle(1, 2, 11, 22), 30.0)
-    from lithon.brep.tessellate import body_mesh
+    from lithon.brep.tessellation.tessellate import body_mesh
 
     points, corners, _ = body_mesh(body)
     return stl_binary([Triangles(points, corners)])

@@ -10,17 +10,17 @@ from solids import bracket, motion
 import lithon
 from lithon import do
 from lithon.bond.share import bond
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
-from lithon.brep.congruent import same_at
+from lithon.brep.analysis.congruent import same_at
+from lithon.brep.analysis.twins import motion_between
 from lithon.brep.copies import moved
 from lithon.brep.measures import mass_properties
 from lithon.brep.topology import Body, Face, Model
-from lithon.brep.twins import motion_between
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.samples import paddle_frame
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.survey.features import features
 
 

@@ -8,17 +8,17 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.boxes import box
-from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.brep.measures import angle_between, mass_properties, volume
-from lithon.brep.tessellate import body_mesh, open_edges
+from lithon.brep.tessellation.tessellate import body_mesh, open_edges
+from lithon.brep.tessellation.triangulate import Tangled, triangulate
 from lithon.brep.topology import Body, Coedge, FaceUse, vertex_at
-from lithon.brep.triangulate import Tangled, triangulate
 from lithon.brep.validate import check, flaws
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.samples import ANCHOR
+from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 
 PROFILE = settings(max_examples=40, deadline=None)
 

@@ -6,7 +6,6 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from lithon.bond.share import bond
-from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 from lithon.brep.measures import face_area, mass_properties, volume
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
@@ -16,6 +15,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.samples import ANCHOR, collar_anchor
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 
 
 def halves_agree(model: Model, cut: Model, plane: Plane) -> None:

@@ -7,10 +7,9 @@ from hypothesis import strategies as st
 
 from lithon.arrange.boolean import combine
 from lithon.bond.share import bond
-from lithon.brep.adjacency import adjacency
-from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.measures import face_width, volume
-from lithon.brep.patches import change
+from lithon.brep.tessellation.patches import change
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.carve.split import split
@@ -20,6 +19,7 @@ from lithon.geometry.surfaces import Plane
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.samples import ANCHOR
+from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.survey.features import feature_of, features
 from lithon.trim.clear import clear
 from lithon.trim.collapse import collapsed

@@ -12,16 +12,15 @@ import lithon
 from lithon import do
 from lithon.app import scene
 from lithon.bond.share import bond
+from lithon.brep.analysis.congruent import same_at
+from lithon.brep.analysis.symmetry import symmetry
+from lithon.brep.analysis.thickness import thickness
+from lithon.brep.analysis.twins import motion_between, twins
 from lithon.brep.boxes import box
-from lithon.brep.build import Round, prism, rectangle
-from lithon.brep.congruent import same_at
 from lithon.brep.copies import copy_of, handles, moved, origin_of, root_of
 from lithon.brep.measures import mass_properties
-from lithon.brep.symmetry import symmetry
-from lithon.brep.tessellate import body_mesh, open_edges
-from lithon.brep.thickness import thickness
+from lithon.brep.tessellation.tessellate import body_mesh, open_edges
 from lithon.brep.topology import Body, Model, rough_box
-from lithon.brep.twins import motion_between, twins
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.mesh.sizing import SizeRules
@@ -30,6 +29,7 @@ from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.project.worker import WorkerHandle
 from lithon.samples import collar_anchor
+from lithon.samples.build import Round, prism, rectangle
 from lithon.survey.costs import Costs, costs
 from lithon.survey.features import features
 from lithon.survey.sizes import LENSES, marks

@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 from solids import bracket, frame
 
-from lithon.brep.build import Piece, face_toward, prism, rectangle
 from lithon.brep.measures import volume
 from lithon.brep.topology import Coedge, Edge, Face, FaceUse, Model, Vertex
 from lithon.brep.validate import flaws
@@ -13,6 +12,7 @@ from lithon.errors import Refusal
 from lithon.geometry.curves import Line
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.samples import SAMPLES
+from lithon.samples.build import Piece, face_toward, prism, rectangle
 from lithon.survey.corners import turns
 from lithon.survey.findings import findings
 

@@ -4,11 +4,11 @@ import numpy as np
 import pytest
 
 import lithon
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.mesh.sizing import SizeRules, size_field
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.survey.costs import Costs, costs
 from lithon.survey.features import features
 from lithon.survey.findings import findings

@@ -5,10 +5,9 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from lithon.brep.build import Piece, revolved
 from lithon.brep.measures import volume
 from lithon.brep.rewrite import rewrite
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body, Model, new_uid
 from lithon.brep.validate import flaws
 from lithon.carve.split import split
@@ -19,6 +18,7 @@ from lithon.geometry.rational import rational
 from lithon.geometry.surfaces import Plane
 from lithon.geometry.swept import Revolution
 from lithon.geometry.tori import Torus
+from lithon.samples.build import Piece, revolved
 
 
 def can(seed: int, free: bool) -> tuple[Body, Frame, list[float], list[float]]:

@@ -347,9 +347,9 @@ def test_many_cards_are_laid_out_in_parts_and_the_window_comes_to_rest(desk, qtb
     from PySide6.QtCore import Qt
     from PySide6.QtWidgets import QApplication, QPushButton
 
-    from lithon.brep.build import Round, face_toward, prism, rectangle, sink
     from lithon.brep.topology import Model
     from lithon.geometry.frames import Frame
+    from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 
     plate = prism(rectangle(0, 0, 80, 70), 6.0)
     up = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))

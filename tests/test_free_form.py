@@ -11,7 +11,6 @@ from scipy.spatial import cKDTree
 
 import lithon
 from lithon.arrange.boolean import combine
-from lithon.brep.build import Piece, Round, prism
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex, backwards
 from lithon.brep.validate import flaws
@@ -25,6 +24,7 @@ from lithon.geometry.rounds import Torus
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane
 from lithon.geometry.swept import Revolution
+from lithon.samples.build import Piece, Round, prism
 
 
 def _spline(rng, closed_to):

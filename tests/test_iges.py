@@ -5,7 +5,6 @@ import pytest
 from iges import Writer
 from solids import bracket, frame
 
-from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -16,6 +15,7 @@ from lithon.geometry.curves import Circle, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rational import rational
 from lithon.geometry.splines import BSplineCurve
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 from lithon.survey.findings import findings
 
 

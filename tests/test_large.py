@@ -11,17 +11,17 @@ from solids import bracket, simple_solid
 from lithon.arrange.boolean import combine
 from lithon.arrange.places import Places
 from lithon.bond.share import bond
-from lithon.brep.adjacency import adjacency, edge_turn
+from lithon.brep.analysis.adjacency import adjacency, edge_turn
 from lithon.brep.area import area_of, off_edge
 from lithon.brep.boxes import box, edge_boxes, face_boxes, meeting
-from lithon.brep.build import prism, rectangle
 from lithon.brep.measures import volume
-from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.tessellate import edge_points, face_mesh
 from lithon.brep.topology import vertex_at
 from lithon.brep.validate import flaws
 from lithon.carve.split import split
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
+from lithon.samples.build import prism, rectangle
 from lithon.survey.features import features
 from lithon.trim.clear import clear
 

@@ -6,11 +6,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from solids import bracket, frame, simple_solid
 
-from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, revolved
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Model
 from lithon.geometry.curves import Circle
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, revolved
 from lithon.survey.measuring import between, distance, measures, of_body, of_edge, of_face, wall
 
 

@@ -5,7 +5,6 @@ import pytest
 
 import lithon
 from lithon import do
-from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, vertex_at
 from lithon.brep.validate import flaws
@@ -18,6 +17,7 @@ from lithon.geometry.surfaces import Plane
 from lithon.operations.recorded import read
 from lithon.operations.running import run
 from lithon.operations.state import State
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, revolved, sink
 from lithon.samples.pintle_shoe import sound_shoe, spoiled_shoe
 from lithon.samples.wounds import sheet_hidden, wall_cut
 from lithon.survey.findings import findings

@@ -12,7 +12,6 @@ from vtkmodules.vtkIOXML import vtkXMLUnstructuredGridReader
 
 import lithon
 from lithon.bond.share import bond
-from lithon.brep.build import Piece, Round, face_toward, prism, rectangle, sink
 from lithon.brep.measures import face_area
 from lithon.brep.topology import FaceUse, Model, new_uid
 from lithon.carve.split import split
@@ -23,6 +22,7 @@ from lithon.mesh.delaunay import Tetrahedra
 from lithon.mesh.quality import tet_volumes
 from lithon.mesh.sizing import SizeField, SizeRules
 from lithon.progress import Progress
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
 from lithon.survey.forecast import forecast
 
 

@@ -7,7 +7,6 @@ from operation_examples import box, plate, stack
 
 import lithon
 from lithon import do
-from lithon.brep.build import Round, prism, rectangle
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
@@ -23,6 +22,7 @@ from lithon.mesh.tetrahedra import _cells
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.progress import SILENT
+from lithon.samples.build import Round, prism, rectangle
 
 PARTS = {
     "plate": lambda: plate(),

@@ -7,7 +7,6 @@ import lithon
 from lithon import do
 from lithon.arrange.boolean import combine
 from lithon.bond.share import bond
-from lithon.brep.build import prism, rectangle
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -16,6 +15,7 @@ from lithon.geometry.frames import Frame
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.samples import FRAME, paddle_frame
+from lithon.samples.build import prism, rectangle
 from lithon.survey.findings import findings
 
 TURNED = Frame.of((20.0, 10.0, 6.0), (0.3, 0.2, 1.0), (1.0, 0.0, 0.0))

@@ -7,7 +7,6 @@ from hypothesis import strategies as st
 from scipy.integrate import quad
 
 import lithon
-from lithon.brep.build import Piece, revolved
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -19,6 +18,7 @@ from lithon.geometry.rounds import Cone
 from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Plane
 from lithon.geometry.swept import Extrusion, Revolution
+from lithon.samples.build import Piece, revolved
 
 UP = Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0))
 seeds = st.integers(0, 10**9)

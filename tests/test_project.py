@@ -201,8 +201,8 @@ def test_the_wire_keeps_identity_and_sends_differences(anchor, prepared):
 
 def test_triangles_travel_with_their_faces(prepared):
     """What was drawn on one side is there on the other, fits what that side has drawn itself, and closes."""
-    from lithon.brep.tessellate import body_mesh, known_faces, open_edges
-    from lithon.brep.travel import make_ready
+    from lithon.brep.tessellation.tessellate import body_mesh, known_faces, open_edges
+    from lithon.project.travel import make_ready
 
     text = lithon.step_text(prepared.base)
     there = lithon.parse_step(text).model

@@ -9,9 +9,9 @@ import lithon
 from lithon.bond.share import bond
 from lithon.brep.boxes import box
 from lithon.brep.measures import mass_properties, volume
-from lithon.brep.tessellate import body_mesh, open_edges
+from lithon.brep.tessellation.tessellate import body_mesh, open_edges
+from lithon.brep.tessellation.trees import inside, inside_lattice
 from lithon.brep.topology import Model
-from lithon.brep.trees import inside, inside_lattice
 from lithon.brep.validate import flaws
 from lithon.carve.split import split
 from lithon.errors import Refusal
@@ -138,8 +138,8 @@ def test_findings_are_about_what_is_there(seed):
 
 def test_two_bodies_side_by_side_mesh_together_without_touching():
     a = bracket(3, straight=True).body
-    from lithon.brep.build import prism, rectangle
     from lithon.geometry.frames import Frame
+    from lithon.samples.build import prism, rectangle
 
     block = prism(rectangle(0, 0, 10, 10), 10.0, Frame.of((200, 0, 0), (0, 0, 1), (1, 0, 0)), "block")
     model = Model.of([a, block])

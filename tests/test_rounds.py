@@ -7,7 +7,16 @@ from solids import simple_solid
 
 import lithon
 from lithon.arrange.boolean import combine
-from lithon.brep.build import (
+from lithon.brep.measures import mass_properties, volume
+from lithon.brep.tessellation.tessellate import body_mesh, open_edges
+from lithon.brep.topology import Body, Face, FaceUse, Model
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal
+from lithon.exchange.step_read import parse_step
+from lithon.exchange.step_write import step_text
+from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Sphere, Torus
+from lithon.samples.build import (
     Piece,
     Round,
     Section,
@@ -21,15 +30,6 @@ from lithon.brep.build import (
     rounded_top,
     sink,
 )  # fmt: skip
-from lithon.brep.measures import mass_properties, volume
-from lithon.brep.tessellate import body_mesh, open_edges
-from lithon.brep.topology import Body, Face, FaceUse, Model
-from lithon.brep.validate import flaws
-from lithon.errors import Refusal
-from lithon.exchange.step_read import parse_step
-from lithon.exchange.step_write import step_text
-from lithon.geometry.frames import Frame
-from lithon.geometry.rounds import Sphere, Torus
 from lithon.samples.outline import SPANDREL, SPANDREL_CENTRE, band, rounded
 from lithon.trim.clear import clear
 

@@ -9,8 +9,7 @@ import scipy
 
 import lithon
 from lithon import do
-from lithon.brep.build import Piece, revolved
-from lithon.brep.crossings import self_intersections
+from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.measures import volume
 from lithon.brep.rewrite import rewrite
 from lithon.brep.topology import Body, Model, new_uid
@@ -20,6 +19,7 @@ from lithon.geometry.spindle import narrowed, skins, spindle
 from lithon.geometry.tori import Torus
 from lithon.operations.running import run
 from lithon.operations.state import State
+from lithon.samples.build import Piece, revolved
 
 #: Distance of the circle's centre from the axis (below 0: beyond it), its radius, the rim's.
 KINDS = [(0.3, 2.0, 1.0), (-0.3, 2.0, 1.0), (-449.0, 450.0, 0.6), (100.0, 450.0, 1.0), (-3.0, 3.5, 0.3)]

@@ -6,7 +6,6 @@ import numpy as np
 import pytest
 
 import lithon
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -14,6 +13,7 @@ from lithon.errors import BadFile
 from lithon.exchange.part21 import decode, encode
 from lithon.exchange.step_write import save_atomically
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 
 
 def facts(model: Model):

@@ -8,12 +8,12 @@ import numpy as np
 import pytest
 
 import lithon
-from lithon.brep.build import Round, prism, rectangle
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
 from lithon.samples import cast_anchor
+from lithon.samples.build import Round, prism, rectangle
 
 BLOCK = prism(rectangle(0, 0, 4, 3), 2.0, name="block")
 ROD = prism(Round((10, 0), 2.0), 5.0, name="rod")

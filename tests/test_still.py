@@ -13,7 +13,7 @@ from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
 
 import lithon
 from lithon import do
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.operations.form import Form
 from lithon.operations.running import run
 from lithon.operations.state import State
@@ -183,7 +183,7 @@ def test_the_kept_picture_is_let_go_when_the_eye_or_the_solid_moves(view, qtbot,
 
 def test_a_ghost_is_drawn_over_the_kept_picture_and_seen_through_once_it_rests(view, qtbot, model):
     from lithon.app.asking import Proposal
-    from lithon.brep.patches import change
+    from lithon.brep.tessellation.patches import change
 
     feature = lithon.features(model.bodies[0])[5]
     plain = drawn(view, afresh=False)

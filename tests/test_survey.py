@@ -4,11 +4,11 @@ import numpy as np
 import pytest
 
 import lithon
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
-from lithon.brep.thickness import thickness
+from lithon.brep.analysis.thickness import thickness
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
 from lithon.operations.questions import NotAQuestion, ask
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.survey.findings import findings
 from lithon.survey.sizes import LENSES, marks
 
@@ -95,7 +95,7 @@ def test_questions(anchor):
 
 
 def test_short_edges_and_narrow_faces_are_found():
-    from lithon.brep.build import Piece
+    from lithon.samples.build import Piece
 
     step = [Piece((0, 0)), Piece((30, 0)), Piece((30, 10)), Piece((12, 10)), Piece((12, 10.4)), Piece((0, 10.4))]
     found = findings(Model.of([prism(step, 8.0)]), 3.0)
@@ -108,7 +108,7 @@ def test_short_edges_and_narrow_faces_are_found():
 
 
 def test_twins_of_the_paddle_frame():
-    from lithon.brep.twins import twins
+    from lithon.brep.analysis.twins import twins
     from lithon.samples import paddle_frame
 
     groups = {tuple(sorted(b.name.rstrip(" 0123456789") for b in g)) for g in twins(paddle_frame())}
@@ -117,11 +117,11 @@ def test_twins_of_the_paddle_frame():
 
 @pytest.mark.parametrize("seed", range(6))
 def test_a_moved_copy_is_a_twin_and_a_mirrored_one_is_not(seed):
-    from lithon.brep.build import Piece
+    from lithon.brep.analysis.twins import motion_between
     from lithon.brep.copies import moved
     from lithon.brep.measures import mass_properties
-    from lithon.brep.twins import motion_between
     from lithon.samples import cast_anchor
+    from lithon.samples.build import Piece
 
     dice = np.random.default_rng(seed)
     frame = Frame.of(dice.uniform(-50, 50, 3), dice.normal(size=3), dice.normal(size=3))
@@ -144,7 +144,7 @@ def test_a_moved_copy_is_a_twin_and_a_mirrored_one_is_not(seed):
 @pytest.mark.parametrize("gap", [0.3, 0.9])
 def test_a_thin_slot_is_found_where_it_is_narrowest(gap):
     """A saw cut that opens upwards; the two sides are neighbours of its floor, not of each other."""
-    from lithon.brep.build import Piece
+    from lithon.samples.build import Piece
     from lithon.survey.sizes import marks
     from lithon.survey.walls import slots
 

@@ -6,7 +6,6 @@ import pytest
 
 import lithon
 from lithon.bond.share import bond
-from lithon.brep.build import Piece, Round, Section, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -19,6 +18,7 @@ from lithon.mesh.hexes import EDGES, hex_scaled_jacobian, hex_volumes
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.sweep import sweep_of
 from lithon.mesh.turns import Sides, Turn
+from lithon.samples.build import Piece, Round, Section, face_toward, prism, raised, rectangle, revolved, sink
 
 F = Frame.of((1.0, 2.0, 3.0), (1.0, 1.0, 2.0), (1.0, 0.0, 0.0))
 

@@ -5,11 +5,11 @@ import pytest
 from solids import frame
 
 from lithon.arrange.boolean import combine
-from lithon.brep.build import Piece, Round, prism, rectangle, revolved
-from lithon.brep.symmetry import symmetry
+from lithon.brep.analysis.symmetry import symmetry
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
 from lithon.samples import cast_anchor, collar_anchor, sluice_wheel
+from lithon.samples.build import Piece, Round, prism, rectangle, revolved
 
 
 def polygon(radii):

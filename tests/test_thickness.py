@@ -7,12 +7,12 @@ from solids import bracket, frame, on_its_own
 
 import lithon
 from lithon.arrange.boolean import combine
-from lithon.brep import thickness as field
-from lithon.brep.build import Piece, Round, prism
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.analysis import thickness as field
+from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.trees import inside, triangle_normals
 from lithon.brep.topology import Body, Model
-from lithon.brep.trees import inside, triangle_normals
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Piece, Round, prism
 
 
 def block(corners, length: float, at: Frame) -> Body:

@@ -5,9 +5,8 @@ import pytest
 from solids import simple_solid
 
 from lithon.arrange.boolean import combine
-from lithon.brep.build import Round, prism
 from lithon.brep.measures import face_area, volume
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, FaceUse
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
@@ -15,6 +14,7 @@ from lithon.geometry.crossing import crossings
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Torus
 from lithon.geometry.surfaces import Cylinder
+from lithon.samples.build import Round, prism
 
 
 def well_covered(face: Face) -> None:
@@ -72,7 +72,7 @@ ACROSS = {
 @pytest.mark.parametrize("name", ACROSS)
 def test_a_block_in_a_ring(name):
     tube, (low, size) = ACROSS[name]
-    from lithon.brep.build import rectangle
+    from lithon.samples.build import rectangle
 
     block = prism(rectangle(0, 0, size[0], size[1]), size[2], Frame.of(low, (0, 0, 1), (1, 0, 0)))
     for body in laid_over(tube, block):

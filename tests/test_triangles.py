@@ -11,12 +11,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import lithon
-from lithon.brep.build import Round, prism, rectangle
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, as_planes, bodies_of, enclosed, welded
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.shells import shells
-from lithon.brep.tessellate import body_mesh, open_edges
+from lithon.brep.tessellation.tessellate import body_mesh, open_edges
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import BadFile
@@ -25,6 +24,7 @@ from lithon.exchange.stl import stl_binary
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.frames import Frame
 from lithon.samples import cast_anchor, collar_anchor
+from lithon.samples.build import Round, prism, rectangle
 
 BLOCK = prism(rectangle(0, 0, 4, 3), 2.0, name="block")
 ROD = prism(Round((10, 0), 2.0), 5.0, name="rod")

@@ -4,9 +4,8 @@ import numpy as np
 import pytest
 
 import lithon
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
-from lithon.brep.crossings import self_intersections
-from lithon.brep.fits import nearest_simple
+from lithon.brep.analysis.crossings import self_intersections
+from lithon.brep.analysis.fits import nearest_simple
 from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
@@ -17,6 +16,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.spheres import Sphere
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.samples import FRAME, SAMPLES, paddle_frame
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.samples.gudgeon_scan import GUDGEON, scanned, sound_gudgeon
 from lithon.samples.pintle_shoe import SHOE, sound_shoe, spoiled_shoe
 from lithon.samples.sill_blocks import SILL, sill_parts

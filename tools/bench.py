@@ -16,7 +16,7 @@ from scipy.spatial import Delaunay
 import lithon
 from lithon.bond.share import bond
 from lithon.brep.faceted import Triangles, welded
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Model
 from lithon.carve.split import split
 from lithon.exchange.stl import read_stl, stl_binary

@@ -99,7 +99,7 @@ def written_by(data: bytes) -> str:
 def survey(path: Path) -> dict[str, Any]:
     """Everything the table shows of one file."""
     from lithon.brep.measures import volume
-    from lithon.brep.tessellate import body_mesh
+    from lithon.brep.tessellation.tessellate import body_mesh
     from lithon.brep.validate import flaws
     from lithon.errors import LithonError
     from lithon.exchange.intake import read_model
@@ -170,7 +170,7 @@ def _memory(name: str) -> float:
 
 def _serve(pipe: Connection) -> None:
     import lithon
-    from lithon.brep.tessellate import body_mesh
+    from lithon.brep.tessellation.tessellate import body_mesh
     from lithon.brep.validate import flaws
     from lithon.geometry.splines import BSplineCurve, BSplineSurface
     from lithon.samples import cast_anchor, paddle_frame

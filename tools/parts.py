@@ -6,9 +6,9 @@ from collections.abc import Callable
 
 import numpy as np
 
-from lithon.brep.build import Profile, Round, face_toward, prism, rectangle, sink
 from lithon.brep.topology import Body, FaceUse, Loop, Model
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Profile, Round, face_toward, prism, rectangle, sink
 
 _THICK = 8.0
 

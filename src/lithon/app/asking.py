@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from lithon.brep.patches import Change
+from lithon.brep.tessellation.patches import Change
 from lithon.brep.topology import Body
 from lithon.errors import Cancelled, LithonError
 from lithon.operations.form import Form

@@ -7,7 +7,7 @@ from PySide6.QtCore import QPoint, QRect, Qt
 
 from lithon.app import scene, theme
 from lithon.arrays import Floats, Ints
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.topology import Edge, Face, Model
 from lithon.survey.features import feature_of
 

@@ -13,7 +13,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer, vtkRenderWindow, 
 
 from lithon.app import scene, theme
 from lithon.arrays import Floats
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Model
 from lithon.mesh.tetrahedra import Mesh
 from lithon.survey.card import Finding

@@ -18,9 +18,9 @@ from lithon.app import theme
 from lithon.app.rows import Rows
 from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.copies import Copy, Handle, copy_of
-from lithon.brep.patches import flat_shape
 from lithon.brep.shells import closed
-from lithon.brep.tessellate import FaceMesh, edge_points, face_mesh
+from lithon.brep.tessellation.patches import flat_shape
+from lithon.brep.tessellation.tessellate import FaceMesh, edge_points, face_mesh
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree

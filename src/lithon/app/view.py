@@ -29,7 +29,7 @@ from lithon.app.skin import Skin  # noqa: E402
 from lithon.app.still import Still  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
-from lithon.brep.patches import Change  # noqa: E402
+from lithon.brep.tessellation.patches import Change  # noqa: E402
 from lithon.brep.topology import Body, Edge, Face, Model  # noqa: E402
 from lithon.mesh.hexes import EDGES  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402

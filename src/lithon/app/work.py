@@ -18,9 +18,9 @@ from lithon.app.asking import Asking, Proposal
 from lithon.app.lane import Job, Lane
 from lithon.app.recovery import forget, kept_aside
 from lithon.arrays import Floats
+from lithon.brep.analysis.symmetry import Symmetry
 from lithon.brep.copies import handles
 from lithon.brep.measures import learn_moments
-from lithon.brep.symmetry import Symmetry
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
 from lithon.exchange.placement import Placement

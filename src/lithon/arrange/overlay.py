@@ -19,7 +19,7 @@ from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.area import area_of, clamped, off_edge
 from lithon.brep.boxes import edge_boxes, face_boxes, meeting
 from lithon.brep.loops import group, trace
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Curve

@@ -9,9 +9,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.loops import group, trace
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Vertex, new_uid
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Surface

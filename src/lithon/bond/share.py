@@ -15,7 +15,7 @@ from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.brep.boxes import box, face_boxes, meeting
 from lithon.brep.measures import face_area
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, FaceUse, Model
 from lithon.brep.validate import check
 from lithon.errors import Refusal, spot

@@ -11,8 +11,8 @@ import shapely
 from lithon.arrays import Floats, Ints
 from lithon.brep.boxes import edge_boxes
 from lithon.brep.charts import parts_of
-from lithon.brep.domain import Domain, flat_domain
-from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.domain import Domain, flat_domain
+from lithon.brep.tessellation.tessellate import edge_points, face_mesh
 from lithon.brep.topology import Coedge, Edge, Face
 from lithon.geometry.batch import CurveBatch
 

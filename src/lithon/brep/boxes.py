@@ -11,7 +11,7 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from lithon.arrays import Floats, Ints
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Edge, Face
 from lithon.geometry.batch import CurveBatch
 

@@ -15,7 +15,7 @@ import scipy
 from numba import njit
 
 from lithon.arrays import Floats, Ints, frozen
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid
 from lithon.geometry.curves import Line
 from lithon.geometry.facets import Facets

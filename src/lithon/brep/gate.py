@@ -10,8 +10,8 @@ from collections.abc import Iterable, Sequence
 
 import numpy as np
 
+from lithon.brep.analysis.crossings import fresh_cuts
 from lithon.brep.area import off_edge
-from lithon.brep.crossings import fresh_cuts
 from lithon.brep.topology import Body, Edge, Face
 from lithon.brep.validate import Flaw, flaws
 from lithon.errors import Refusal, spot

@@ -11,13 +11,13 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.charts import chart_for
 from lithon.brep.loops import flat_loop, signed_area
 from lithon.brep.measures import face_area, uses_volume
 from lithon.brep.proto import ProtoEdge, ProtoFaces
 from lithon.brep.shells import connected
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, FaceUse, Loop, backwards
 from lithon.errors import Refusal
 

@@ -10,10 +10,10 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import origin_of, root_of
 from lithon.brep.measures import face_area, prepare, volume
-from lithon.brep.tessellate import divide_edges, face_mesh, leaks
+from lithon.brep.tessellation.tessellate import divide_edges, face_mesh, leaks
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch, RollBatch, spread

@@ -16,11 +16,11 @@ import numpy as np
 from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrays import Floats
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.boxes import box
 from lithon.brep.rewrite import rewrite
 from lithon.brep.shells import solids
-from lithon.brep.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.tessellate import edge_points, face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Model, Vertex, vertex_at
 from lithon.brep.validate import check
 from lithon.errors import Refusal, spot

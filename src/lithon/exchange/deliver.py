@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from lithon.brep.faceted import Triangles
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
 from lithon.exchange.obj import obj_text

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from lithon.arrays import Floats, Ints
-from lithon.brep.triangulate import Tangled, triangulate
+from lithon.brep.tessellation.triangulate import Tangled, triangulate
 
 
 def cut_up(points: Floats, polygons: Sequence[Sequence[int]], notes: list[str]) -> Ints:

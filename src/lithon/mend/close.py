@@ -8,11 +8,11 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.openings import Opening, openings, samples
 from lithon.brep.gate import worse
 from lithon.brep.loops import group
-from lithon.brep.openings import Opening, openings, samples
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle

@@ -7,10 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.brep.fits import simple_fit
+from lithon.brep.analysis.fits import simple_fit
 from lithon.brep.gate import kinds, worse
 from lithon.brep.rewrite import rewrite
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, new_uid
 from lithon.errors import Refusal, spot
 

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.openings import samples
 from lithon.brep.area import off_edge
 from lithon.brep.gate import kinds, worse
-from lithon.brep.openings import samples
 from lithon.brep.rewrite import rewrite
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.errors import Refusal, spot

@@ -14,9 +14,9 @@ from collections.abc import Callable
 import numpy as np
 
 from lithon.arrays import Floats, Ints
-from lithon.brep.domain import flat_domain
+from lithon.brep.tessellation.domain import flat_domain
+from lithon.brep.tessellation.triangulate import Tangled, triangulate
 from lithon.brep.topology import Coedge, Edge, Face
-from lithon.brep.triangulate import Tangled, triangulate
 from lithon.errors import Refusal, spot
 from lithon.mesh.quad_smoothing import smoothed, squareness
 from lithon.mesh.sizing import SizeField, SizeRules

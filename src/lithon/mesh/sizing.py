@@ -13,12 +13,12 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats, Ints
+from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
-from lithon.brep.sampling import spread
-from lithon.brep.tessellate import edge_points, face_mesh
-from lithon.brep.thickness import thickness
+from lithon.brep.tessellation.sampling import spread
+from lithon.brep.tessellation.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.trees import inside_lattice
 from lithon.brep.topology import Body, Edge, Face
-from lithon.brep.trees import inside_lattice
 from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.rounds import Cone

@@ -14,9 +14,9 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
-from lithon.brep.domain import Domain, flat_domain
+from lithon.brep.tessellation.domain import Domain, flat_domain
+from lithon.brep.tessellation.triangulate import Tangled, Triangulation, _legalise, legalise_in_space, triangulate
 from lithon.brep.topology import Body, Edge, Face, Vertex
-from lithon.brep.triangulate import Tangled, Triangulation, _legalise, legalise_in_space, triangulate
 from lithon.errors import Refusal, spot
 from lithon.geometry.rounds import ConeBand, Stereographic, TorusChart
 from lithon.geometry.surfaces import Cylinder, Plane

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from lithon.arrays import Floats, frozen
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, Loop, Vertex, backwards, vertex_at
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle, Line

@@ -10,8 +10,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal, get_args
 
+from lithon.brep.analysis.twins import on_twins
 from lithon.brep.topology import Body, Edge, Face, Model, Vertex
-from lithon.brep.twins import on_twins
 from lithon.errors import BadFile, Unresolved
 from lithon.operations.fingerprints import (
     Fingerprint,

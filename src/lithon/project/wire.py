@@ -20,7 +20,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.copies import Copy, arrived, number_of, origin_of
 from lithon.brep.topology import Body, Coedge, Edge, Face, Vertex, use_of
-from lithon.brep.travel import luggage, unpack
+from lithon.project.travel import luggage, unpack
 
 _PARTS = (Vertex, Edge, Face)
 _KINDS = (*_PARTS, Body)

@@ -15,14 +15,12 @@ from pathlib import Path
 from typing import Any
 
 from lithon.arrays import Floats
+from lithon.brep.analysis.symmetry import Symmetry, symmetry
 from lithon.brep.boxes import face_boxes
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.copies import root_of
-from lithon.brep.patches import Change, change
-from lithon.brep.symmetry import Symmetry, symmetry
-from lithon.brep.tessellate import divide_edges
+from lithon.brep.tessellation.patches import Change, change
+from lithon.brep.tessellation.tessellate import divide_edges
 from lithon.brep.topology import Face, Model
-from lithon.brep.travel import make_ready
 from lithon.brep.validate import flaws
 from lithon.errors import LithonError
 from lithon.geometry.frames import Frame
@@ -37,7 +35,9 @@ from lithon.progress import Progress
 from lithon.project.ledger import Entry, Ledger, Past, Source, replayed
 from lithon.project.opening import opened, revised
 from lithon.project.process import Started, start
+from lithon.project.travel import make_ready
 from lithon.project.wire import Parcel, Wire
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.survey.costs import Cost, costs
 from lithon.survey.features import features
 from lithon.survey.findings import Finding, findings

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.brep.build import Piece, Round, Section, face_toward, prism, raised, rectangle, rounded_top, sink
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Piece, Round, Section, face_toward, prism, raised, rectangle, rounded_top, sink
 from lithon.samples.outline import SPANDREL, SPANDREL_CENTRE, area, band, rounded
 
 Point2 = tuple[float, float]

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.brep.build import Round, face_toward, prism, raised, rectangle, sink
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Round, face_toward, prism, raised, rectangle, sink
 
 _CORNERS = 4.0 - np.pi  # a rounded rectangle of corner radius r lacks this times r squared
 

@@ -12,11 +12,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.arrays import Floats, Ints
-from lithon.brep.build import Round, face_toward, prism, rectangle, sink
 from lithon.brep.faceted import Triangles, bodies_of
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body, Model
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.samples.wounds import Wound
 
 

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.brep.build import Piece, prism
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Piece, prism
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.brep.build import Piece
+from lithon.samples.build import Piece
 
 #: Area of what a quarter circle of radius one leaves of its square, and how far its centroid lies from
 #: each side of the corner.

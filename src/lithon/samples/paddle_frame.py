@@ -8,9 +8,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from lithon.brep.build import Round, face_toward, prism, raised, rectangle, sink
 from lithon.brep.topology import Body, Model
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Round, face_toward, prism, raised, rectangle, sink
 
 
 @dataclass(frozen=True, slots=True)

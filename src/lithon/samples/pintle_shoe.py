@@ -10,10 +10,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.brep.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.brep.topology import Body, Model
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Cylinder
+from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.samples.wounds import (
     Wound,
     bore_disguised,

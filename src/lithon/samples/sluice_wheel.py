@@ -9,9 +9,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.brep.build import Piece, Round, face_toward, flanged, prism, raised, sink
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
+from lithon.samples.build import Piece, Round, face_toward, flanged, prism, raised, sink
 from lithon.samples.outline import area
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lithon.arrays import Floats, frozen
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid, vertex_at
 from lithon.geometry.curves import Line
 from lithon.geometry.frames import Frame

@@ -9,11 +9,11 @@ import numpy as np
 from lithon.arrays import Floats, Ints
 from lithon.brep.copies import copy_of, root_of
 from lithon.brep.measures import mass_properties
-from lithon.brep.sampling import spread_inside
 from lithon.brep.shells import closed
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.tessellation.sampling import spread_inside
+from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.trees import inside, tree_of, triangle_normals
 from lithon.brep.topology import Body, Face, Model
-from lithon.brep.trees import inside, tree_of, triangle_normals
 from lithon.survey.card import DROP, PART, Finding, share, xyz
 
 #: Gaps up to this many elements are worth a word.

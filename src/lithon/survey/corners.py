@@ -10,7 +10,7 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from lithon.arrays import Bools, Floats
-from lithon.brep.adjacency import adjacency, sides_of
+from lithon.brep.analysis.adjacency import adjacency, sides_of
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch
 from lithon.geometry.facets import Facets

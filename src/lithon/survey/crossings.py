@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.brep.crossings import self_intersections
+from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.topology import Body
 from lithon.survey.card import Finding, xyz
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from lithon.brep.adjacency import adjacency
-from lithon.brep.fits import simple_fit
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.fits import simple_fit
 from lithon.brep.shells import grouped
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Edge, Face
 from lithon.geometry.surfaces import Surface
 from lithon.survey.card import MERGE, REPLACE, Finding, xyz

@@ -16,12 +16,12 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import Adjacency, adjacency, as_before
+from lithon.brep.analysis.adjacency import Adjacency, adjacency, as_before
 from lithon.brep.charts import chart_of
 from lithon.brep.copies import Copied, Copy, copy_of, handle, handles, root_of
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_area, face_centroid
-from lithon.brep.tessellate import edge_points
+from lithon.brep.tessellation.tessellate import edge_points
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Loop
 from lithon.geometry.curves import Circle, Line
 from lithon.geometry.rounds import Cone, Sphere, Torus

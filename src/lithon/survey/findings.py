@@ -7,12 +7,12 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.measures import uses_volume
 from lithon.brep.shells import shells
-from lithon.brep.tessellate import body_mesh, face_mesh
-from lithon.brep.thickness import thickness
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal

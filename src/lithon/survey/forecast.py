@@ -13,9 +13,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.trees import inside_lattice
 from lithon.brep.topology import Body, Model
-from lithon.brep.trees import inside_lattice
 from lithon.mesh.sizing import SizeField, SizeRules, size_field
 
 #: Elements per cube and per square of the size: factors with a small worst error (9 %) over meshes of the

@@ -13,9 +13,9 @@ from lithon.arrays import Floats
 from lithon.brep.area import area_of, clamped
 from lithon.brep.measures import angle_between, face_area, volume
 from lithon.brep.shells import closed
-from lithon.brep.tessellate import body_mesh, edge_points, face_mesh
+from lithon.brep.tessellation.tessellate import body_mesh, edge_points, face_mesh
+from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Edge, Face, Model
-from lithon.brep.trees import tree_of
 from lithon.errors import Refusal
 from lithon.geometry.curves import Ellipse
 from lithon.geometry.rounds import Cone, Sphere, Torus

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.openings import openings, samples
 from lithon.brep.measures import face_area
-from lithon.brep.openings import openings, samples
 from lithon.brep.shells import closes, connected
+from lithon.brep.tessellation.trees import inside
 from lithon.brep.topology import Body, Face, FaceUse
-from lithon.brep.trees import inside
 from lithon.survey.card import CLOSE, DROP, SEW, Finding, xyz
 
 

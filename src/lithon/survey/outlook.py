@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.symmetry import Symmetry
+from lithon.brep.analysis.symmetry import Symmetry
 
 
 def smaller_parts(found: Symmetry, elements: int) -> list[tuple[str, int]]:

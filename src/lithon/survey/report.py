@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
+from lithon.brep.analysis.symmetry import symmetry
 from lithon.brep.boxes import box
 from lithon.brep.copies import root_of
 from lithon.brep.measures import mass_properties
-from lithon.brep.symmetry import symmetry
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal

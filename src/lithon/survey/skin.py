@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.openings import samples
 from lithon.brep.measures import face_area
-from lithon.brep.openings import samples
 from lithon.brep.shells import grouped
 from lithon.brep.topology import Body, Edge
 from lithon.brep.validate import Flaw

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from lithon.arrays import Floats
+from lithon.brep.analysis.twins import twins
 from lithon.brep.copies import root_of
 from lithon.brep.measures import known_moments, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Face, Model
-from lithon.brep.twins import twins
 from lithon.mesh.hexahedra import verdict
 from lithon.survey.features import Feature, features
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import adjacency
-from lithon.brep.thickness import Field, clearance, thickness
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.thickness import Field, clearance, thickness
 from lithon.brep.topology import Body, Face
 from lithon.survey.card import xyz
 

@@ -15,12 +15,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import Adjacency, adjacency
+from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.charts import chart_of
 from lithon.brep.gate import worse
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_width, volume
-from lithon.brep.tessellate import edge_points
+from lithon.brep.tessellation.tessellate import edge_points
 from lithon.brep.topology import Body, Coedge, Face, FaceUse, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.tolerance import MISS

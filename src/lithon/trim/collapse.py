@@ -10,9 +10,9 @@ from collections.abc import Collection, Iterable
 import numpy as np
 import scipy
 
-from lithon.brep.adjacency import Adjacency, adjacency
+from lithon.brep.analysis.adjacency import Adjacency, adjacency
+from lithon.brep.analysis.openings import samples
 from lithon.brep.area import off_edge
-from lithon.brep.openings import samples
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.errors import Refusal, spot
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import Adjacency
+from lithon.brep.analysis.adjacency import Adjacency
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve, Line

@@ -16,10 +16,10 @@ import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.copies import Copy, copy_of, origin_of, root_of
-from lithon.brep.sampling import spread_inside
-from lithon.brep.tessellate import body_mesh, face_mesh
+from lithon.brep.tessellation.sampling import spread_inside
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
+from lithon.brep.tessellation.trees import tree_of, triangle_normals
 from lithon.brep.topology import Body, Face, rough_box
-from lithon.brep.trees import tree_of, triangle_normals
 from lithon.geometry.balls import inscribed
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.surfaces import Plane

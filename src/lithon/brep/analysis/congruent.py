@@ -11,11 +11,11 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats
+from lithon.brep.analysis.twins import motion_between
 from lithon.brep.copies import copy_of, moved, root_of
 from lithon.brep.measures import face_centroid
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Edge, Model
-from lithon.brep.twins import motion_between
 from lithon.errors import Refusal
 from lithon.geometry.batch import CurveBatch
 from lithon.geometry.curves import Ellipse

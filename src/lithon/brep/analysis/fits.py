@@ -11,7 +11,7 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Face
 from lithon.geometry.cones import Cone
 from lithon.geometry.spheres import Sphere

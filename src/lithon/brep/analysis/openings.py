@@ -8,7 +8,7 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats
-from lithon.brep.adjacency import adjacency
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.area import off_edge
 from lithon.brep.shells import grouped
 from lithon.brep.topology import Body, Edge

@@ -16,9 +16,9 @@ import scipy
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.copies import Copy, copy_of, origin_of
-from lithon.brep.domain import Domain, flat_domain
+from lithon.brep.tessellation.domain import Domain, flat_domain
+from lithon.brep.tessellation.triangulate import Tangled, Triangulation, triangulate
 from lithon.brep.topology import Body, Edge, Face, Vertex
-from lithon.brep.triangulate import Tangled, Triangulation, triangulate
 from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch
 from lithon.geometry.curves import Ellipse, Line

@@ -15,9 +15,9 @@ from numba import njit
 from lithon.arrays import Floats, Ints
 from lithon.brep.area import area_of
 from lithon.brep.boxes import edge_boxes, face_boxes, meeting
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Body, Face
-from lithon.brep.trees import tree_of
 from lithon.errors import LithonError
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.crossing import onto_both

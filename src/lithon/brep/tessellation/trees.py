@@ -9,7 +9,7 @@ import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.copies import copy_of
-from lithon.brep.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.columns import windings

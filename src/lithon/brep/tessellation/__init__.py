@@ -1,0 +1,1 @@
+"""Faces rolled out and parted into triangles, and what is asked of triangles."""
