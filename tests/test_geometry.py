@@ -9,8 +9,8 @@ from lithon.arrays import unit
 from lithon.errors import Refusal
 from lithon.geometry.curves import Circle, Ellipse, Line
 from lithon.geometry.frames import Frame
-from lithon.geometry.meet import cross, meet
-from lithon.geometry.surfaces import Cylinder, Plane, midway
+from lithon.geometry.meet import cross, meet, midway
+from lithon.geometry.surfaces import Cylinder, Plane
 
 coordinate = st.floats(-50, 50, allow_nan=False)
 vector = st.tuples(coordinate, coordinate, coordinate)

@@ -175,7 +175,7 @@ def test_a_refused_part_names_both():
 
 def test_faces_turned_round_the_axis_keep_their_place():
     """What a sweep that starts on its own axis asks of angles divides by nothing."""
-    from lithon.mesh.sweep import Motion
+    from lithon.mesh.motion import Motion
 
     with np.errstate(all="raise"):
         motion = Motion(True, np.zeros(3), np.array([0.0, 0.0, 1.0]), np.pi)

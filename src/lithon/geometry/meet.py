@@ -346,3 +346,13 @@ def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Ints, side: Floats) 
         fa, fb = (side * surface.signed_distance(curve.point(x)) for x in (a, b))
         low, high = np.where(fa <= fb, low, a), np.where(fa <= fb, b, high)
     return np.asarray(0.5 * (low + high))
+
+
+def midway(a: Plane, b: Plane) -> Plane:
+    """The plane midway between two planes: parallel ones halve the gap, others the angle."""
+    n = b.frame.z if float(a.frame.z @ b.frame.z) > -1e-12 else -b.frame.z
+    if float(np.linalg.norm(np.cross(a.frame.z, n))) < 1e-9:
+        middle = a.frame.origin + 0.5 * float((b.frame.origin - a.frame.origin) @ a.frame.z) * a.frame.z
+        return Plane.of(middle, a.frame.z, a.frame.x)
+    line = meet(a, b)[0]
+    return Plane.of(frozen(line.point(np.zeros(1))[0]), a.frame.z + n)

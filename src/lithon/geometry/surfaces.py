@@ -11,7 +11,7 @@ from typing import Protocol
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats
 from lithon.geometry.charts import NOWHERE, Chart, Outlines
 from lithon.geometry.frames import Frame
 
@@ -193,15 +193,3 @@ class Cylinder:
         tilt = float(np.linalg.norm(np.cross(self.frame.z, other.frame.z)))
         away = self.frame.local(other.frame.origin)
         return tilt * reach <= tolerance and float(np.hypot(away[0], away[1])) <= tolerance
-
-
-def midway(a: Plane, b: Plane) -> Plane:
-    """The plane midway between two planes: parallel ones halve the gap, others the angle."""
-    from lithon.geometry.meet import meet
-
-    n = b.frame.z if float(a.frame.z @ b.frame.z) > -1e-12 else -b.frame.z
-    if float(np.linalg.norm(np.cross(a.frame.z, n))) < 1e-9:
-        middle = a.frame.origin + 0.5 * float((b.frame.origin - a.frame.origin) @ a.frame.z) * a.frame.z
-        return Plane.of(middle, a.frame.z, a.frame.x)
-    line = meet(a, b)[0]
-    return Plane.of(frozen(line.point(np.zeros(1))[0]), a.frame.z + n)

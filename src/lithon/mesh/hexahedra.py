@@ -14,10 +14,11 @@ from lithon.errors import Refusal, spot
 from lithon.mesh.around import carried_around
 from lithon.mesh.hexer import Hexer
 from lithon.mesh.mesh import Mesh
+from lithon.mesh.motion import Sweep
 from lithon.mesh.quads import facing, four_sided
 from lithon.mesh.quality import Quality
 from lithon.mesh.sizing import SizeRules
-from lithon.mesh.sweep import Sweep, sweep_of, sweeps_of
+from lithon.mesh.sweep import sweep_of, sweeps_of
 from lithon.mesh.turns import Sides, Turn, turn_of
 from lithon.mesh.walls import matched
 from lithon.progress import SILENT, Progress

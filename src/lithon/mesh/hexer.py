@@ -20,9 +20,9 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle, Line
 from lithon.mesh.cores import Cap
 from lithon.mesh.hexes import hex_volumes
+from lithon.mesh.motion import Sweep
 from lithon.mesh.quads import face_middle, facing, mapped, opposite, paved
 from lithon.mesh.sizing import SizeRules
-from lithon.mesh.sweep import Sweep
 from lithon.mesh.turns import Sides, Turn, zero_direction
 from lithon.mesh.walls import Walls, walls_of
 

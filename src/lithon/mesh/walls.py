@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy
@@ -18,10 +17,8 @@ from lithon.arrays import Floats
 from lithon.brep.area import area_of, clamped
 from lithon.brep.topology import Body, Coedge, Edge, Face, Model, Vertex, vertex_at
 from lithon.errors import Refusal, spot
+from lithon.mesh.motion import Sweep
 from lithon.mesh.quads import sides_of
-
-if TYPE_CHECKING:
-    from lithon.mesh.sweep import Sweep
 
 _SAME = 1e-5  # mm within which points are one, edges level or upright
 _MERGED = 1e-3  # share of a side within which two corners lie across from each other

@@ -15,7 +15,8 @@ from lithon.arrays import Floats, frozen, unit
 from lithon.brep.topology import Edge, Face, Model
 from lithon.errors import BadFile, Refusal
 from lithon.geometry.curves import Circle, Line
-from lithon.geometry.surfaces import Plane, Surface, midway
+from lithon.geometry.meet import midway
+from lithon.geometry.surfaces import Plane, Surface
 from lithon.operations.choices import Choice
 
 Triple = tuple[float, float, float]
