@@ -173,7 +173,7 @@ def test_a_copy_is_worked_on_like_any_body(seed):
 def test_what_is_hidden_is_not_marked_and_all_else_is():
     model = row_of(bracket(1).body, 3)
     every = [e for m in marks(model, "edges") for e in handles(m.edges)]
-    for hidden in (set(), {model.bodies[0].name}, {model.bodies[1].name}, {b.name for b in model.bodies}):
+    for hidden in (set(), {model.bodies[0]}, {model.bodies[1]}, set(model.bodies)):
         pic = scene.picture(model, hidden)
         lines = pic.marked(every, 0.0)
         assert lines.GetNumberOfLines() == len(pic.edges) == (3 - len(hidden)) * len(model.bodies[0].edges())

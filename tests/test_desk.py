@@ -110,7 +110,12 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     desk.open(tmp_path / "a.lithon")
     settled(desk, qtbot)
     assert work.ledger.position == steps + 1 and len(work.model.shared()) == 2
-    qtbot.keyClick(desk, key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert (work.ledger.settings.elements, work.ledger.settings.order) == (
+        "tet",
+        1,
+    )  # how it was meshed is known, though the mesh itself is not kept
+    for _ in range(2):  # that it was meshed, and the bond
+        qtbot.keyClick(desk, key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert not work.model.shared()
 
 

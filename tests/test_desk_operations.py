@@ -19,13 +19,14 @@ from lithon.project.ledger import Ledger, Source
 pytestmark = pytest.mark.usefixtures("display")
 
 
-def laid_out(desk, qtbot, model: Model, size: float = 4.0) -> None:
+def laid_out(desk, qtbot, model: Model, size: float = 4.0, surveyed: bool = True) -> None:
     """A model on the desk as if it had been read."""
     from lithon.operations.state import Settings
 
     desk.work.station = "Survey"
     desk.work._adopt(Ledger(Source("made.step", b""), Arrival(model, []), Settings(size)))
-    settled(desk, qtbot)
+    if surveyed:
+        settled(desk, qtbot)
     qtbot.wait(60)
 
 
@@ -119,7 +120,7 @@ def test_every_operation_goes_through_the_window_s_form(desk, qtbot):
     for example in EXAMPLES:
         state = start(example)
         operation = example.make(state.model, HERE)
-        laid_out(desk, qtbot, state.model, state.settings.size)
+        laid_out(desk, qtbot, state.model, state.settings.size, surveyed=False)
         expected = run(state, operation)
         desk.begin(rows()[example.name])
         form = desk.proposal.form
