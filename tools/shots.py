@@ -225,13 +225,11 @@ def the_sieve(camera: Camera) -> None:
     work = camera.desk.work
     opened(camera, "cast-anchor")
     lens(camera, "walls")
-    camera.shot("sieve-walls")
     lens(camera, "edges")
     plane = [f for f in work.model.faces() if f.surface.kind == "plane"]
     top = max(plane, key=lambda f: float(f.surface.frame.origin[2]))
     low = min(plane, key=lambda f: float(f.surface.frame.origin[2]))
     work.choose([top, low])
-    camera.shot("measure")
 
 
 def the_gudgeon_scan(camera: Camera) -> None:

@@ -165,7 +165,7 @@ class Desk(QMainWindow):
     def verbs(self, station: str) -> list[tuple[str, Callable[[], object], str, bool]]:
         """The buttons that a station offers: words with the key, what to call, tip, main."""
         out = []
-        for a in ACTIONS:
+        for a in sorted(ACTIONS, key=lambda a: not a.main):
             if a.station == station and a.enabled(self):
                 words = f"{a.title}  ({a.key})" if a.key else a.title
                 out.append((words, lambda a=a: self.run(a), a.tip, a.main))
