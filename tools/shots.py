@@ -162,7 +162,6 @@ def main() -> None:
     the_cast_anchor(camera)
     the_hinge_strap(camera)
     the_pintle_shoe(camera)
-    the_sieve(camera)
     the_gudgeon_scan(camera)
     the_twins(camera)
     desk.close()
@@ -219,17 +218,6 @@ def the_pintle_shoe(camera: Camera) -> None:
     desk.toggle_cut()
     camera.shot("hidden-sheet")
     desk.toggle_cut()
-
-
-def the_sieve(camera: Camera) -> None:
-    work = camera.desk.work
-    opened(camera, "cast-anchor")
-    lens(camera, "walls")
-    lens(camera, "edges")
-    plane = [f for f in work.model.faces() if f.surface.kind == "plane"]
-    top = max(plane, key=lambda f: float(f.surface.frame.origin[2]))
-    low = min(plane, key=lambda f: float(f.surface.frame.origin[2]))
-    work.choose([top, low])
 
 
 def the_gudgeon_scan(camera: Camera) -> None:
