@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from lithon.brep.topology import rough_box
 from lithon.carve.split import split
+from lithon.geometry.meet import midway
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
@@ -50,14 +53,29 @@ def cut_of(chosen: Chosen) -> Cut | None:
         return None
     if len(planes) == 2:
         a, b = planes
-        level = abs(float(a.surface.frame.z @ b.surface.frame.z)) > 1.0 - 1e-9
-        return Cut.midway(a, b) if level else None
+        one, two = a.surface, b.surface
+        if (
+            not (isinstance(one, Plane) and isinstance(two, Plane))
+            or abs(float(one.frame.z @ two.frame.z)) < 1.0 - 1e-9
+        ):
+            return None
+        return Cut.midway(a, b) if _passes(chosen, midway(one, two)) else None
     if len(chosen.faces) != 1:
         return None
     face = chosen.faces[0]
     if planes:
         return Cut.offset(face, -chosen.size)
     return Cut.surface(face) if face.surface.kind in ("cylinder", "cone", "sphere", "torus") else None
+
+
+def _passes(chosen: Chosen, plane: Plane) -> bool:
+    """Whether a plane comes between the corners of a body's box: bodies apart may have nothing midway."""
+    for body in chosen.model.bodies:
+        corners = np.stack(np.meshgrid(*rough_box([body]).T, indexing="ij"), axis=-1).reshape(-1, 3)
+        away = plane.signed_distance(corners)
+        if away.min() < -chosen.model.tolerance and away.max() > chosen.model.tolerance:
+            return True
+    return False
 
 
 def across(chosen: Chosen) -> Cut:
