@@ -13,6 +13,7 @@ from lithon.exchange.step_read import Arrival
 from lithon.operations.choices import Choice
 from lithon.operations.parameters import Things
 from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.operations.table import rows
 from lithon.project.ledger import Ledger, Source
 
@@ -192,3 +193,14 @@ def test_a_choice_by_hand_is_the_very_thing(desk, qtbot):
     desk.work.undo()
     assert desk.work.hidden == {model.bodies[0]} and desk.work.model is model
     assert np.isclose(total(desk), 125.0 + 125.0 + 75.0)
+
+
+def test_what_is_hidden_stays_so_and_nothing_else_with_it():
+    """A body that is hidden and cut: its pieces are hidden; another whose name begins like its own is not."""
+    from lithon.app.work import carried
+
+    before = Model.of([box(0, 0, 5, 5, 0, 5, "bolt"), box(9, 0, 14, 5, 0, 5, "bolt 2"), box(20, 0, 25, 5, 0, 5, "nut")])
+    after = run(State(before), do.carve("z = 2")).model
+    left = carried({before.bodies[0]}, before, after)
+    assert sorted(b.name for b in left) == ["bolt A", "bolt B"]
+    assert carried({before.bodies[2]}, before, before) == {before.bodies[2]}

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import gc
 import os
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -536,5 +537,7 @@ def carried(hidden: set[Body], before: Model, after: Model) -> set[Body]:
     fresh = [b for b in after.bodies if b not in old]
     for body in hidden - new:
         faces = set(body.made_faces())
-        out |= {b for b in fresh if not faces.isdisjoint(b.made_faces()) or b.name.startswith(body.name)}
+        # By the faces that stay; of what keeps none, by its own name or that of a piece of it.
+        piece = re.compile(re.escape(body.name) + r"( [A-Z]+)?")
+        out |= {b for b in fresh if not faces.isdisjoint(b.made_faces()) or piece.fullmatch(b.name)}
     return out

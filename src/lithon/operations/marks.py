@@ -17,7 +17,7 @@ from lithon.arrange.overlay import inner_point
 from lithon.arrays import Floats
 from lithon.brep.area import area_of, off_edge
 from lithon.brep.copies import copy_of, origin_of
-from lithon.brep.topology import Body, Edge, Face, Model, Vertex
+from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import LithonError
 from lithon.operations.choices import Entity
 
@@ -149,6 +149,3 @@ class _Heirs:
 def held(marks: Marks) -> set[Face]:
     """The faces that are held."""
     return {x for x in marks.all("hold") if isinstance(x, Face)}
-
-
-__all__ = ["Marks", "Sort", "Vertex", "held"]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -354,8 +353,3 @@ def _named(value: Choice, parameter: Things) -> str:
     return str(
         mark if isinstance(mark, str) else mark.get("name") or mark.get("kind") or mark.get("curve") or "a place"
     )
-
-
-def as_text(value: Any) -> str:
-    """Plain data in a line, for logs and tests."""
-    return json.dumps(value, ensure_ascii=False)

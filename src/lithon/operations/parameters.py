@@ -5,8 +5,7 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, ClassVar, Generic, Literal, TypeVar
 
 from lithon.brep.topology import Model
@@ -406,31 +405,3 @@ class Flag(Parameter[bool]):
 
     def schema(self) -> dict[str, Any]:
         return {"type": "boolean"}
-
-
-def optional(parameter: Number | Words, default: Any = None) -> Any:
-    """The same, and it may be left out."""
-    return replace(parameter, optional=True, default=default)
-
-
-__all__ = [
-    "About",
-    "Count",
-    "CutAt",
-    "Flag",
-    "Number",
-    "OneOf",
-    "Parameter",
-    "Sequence",
-    "Things",
-    "Words",
-    "angle",
-    "bodies",
-    "edges",
-    "faces",
-    "length",
-    "one_body",
-    "optional",
-    "solution",
-    "some_bodies",
-]  # fmt: skip
