@@ -10,7 +10,7 @@ from solids import bracket, motion
 import lithon
 from lithon import do
 from lithon.bond.share import bond
-from lithon.brep.analysis.congruent import same_at
+from lithon.brep.analysis.same import same_at
 from lithon.brep.analysis.twins import motion_between
 from lithon.brep.copies import moved
 from lithon.brep.measures import mass_properties

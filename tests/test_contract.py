@@ -1,5 +1,6 @@
 """What holds for every operation of the table, whoever wrote it: one suite over all examples."""
 
+import contextlib
 import json
 
 import jsonschema
@@ -143,24 +144,45 @@ def test_what_it_refuses_it_refuses_in_words(example):
 
 
 @every
-def test_stopped_midway_it_leaves_all_as_it_was(example):
+def test_stopped_midway_it_leaves_all_as_it_was(example, monkeypatch):
     expected = start(example)
     expected = look(run(expected, example.make(expected.model, HERE)))
-    stopped = 0
-    for turns in (0, 1, 4):
+    kind, asked = rows()[example.name].operation, []
+    do_it = kind.do
+    #: How often it is asked, once it is at work, whether it is to stop; after its last word the result is looked at.
+    working = [False]
+
+    def at_work(self, bench):
+        working[0] = True
+        made = do_it(self, bench)
+        asked.append("done")
+        return made
+
+    monkeypatch.setattr(kind, "do", at_work)
+
+    def run_until(turns):
         state = start(example)  # nothing is known of it
-        operation, faces, asked = example.make(state.model, HERE), state.model.faces(), [0]
+        operation, faces = example.make(state.model, HERE), state.model.faces()
+        working[0], asked[:] = False, []
 
-        def stop(asked=asked, turns=turns):
-            asked[0] += 1
-            return asked[0] > turns
+        def stop():
+            if working[0]:
+                asked.append("asked")
+            return asked.count("asked") > turns
 
-        try:
+        with contextlib.suppress(Cancelled):
             run(state, operation, Progress(None, stop))
-        except Cancelled:
-            stopped += 1
-        assert state.model.faces() == faces and look(run(state, operation)) == expected
-    assert stopped > 0
+        assert state.model.faces() == faces
+        return state, operation
+
+    run_until(10**9)
+    often = asked.index("done")  # that often within the operation itself
+    for turns in {0, often // 2, max(often - 1, 0)}:
+        state, operation = run_until(turns)
+        assert asked.count("asked") == turns + 1 and ("done" in asked) == (turns >= often)
+        assert look(run(state, operation)) == expected
+    if example.name in ("clear", "carve", "bond", "unite", "subtract", "intersect", "sew", "close", "mesh"):
+        assert often > 1, "it is asked while it is at work"
 
 
 @every

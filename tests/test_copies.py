@@ -12,7 +12,7 @@ import lithon
 from lithon import do
 from lithon.app import scene
 from lithon.bond.share import bond
-from lithon.brep.analysis.congruent import same_at
+from lithon.brep.analysis.same import same_at
 from lithon.brep.analysis.symmetry import symmetry
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.analysis.twins import motion_between, twins

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
-from weakref import WeakKeyDictionary
 
 import numpy as np
 import shapely
@@ -25,6 +24,7 @@ from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.facets import Facets
+from lithon.remembered import Remembered
 
 _BESIDE = ThreadPoolExecutor(1, "lithon-picking")
 # Lines come before faces by their own lift alone: more, and hidden edges show through when the eye is near.
@@ -141,16 +141,14 @@ class _Drawn:
         )
 
 
-_drawn: WeakKeyDictionary[Body, _Drawn] = WeakKeyDictionary()
+_drawn = Remembered[Body, _Drawn]("app/scene:drawn")
 
 
 def _drawing(body: Body) -> _Drawn:
     copy = copy_of(body)
     if copy is not None:
         return _drawing(copy.body).at(copy)
-    if body not in _drawn:
-        _drawn[body] = _made_drawing(body)
-    return _drawn[body]
+    return _drawn.of(body, _made_drawing)
 
 
 def _made_drawing(body: Body) -> _Drawn:
@@ -218,14 +216,12 @@ def picture(model: Model, hidden: set[Body]) -> Picture:
 
 
 #: What does not change: normals for shading as each body uses a face, and edges as closed runs.
-_shades: WeakKeyDictionary[FaceUse, Floats] = WeakKeyDictionary()
-_runs: WeakKeyDictionary[Edge, Floats] = WeakKeyDictionary()
+_shades = Remembered[FaceUse, Floats]("app/scene:shades")
+_runs = Remembered[Edge, Floats]("app/scene:runs")
 
 
 def _normals(use: FaceUse, mesh: FaceMesh) -> Floats:
-    if use not in _shades:
-        _shades[use] = _shaded(use, mesh)
-    return _shades[use]
+    return _shades.of(use, lambda use: _shaded(use, mesh))
 
 
 def _shaded(use: FaceUse, mesh: FaceMesh) -> Floats:
@@ -241,10 +237,12 @@ def _shaded(use: FaceUse, mesh: FaceMesh) -> Floats:
 
 
 def _closed(edge: Edge) -> Floats:
-    if edge not in _runs:
-        points = edge_points(edge)[1]
-        _runs[edge] = np.vstack([points, points[:1]]) if edge.ring else points
-    return _runs[edge]
+    return _runs.of(edge, _run)
+
+
+def _run(edge: Edge) -> Floats:
+    points = edge_points(edge)[1]
+    return np.vstack([points, points[:1]]) if edge.ring else points
 
 
 def cells(corners: Ints) -> vtkCellArray:

@@ -17,6 +17,7 @@ from lithon.brep.validate import check
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Line
 from lithon.geometry.meet import cross
+from lithon.progress import pulse
 
 Operation = Literal["union", "subtract", "intersect"]
 
@@ -69,6 +70,7 @@ def sides(own: Body, other: Body, made: Overlay, twins: set[Face], tolerance: fl
     pieces = [p for f in own.faces for p in made.fragments[f] if p not in twins]
     out: dict[Face, bool] = {}
     for alike in grouped(pieces, lambda piece: [e for e in piece.edges() if e not in made.common]):
+        pulse()
         out.update(dict.fromkeys(alike, holds(other, inner_point(alike[0]), tolerance)))
     return out
 

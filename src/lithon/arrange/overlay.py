@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from weakref import WeakKeyDictionary, ref
+from weakref import ref
 
 import numpy as np
 
@@ -25,6 +25,8 @@ from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Curve
 from lithon.geometry.meet import closed_form, cross, meet
 from lithon.geometry.surfaces import Surface
+from lithon.progress import pulse
+from lithon.remembered import Remembered
 
 
 @dataclass(slots=True)
@@ -78,7 +80,7 @@ def overlay(a: Body, b: Body, tolerance: float) -> Overlay:
 
 
 #: By the first body: the second, the tolerance, and what they made.
-_made: WeakKeyDictionary[Body, tuple[ref[Body], float, Overlay]] = WeakKeyDictionary()
+_made = Remembered[Body, tuple[ref[Body], float, Overlay]]("arrange/overlay:made")
 
 
 @dataclass(slots=True)
@@ -176,6 +178,7 @@ class _Arranger:
 
     def _edge_on_face(self, edge: Edge, face: Face) -> None:
         """Cut an edge where it meets a face, and the face's own edges where it meets those."""
+        pulse()
         samples = edge.curve.point(np.linspace(edge.t0, edge.t1, 7))
         if float(np.abs(face.surface.signed_distance(samples)).max()) <= self.near:
             return  # it lies in the surface: its meetings with the face's edges come from other faces
@@ -264,6 +267,7 @@ class _Arranger:
     # ---- cutting faces
 
     def _faces(self, f: Face, g: Face) -> None:
+        pulse()
         if f.surface is g.surface or f.surface.same_as(g.surface, self.near, area_of(f).reach):
             self._coincident(f, g)
             self._coincident(g, f)
@@ -356,6 +360,7 @@ class _Arranger:
     # ---- fragments
 
     def _fragments(self, face: Face) -> list[Face]:
+        pulse()
         added = self._without_dangling(face)
         changed = any(
             len(self.pieces[c.edge]) > 1 or self.pieces[c.edge][0].edge is not c.edge
@@ -435,16 +440,17 @@ def _beside_edges(face: Face) -> Floats:
     return face.surface.project(np.concatenate(out)) if out else np.zeros((0, 3))
 
 
-_sides: WeakKeyDictionary[Face, Ints] = WeakKeyDictionary()
+_sides = Remembered[Face, Ints]("arrange/overlay:sides")
 
 
 def _sides_of(face: Face) -> Ints:
     """The sides (k,2) of a face's triangles, each once."""
-    if face not in _sides:
-        t = face_mesh(face).triangles
-        sides = np.sort(np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1)
-        _sides[face] = np.unique(sides, axis=0)
-    return _sides[face]
+    return _sides.of(face, _found_sides)
+
+
+def _found_sides(face: Face) -> Ints:
+    t = face_mesh(face).triangles
+    return np.unique(np.sort(np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1), axis=0)
 
 
 def _passages(face: Face, surface: Surface) -> Floats:

@@ -3,8 +3,6 @@ one, by the outline's polygon elsewhere."""
 
 from __future__ import annotations
 
-from weakref import WeakKeyDictionary
-
 import numpy as np
 import shapely
 
@@ -15,6 +13,7 @@ from lithon.brep.tessellation.domain import Domain, flat_domain
 from lithon.brep.tessellation.tessellate import edge_points, face_mesh
 from lithon.brep.topology import Coedge, Edge, Face
 from lithon.geometry.batch import CurveBatch
+from lithon.remembered import Remembered
 
 #: Distances from points to boxes of edges found in one go.
 _MOST = 1_000_000
@@ -113,13 +112,9 @@ class Area:
         return np.where(best <= tolerance, 0, answer)
 
 
-_areas: WeakKeyDictionary[Face, Area] = WeakKeyDictionary()
+_areas = Remembered[Face, Area]("brep/area:areas")
 
 
 def area_of(face: Face) -> Area:
     """The prepared inside of a face; cached."""
-    made = _areas.get(face)
-    if made is None:
-        made = Area(face)
-        _areas[face] = made
-    return made
+    return _areas.of(face, Area)

@@ -6,7 +6,6 @@ Boxes are arrays (n,2,3): the lower corner, then the upper.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -14,9 +13,10 @@ from lithon.arrays import Floats, Ints
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Edge, Face
 from lithon.geometry.batch import CurveBatch
+from lithon.remembered import Remembered
 
-_edges: WeakKeyDictionary[Edge, Floats] = WeakKeyDictionary()
-_faces: WeakKeyDictionary[Face, Floats] = WeakKeyDictionary()
+_edges = Remembered[Edge, Floats]("brep/boxes:edges")
+_faces = Remembered[Face, Floats]("brep/boxes:faces")
 
 #: Pairs of boxes looked at in one go.
 _CHUNK = 4_000_000

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -17,9 +16,10 @@ from lithon.geometry.rounds import Sphere, Torus
 from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import Revolution
+from lithon.remembered import Remembered
 
-_charts: WeakKeyDictionary[Face, Chart] = WeakKeyDictionary()
-_parts: WeakKeyDictionary[Face, tuple[Face, ...]] = WeakKeyDictionary()
+_charts = Remembered[Face, Chart]("brep/charts:charts")
+_parts = Remembered[Face, tuple[Face, ...]]("brep/charts:parts")
 
 
 def outline(loop: Loop) -> Floats:
@@ -46,11 +46,7 @@ def chart_for(surface: Surface, loops: Iterable[Loop], along: bool) -> Chart:
 
 def chart_of(face: Face) -> Chart:
     """The chart of a face; cached."""
-    made = _charts.get(face)
-    if made is None:
-        made = chart_for(face.surface, face.loops, face.along)
-        _charts[face] = made
-    return made
+    return _charts.of(face, lambda face: chart_for(face.surface, face.loops, face.along))
 
 
 def parts_of(face: Face) -> tuple[Face, ...]:
@@ -59,11 +55,12 @@ def parts_of(face: Face) -> tuple[Face, ...]:
     s = face.surface
     if face.loops and not (isinstance(s, Torus) and s.major > s.minor):
         return (face,)
-    made = _parts.get(face)
-    if made is None:
-        made = _halves(face) if not face.loops else _bands(face, s) if isinstance(s, Torus) else (face,)
-        _parts[face] = made
-    return made
+    return _parts.of(face, _parted)
+
+
+def _parted(face: Face) -> tuple[Face, ...]:
+    s = face.surface
+    return _halves(face) if not face.loops else _bands(face, s) if isinstance(s, Torus) else (face,)
 
 
 def _halves(face: Face) -> tuple[Face, ...]:

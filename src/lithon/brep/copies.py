@@ -9,13 +9,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any, TypeVar, overload
-from weakref import WeakKeyDictionary, WeakValueDictionary
+from weakref import WeakValueDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats, frozen
 from lithon.brep.topology import Body, Coedge, Edge, Elsewhere, Face, FaceUse, Vertex, backwards, new_uid, use_of
 from lithon.errors import Refusal
+from lithon.remembered import Remembered
 
 Entity = TypeVar("Entity", bound=Vertex | Edge | Face)
 
@@ -167,7 +168,7 @@ def rim(face: Handle) -> list[Handle]:
 
 #: By uid, so that one which arrives from another process is the one that is here already.
 _copies: WeakValueDictionary[int, Copy] = WeakValueDictionary()
-_numbers: WeakKeyDictionary[Body, tuple[list[Any], dict[Any, int]]] = WeakKeyDictionary()
+_numbers = Remembered[Body, tuple[list[Any], dict[Any, int]]]("brep/copies:numbers")
 
 
 def _numbered(body: Body) -> tuple[list[Any], dict[Any, int]]:

@@ -10,13 +10,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats, Ints, frozen, gauss
 from lithon.brep.charts import chart_of, outline, parts_of
-from lithon.brep.copies import copy_of, origin_of
+from lithon.brep.copies import Copy, copy_of, origin_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.charts import Chart
@@ -28,6 +27,7 @@ from lithon.geometry.rounds import Cone, PolarCone, PolarSphere, Sphere
 from lithon.geometry.splines import BSplineCurve, SplineChart
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import SweptChart
+from lithon.remembered import Remembered
 
 _NODES, _WEIGHTS = gauss(10)
 #: Straight from a foot to an edge the integrands are cubics: two nodes are exact.
@@ -44,8 +44,8 @@ class MassProperties:
     inertia: Floats
 
 
-_moments: WeakKeyDictionary[Face, Floats] = WeakKeyDictionary()
-_edge_parts: WeakKeyDictionary[Edge, list[tuple[Surface, Floats]]] = WeakKeyDictionary()
+_moments = Remembered[Face, Floats]("brep/measures:moments")
+_edge_parts = Remembered[Edge, list[tuple[Surface, Floats]]]("brep/measures:edge_parts")
 
 
 def _integrands(points: Floats, normals: Floats) -> Floats:
@@ -274,7 +274,7 @@ def _smooth_cuts(edge: Edge, least: int) -> Floats:
     return _by_speed(edge, cuts) if isinstance(edge.curve, Crossing) else cuts
 
 
-_speed_cuts: WeakKeyDictionary[Edge, Floats] = WeakKeyDictionary()
+_speed_cuts = Remembered[Edge, Floats]("brep/measures:speed_cuts")
 
 
 def _by_speed(edge: Edge, cuts: Floats) -> Floats:
@@ -349,20 +349,19 @@ def uses_volume(uses: tuple[FaceUse, ...] | list[FaceUse]) -> float:
     return float(sum(_face_moments(u.face)[4] * (1.0 if u.forward else -1.0) for u in uses))
 
 
-_masses: WeakKeyDictionary[Body, MassProperties] = WeakKeyDictionary()
+_masses = Remembered[Body, MassProperties]("brep/measures:masses")
 
 
 def mass_properties(body: Body) -> MassProperties:
-    if body not in _masses:
-        _masses[body] = _mass_properties(body)
-    return _masses[body]
+    return _masses.over(body, copy_of, _mass_properties, _moved_mass)
+
+
+def _moved_mass(copy: Copy, there: MassProperties) -> MassProperties:
+    turn = copy.motion[:3, :3]
+    return MassProperties(there.volume, there.area, copy.points(there.centroid), turn @ there.inertia @ turn.T)
 
 
 def _mass_properties(body: Body) -> MassProperties:
-    copy = copy_of(body)
-    if copy is not None:
-        there, turn = mass_properties(copy.body), copy.motion[:3, :3]
-        return MassProperties(there.volume, there.area, copy.points(there.centroid), turn @ there.inertia @ turn.T)
     prepare(body.faces)
     own = np.array([_face_moments(use.face) for use in body.uses]).reshape(-1, 14)
     signs = np.array([1.0 if use.forward else -1.0 for use in body.uses])

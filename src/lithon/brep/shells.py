@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Sequence
 from typing import TypeVar
-from weakref import WeakKeyDictionary
 
 from lithon.brep.boxes import box
 from lithon.brep.copies import root_of
 from lithon.brep.measures import uses_volume
 from lithon.brep.topology import Body, Edge, FaceUse
+from lithon.remembered import Remembered
 
 T = TypeVar("T")
 
@@ -64,18 +64,19 @@ def shells(body: Body) -> list[list[FaceUse]]:
 
 def closed(body: Body) -> bool:
     """Whether every edge is used as often one way as the other."""
-    body = root_of(body)
-    if body not in _closed:
-        count: Counter[Edge] = Counter()
-        for use in body.uses:
-            for loop in use.face.loops:
-                for c in loop:
-                    count[c.edge] += 1 if c.forward == use.forward else -1
-        _closed[body] = not any(count.values())
-    return _closed[body]
+    return _closed.of(root_of(body), _is_closed)
 
 
-_closed: WeakKeyDictionary[Body, bool] = WeakKeyDictionary()
+def _is_closed(body: Body) -> bool:
+    count: Counter[Edge] = Counter()
+    for use in body.uses:
+        for loop in use.face.loops:
+            for c in loop:
+                count[c.edge] += 1 if c.forward == use.forward else -1
+    return not any(count.values())
+
+
+_closed = Remembered[Body, bool]("brep/shells:closed")
 
 
 def closes(uses: Sequence[FaceUse]) -> bool:

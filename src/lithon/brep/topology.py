@@ -19,7 +19,7 @@ from abc import abstractmethod
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from weakref import WeakKeyDictionary, WeakValueDictionary
+from weakref import WeakValueDictionary
 
 import numpy as np
 
@@ -29,6 +29,7 @@ from lithon.geometry.curves import Curve
 from lithon.geometry.facets import Facets
 from lithon.geometry.surfaces import Surface
 from lithon.geometry.tolerance import resolution
+from lithon.remembered import Remembered
 
 
 def new_uid() -> int:
@@ -142,7 +143,7 @@ class Face:
         return _plugs.setdefault(self, tuple(made))
 
 
-_plugs: WeakKeyDictionary[Face, tuple[Face, ...]] = WeakKeyDictionary()
+_plugs = Remembered[Face, tuple[Face, ...]]("brep/topology:plugs")
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -234,7 +235,7 @@ class Body:
         return next((use for use in self.uses if use.face is face), None)
 
 
-_edges_of: WeakKeyDictionary[Body, tuple[Edge, ...]] = WeakKeyDictionary()
+_edges_of = Remembered[Body, tuple[Edge, ...]]("brep/topology:edges_of")
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -286,8 +287,8 @@ def rough_box(bodies: Iterable[Body]) -> Floats:
     return np.stack([np.min(boxes, axis=0)[0], np.max(boxes, axis=0)[1]]) if boxes else np.zeros((2, 3))
 
 
-_boxes: WeakKeyDictionary[Body, Floats] = WeakKeyDictionary()
-_samples: WeakKeyDictionary[Body, Floats] = WeakKeyDictionary()
+_boxes = Remembered[Body, Floats]("brep/topology:boxes")
+_samples = Remembered[Body, Floats]("brep/topology:samples")
 
 
 def _body_box(body: Body) -> Floats:

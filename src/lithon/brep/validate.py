@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any, TypeVar
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -19,6 +18,8 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch, RollBatch, spread
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.geometry.tolerance import MISS
+from lithon.progress import pulse
+from lithon.remembered import Remembered
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,12 +136,12 @@ def _stand_off(faces: Iterable[Face]) -> dict[Face, tuple[float, Edge, Floats]]:
     return out
 
 
-_sound_edges: WeakKeyDictionary[Edge, float] = WeakKeyDictionary()
+_sound_edges = Remembered[Edge, float]("brep/validate:sound_edges")
 
 T = TypeVar("T", Edge, Face)
 
 
-def _sound(known: WeakKeyDictionary[T, float], entity: T, tolerance: float) -> bool:
+def _sound(known: Remembered[T, float], entity: T, tolerance: float) -> bool:
     """Whether a face or edge was once found sound, or what it is a copy of."""
     if known.get(entity, -1.0) != tolerance and (origin := origin_of(entity)) is not None:
         entity = origin[1]
@@ -166,7 +167,7 @@ def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
     return out
 
 
-_sound_faces: WeakKeyDictionary[Face, float] = WeakKeyDictionary()
+_sound_faces = Remembered[Face, float]("brep/validate:sound_faces")
 
 
 _Off = dict[Face, tuple[float, Edge, Floats]]
@@ -187,6 +188,7 @@ def _face_flaws(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
 
 
 def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
+    pulse()
     if face in off and off[face][0] > MISS * tolerance:
         most, edge, place = off[face]
         return [Flaw("gap", f"an edge stands {most:.2g} mm off its face", _tuple(place), edge)]

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.analysis.congruent import folded
+from lithon.brep.analysis.same import folded
 from lithon.brep.copies import moved
 from lithon.brep.proto import ProtoEdge, ProtoFaces
 from lithon.brep.sewing import righted, sew, turned_alike

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from lithon.brep.analysis.congruent import folded
+from lithon.brep.analysis.same import folded
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.topology import Model
 from lithon.errors import BadFile

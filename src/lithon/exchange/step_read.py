@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.analysis.congruent import folded
+from lithon.brep.analysis.same import folded
 from lithon.brep.copies import copy_of, moved, root_of
 from lithon.brep.faceted import bodies_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model, new_uid

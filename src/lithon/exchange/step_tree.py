@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.analysis.congruent import same_at
+from lithon.brep.analysis.same import same_at
 from lithon.brep.topology import Body, Model
 from lithon.exchange.part21 import encode
 from lithon.geometry.frames import Frame

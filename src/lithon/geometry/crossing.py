@@ -30,6 +30,7 @@ _ALL = 6000
 
 def onto_both(a: Surface, b: Surface, points: Floats, rounds: int = 30) -> tuple[Floats, Floats]:
     """Points (n,3) moved by least-norm Newton steps onto both surfaces, and how far off (n,) they end."""
+    pulse()
     p = np.array(points, dtype=float)
     before = np.inf
     for _ in range(rounds):

@@ -204,6 +204,7 @@ def _parallel_cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curv
 
 def cross(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float = 1e-7) -> Floats:
     """Parameters (n,) in [t0, t1], sorted, where a curve meets a surface that does not hold it."""
+    pulse()
     found = None
     if isinstance(curve, Line):
         found = _line_roots(curve, surface, t0, t1, tolerance)

@@ -18,6 +18,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle
 from lithon.geometry.rounds import Cone
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.progress import pulse
 
 
 def openings_beside(body: Body, faces: Sequence[Face]) -> list[Opening]:
@@ -54,6 +55,7 @@ def _open_edges(body: Body) -> dict[Edge, Coedge]:
 def _closed_one(body: Body, opening: Opening, tolerance: float) -> Body:
     free = _open_edges(body)
     for surface in _candidates(body, opening, free, tolerance):
+        pulse()
         near = [
             c for c in free.values() if float(np.abs(surface.signed_distance(samples(c.edge))).max()) < 10.0 * tolerance
         ]

@@ -13,13 +13,14 @@ from lithon.brep.rewrite import rewrite
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, new_uid
 from lithon.errors import Refusal, spot
+from lithon.progress import pulse
 
 _SIMPLE = ("plane", "cylinder", "cone", "sphere", "torus")
 #: Times the tolerance that a surface may be off.
 _NEAR = 50.0
 
 
-def unmasked(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body, float]:
+def replaced(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body, float]:
     """The body with the chosen faces on the simple surfaces that they are, and the largest deviation (mm).
 
     Edges stay. Raises Refusal where a face is no simple surface.
@@ -27,6 +28,7 @@ def unmasked(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body,
     made: dict[Face, tuple[Face, bool]] = {}
     most = 0.0
     for face in faces:
+        pulse()
         if face.surface.kind in _SIMPLE:
             raise Refusal(f"a {face.surface.kind} face is as simple as can be", where=spot(face_mesh(face).points[0]),
                           remedy="choose free-form faces", entities=(face,))  # fmt: skip

@@ -14,6 +14,7 @@ from lithon.brep.rewrite import rewrite
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.errors import Refusal, spot
 from lithon.mend.close import openings_beside
+from lithon.progress import pulse
 
 
 def sewn(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body, float]:
@@ -30,6 +31,7 @@ def sewn(body: Body, faces: Sequence[Face], tolerance: float) -> tuple[Body, flo
     vertices: dict[Vertex, Vertex] = {}
     moved = 0.0
     for gap in gaps:
+        pulse()
         left = list(gap.edges)
         while left:
             a = left.pop()

@@ -6,8 +6,6 @@ every other face is a wall which that motion slides along itself.
 
 from __future__ import annotations
 
-from weakref import WeakKeyDictionary
-
 import numpy as np
 
 from lithon.arrays import Floats
@@ -20,6 +18,7 @@ from lithon.geometry.swept import Extrusion
 from lithon.mesh.motion import Motion, Sweep
 from lithon.mesh.quads import face_middle, four_sided
 from lithon.mesh.walls import is_wall
+from lithon.remembered import Remembered
 
 
 def sweep_of(body: Body, way: Floats | None = None) -> Sweep:
@@ -36,12 +35,10 @@ def sweep_of(body: Body, way: Floats | None = None) -> Sweep:
 
 def sweeps_of(body: Body) -> list[Sweep]:
     """All ways to sweep a body, one at least. Raises Refusal naming the face that stands in the way."""
-    if body not in _sweeps:
-        _sweeps[body] = _found(body)
-    return _sweeps[body]
+    return _sweeps.of(body, _found)
 
 
-_sweeps: WeakKeyDictionary[Body, list[Sweep]] = WeakKeyDictionary()
+_sweeps = Remembered[Body, list[Sweep]]("mesh/sweep:sweeps")
 
 
 def _found(body: Body) -> list[Sweep]:

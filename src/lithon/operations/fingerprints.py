@@ -10,16 +10,16 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.copies import copy_of, root_of
+from lithon.brep.copies import Copy, copy_of, root_of
 from lithon.brep.measures import face_area, face_centroid, prepare, volume
 from lithon.brep.topology import Body, Edge, Face, Model, Vertex, rough_box
 from lithon.errors import BadFile, Unresolved, spot
 from lithon.geometry.surfaces import Cylinder
+from lithon.remembered import Remembered
 
 Fingerprint = dict[str, Any]
 
@@ -66,21 +66,22 @@ class _Marks:
 
     @staticmethod
     def of(body: Body) -> _Marks:
-        copy = copy_of(body)
-        if body not in _known and copy is not None:
-            there = _Marks.of(copy.body)
-            _known[body] = replace(there, places=copy.points(there.places), directions=copy.ways(there.directions))
-        if body not in _known:
-            prepare(body.faces)
-            faces = body.faces
-            _known[body] = _Marks(
-                np.array([f.surface.kind for f in faces]),
-                np.array([f.surface.radius if isinstance(f.surface, Cylinder) else np.nan for f in faces]),
-                np.array([face_area(f) for f in faces]),
-                np.array([face_centroid(f) for f in faces]).reshape(-1, 3),
-                np.array([f.surface.frame.z for f in faces]).reshape(-1, 3),
-            )
-        return _known[body]
+        return _known.over(body, copy_of, _Marks._found, lambda copy, there: there._moved(copy))
+
+    @staticmethod
+    def _found(body: Body) -> _Marks:
+        prepare(body.faces)
+        faces = body.faces
+        return _Marks(
+            np.array([f.surface.kind for f in faces]),
+            np.array([f.surface.radius if isinstance(f.surface, Cylinder) else np.nan for f in faces]),
+            np.array([face_area(f) for f in faces]),
+            np.array([face_centroid(f) for f in faces]).reshape(-1, 3),
+            np.array([f.surface.frame.z for f in faces]).reshape(-1, 3),
+        )
+
+    def _moved(self, copy: Copy) -> _Marks:
+        return replace(self, places=copy.points(self.places), directions=copy.ways(self.directions))
 
     def away(self, kind: str, radius: float, area: float, place: Floats, direction: Floats) -> Floats:
         """How far (mm) each face of the same kind, radius, direction and about the same area lies; others inf."""
@@ -91,7 +92,7 @@ class _Marks:
         return np.where(like, np.linalg.norm(self.places - place, axis=1), np.inf)
 
 
-_known: WeakKeyDictionary[Body, _Marks] = WeakKeyDictionary()
+_known = Remembered[Body, _Marks]("operations/fingerprints:known")
 
 
 #: Things nearer than this (mm) to what a mark says are all that it says; marks are written to a millionth.

@@ -99,4 +99,4 @@ def _gated(before: Model, made: Made, operation: Operation) -> None:
     gone = [body for body in before.bodies if body not in set(made.model.bodies)]
     for body in made.model.bodies:
         if body not in old:
-            refuse_worse(body, gone, made.model.tolerance, through=False)
+            refuse_worse(body, gone, made.model.tolerance)

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch
 from lithon.geometry.facets import Facets
 from lithon.geometry.tolerance import SMOOTH
+from lithon.remembered import Remembered
 from lithon.survey.card import CLEAR, Finding, Severity, share, xyz
 
 #: A corner of a face or an edge of the solid sharper than this (degrees) shows in the elements.
@@ -38,7 +38,7 @@ class Turn:
 
 
 #: What is known of each edge: between which uses, and the angles, `convex` and points of its `Turn`.
-_turned: WeakKeyDictionary[Edge, tuple[object, Floats, Bools, Floats]] = WeakKeyDictionary()
+_turned = Remembered[Edge, tuple[object, Floats, Bools, Floats]]("survey/corners:turned")
 
 
 def turns(body: Body) -> list[Turn]:
@@ -153,21 +153,25 @@ def _corners(body: Body, every: list[Turn], size: float, known: set[Face]) -> li
     return out
 
 
-_sharps: WeakKeyDictionary[Face, tuple[tuple[int, int, float], ...]] = WeakKeyDictionary()
+_sharps = Remembered[Face, tuple[tuple[int, int, float], ...]]("survey/corners:sharps")
 
 
 def _sharp(face: Face) -> list[tuple[Coedge, Coedge, float]]:
     """The corners of a face sharper than `SHARP`: both coedges and the angle (degrees); cached."""
-    if face not in _sharps:
-        _sharps[face] = tuple(
-            (n, k, angle)
-            for n, loop in enumerate(face.loops)
-            for k, a in enumerate(loop)
-            if a.edge is not (b := loop[(k + 1) % len(loop)]).edge
-            and a.last is not None
-            and (angle := _corner_angle(face, a, b)) <= SHARP
-        )
-    return [(loop[k], loop[(k + 1) % len(loop)], angle) for n, k, angle in _sharps[face] for loop in (face.loops[n],)]
+    found = _sharps.of(face, _sharp_places)
+    return [(loop[k], loop[(k + 1) % len(loop)], angle) for n, k, angle in found for loop in (face.loops[n],)]
+
+
+def _sharp_places(face: Face) -> tuple[tuple[int, int, float], ...]:
+    """The loop, the place in it and the angle of each sharp corner."""
+    return tuple(
+        (n, k, angle)
+        for n, loop in enumerate(face.loops)
+        for k, a in enumerate(loop)
+        if a.edge is not (b := loop[(k + 1) % len(loop)]).edge
+        and a.last is not None
+        and (angle := _corner_angle(face, a, b)) <= SHARP
+    )
 
 
 def _corner_angle(face: Face, a: Coedge, b: Coedge) -> float:

@@ -11,7 +11,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Literal
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -27,6 +26,7 @@ from lithon.geometry.curves import Circle, Line
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.tolerance import SMOOTH
+from lithon.remembered import Remembered
 
 Kind = Literal["hole", "fillet", "chamfer", "pocket", "boss"]
 
@@ -57,23 +57,20 @@ class Feature:
         return f"{self.kind}, {self.size:.4g} mm wide, {self.depth:.4g} mm {deep}"
 
 
-_features: WeakKeyDictionary[Body, tuple[Feature, ...]] = WeakKeyDictionary()
+_features = Remembered[Body, tuple[Feature, ...]]("survey/features:features")
 
 
 def features(body: Body) -> tuple[Feature, ...]:
     """All features of a body, each face in at most one of hole and fillet; cached."""
-    hit = _features.get(body)
-    copy = copy_of(body)
-    if hit is None and copy is not None:
-        hit = _features[body] = tuple(_carried(f, body, copy) for f in features(copy.body))
-    elif hit is None:
-        adj = adjacency(body)
-        adj.all_angles()
-        holes = _holes(adj)
-        taken = {f for h in holes for f in h.faces}
-        hit = (*holes, *_blends(adj, taken), *_islands(adj, taken))
-        _features[body] = hit
-    return hit
+    return _features.over(body, copy_of, _found, lambda copy, there: tuple(_carried(f, body, copy) for f in there))
+
+
+def _found(body: Body) -> tuple[Feature, ...]:
+    adj = adjacency(body)
+    adj.all_angles()
+    holes = _holes(adj)
+    taken = {f for h in holes for f in h.faces}
+    return (*holes, *_blends(adj, taken), *_islands(adj, taken))
 
 
 def known_features(body: Body) -> tuple[Feature, ...] | None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from typing import Any
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -16,11 +15,12 @@ from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
+from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
 from lithon.survey.card import CLEAR, DROP, Finding, Severity, share, xyz
 from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
-from lithon.survey.disguised import disguise_cards
+from lithon.survey.disguises import disguise_cards
 from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 from lithon.survey.skin import skin_cards
@@ -217,18 +217,20 @@ def wall_beside(hole: Feature) -> float | None:
     return least if np.isfinite(least) else None
 
 
-_behind: WeakKeyDictionary[Body, dict[Face, float]] = WeakKeyDictionary()
+_behind = Remembered[Body, dict[Face, float]]("survey/findings:behind")
 
 
 def _walls_behind(body: Body) -> dict[Face, float]:
     """The thinnest wall (mm) behind each face, up to another face that looks the other way; infinite without one."""
-    if body not in _behind:
-        _, wall, own, far, facing = thickness(body)
-        rows = (own != far) & (facing < -0.5)
-        least = np.full(len(body.uses), np.inf)
-        np.minimum.at(least, own[rows], wall[rows])
-        _behind[body] = {use.face: float(x) for use, x in zip(body.uses, least, strict=True)}
-    return _behind[body]
+    return _behind.of(body, _least_walls)
+
+
+def _least_walls(body: Body) -> dict[Face, float]:
+    _, wall, own, far, facing = thickness(body)
+    rows = (own != far) & (facing < -0.5)
+    least = np.full(len(body.uses), np.inf)
+    np.minimum.at(least, own[rows], wall[rows])
+    return {use.face: float(x) for use, x in zip(body.uses, least, strict=True)}
 
 
 def _thin_walls(body: Body, size: float) -> list[Finding]:

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from dataclasses import fields
 from functools import cached_property
 from typing import Literal, TypeVar
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -17,6 +16,7 @@ from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.tolerance import SMOOTH
+from lithon.remembered import Remembered
 
 Turn = Literal["convex", "concave", "smooth"]
 
@@ -146,7 +146,7 @@ _NUMBERS: dict[type, tuple[str, ...]] = {
 
 
 #: For each edge the uses that were asked about, and the angle between them.
-_angles: WeakKeyDictionary[Edge, tuple[tuple[tuple[int, bool, bool], ...], float]] = WeakKeyDictionary()
+_angles = Remembered[Edge, tuple[tuple[tuple[int, bool, bool], ...], float]]("brep/analysis/adjacency:angles")
 
 
 def sides_of(uses: list[tuple[FaceUse, Coedge]]) -> tuple[tuple[int, bool, bool], ...]:

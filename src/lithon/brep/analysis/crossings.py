@@ -7,7 +7,6 @@ only near them, a pair counts where a point on both true surfaces lies within bo
 from __future__ import annotations
 
 from collections import Counter
-from weakref import WeakKeyDictionary
 
 import numpy as np
 from numba import njit
@@ -22,11 +21,12 @@ from lithon.errors import LithonError
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.crossing import onto_both
 from lithon.geometry.facets import Facets
+from lithon.remembered import Remembered
 
 _Cut = tuple[Face, Face, Floats]
-_found: WeakKeyDictionary[Body, list[_Cut]] = WeakKeyDictionary()
+_found = Remembered[Body, list[_Cut]]("brep/analysis/crossings:found")
 #: Bodies looked at, by face: what was found between two faces of one body holds in every other that has both.
-_seen_with: WeakKeyDictionary[Face, set[int]] = WeakKeyDictionary()
+_seen_with = Remembered[Face, set[int]]("brep/analysis/crossings:seen_with")
 _seen: dict[int, list[_Cut]] = {}
 
 

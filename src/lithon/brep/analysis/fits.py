@@ -6,8 +6,6 @@ Fits by least squares: plane and sphere in closed form, cylinder and cone throug
 
 from __future__ import annotations
 
-from weakref import WeakKeyDictionary
-
 import numpy as np
 
 from lithon.arrays import Floats
@@ -16,21 +14,22 @@ from lithon.brep.topology import Face
 from lithon.geometry.cones import Cone
 from lithon.geometry.spheres import Sphere
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.remembered import Remembered
 
-_fits: WeakKeyDictionary[Face, tuple[Surface | None, float]] = WeakKeyDictionary()
+_fits = Remembered[Face, tuple[Surface | None, float]]("brep/analysis/fits:fits")
 
 
 def simple_fit(face: Face) -> tuple[Surface | None, float]:
     """The simple surface that comes nearest to a free-form face, and its largest deviation (mm); cached."""
-    hit = _fits.get(face)
-    if hit is None:
-        mesh = face_mesh(face)
-        corners = mesh.points[mesh.triangles]
-        inner = face.surface.project(corners.mean(axis=1)[:400])
-        points = np.concatenate([mesh.points[:400], inner])
-        hit = nearest_simple(points, face.surface.normal(points))
-        _fits[face] = hit
-    return hit
+    return _fits.of(face, _fitted)
+
+
+def _fitted(face: Face) -> tuple[Surface | None, float]:
+    mesh = face_mesh(face)
+    corners = mesh.points[mesh.triangles]
+    inner = face.surface.project(corners.mean(axis=1)[:400])
+    points = np.concatenate([mesh.points[:400], inner])
+    return nearest_simple(points, face.surface.normal(points))
 
 
 def nearest_simple(points: Floats, normals: Floats) -> tuple[Surface | None, float]:

@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -23,6 +22,7 @@ from lithon.brep.topology import Body, Face, rough_box
 from lithon.geometry.balls import inscribed
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.surfaces import Plane
+from lithon.remembered import Remembered
 
 #: Samples beyond which they are thinned.
 _MOST = 150_000
@@ -163,8 +163,8 @@ class _Skin:
 
 
 #: By body: what was found for each sense and reach; and bodies that were looked at whole, for others to start from.
-_known: WeakKeyDictionary[Body, dict[tuple[float, float], Field]] = WeakKeyDictionary()
-_whole: WeakKeyDictionary[Body, dict[tuple[float, float], _Rays]] = WeakKeyDictionary()
+_known = Remembered[Body, dict[tuple[float, float], Field]]("brep/analysis/thickness:known")
+_whole = Remembered[Body, dict[tuple[float, float], _Rays]]("brep/analysis/thickness:whole")
 
 
 def thickness(body: Body) -> Field:

@@ -10,16 +10,16 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from weakref import WeakKeyDictionary
 
 import numpy as np
 import scipy
 
 from lithon.arrays import Floats
-from lithon.brep.copies import copy_of, root_of
+from lithon.brep.copies import Copy, copy_of, root_of
 from lithon.brep.measures import face_area, face_centroid, mass_properties
 from lithon.brep.topology import Body, Face, Model
 from lithon.geometry.curves import Ellipse
+from lithon.remembered import Remembered
 
 _NEAR = 1e-5
 
@@ -36,19 +36,16 @@ class _Shape:
     points: Floats
 
 
-_shapes: WeakKeyDictionary[Body, _Shape] = WeakKeyDictionary()
+_shapes = Remembered[Body, _Shape]("brep/analysis/twins:shapes")
 
 
 def _shape(body: Body) -> _Shape:
-    if body not in _shapes:
-        copy = copy_of(body)
-        if copy is None:
-            _shapes[body] = _found(body)
-        else:
-            there = _shape(copy.body)
-            at, axes = copy.points(np.vstack([there.centre, there.points])), copy.ways(there.axes)
-            _shapes[body] = replace(there, centre=at[0], axes=axes, points=at[1:])
-    return _shapes[body]
+    return _shapes.over(body, copy_of, _found, _moved_shape)
+
+
+def _moved_shape(copy: Copy, there: _Shape) -> _Shape:
+    at, axes = copy.points(np.vstack([there.centre, there.points])), copy.ways(there.axes)
+    return replace(there, centre=at[0], axes=axes, points=at[1:])
 
 
 def _found(body: Body) -> _Shape:

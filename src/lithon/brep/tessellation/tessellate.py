@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from weakref import WeakKeyDictionary
 
 import numpy as np
 import scipy
@@ -26,6 +25,7 @@ from lithon.geometry.facets import Facets
 from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.progress import pulse
+from lithon.remembered import Remembered
 
 #: Largest turn between neighbouring triangles along a curve.
 ANGLE = np.radians(10.0)
@@ -45,9 +45,9 @@ class FaceMesh:
     trouble: str = ""
 
 
-_edges: WeakKeyDictionary[Edge, tuple[Ints, Floats]] = WeakKeyDictionary()
-_vertices: WeakKeyDictionary[Vertex, int] = WeakKeyDictionary()
-_faces: WeakKeyDictionary[Face, FaceMesh] = WeakKeyDictionary()
+_edges = Remembered[Edge, tuple[Ints, Floats]]("brep/tessellation/tessellate:edges")
+_vertices = Remembered[Vertex, int]("brep/tessellation/tessellate:vertices")
+_faces = Remembered[Face, FaceMesh]("brep/tessellation/tessellate:faces")
 _next_key = [0]
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -13,8 +12,9 @@ from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.columns import windings
+from lithon.remembered import Remembered
 
-_trees: WeakKeyDictionary[Body, BoxTree] = WeakKeyDictionary()
+_trees = Remembered[Body, BoxTree]("brep/tessellation/trees:trees")
 #: Directions that no model is built along.
 _ASKEW = np.array([[0.57321, 0.31179, 0.75778], [-0.41873, 0.83321, 0.36114], [0.21317, -0.68911, 0.69259]])
 
@@ -23,9 +23,7 @@ def tree_of(body: Body) -> BoxTree:
     """Over the triangles of `body_mesh`; cached, of copies the latest few."""
     if copy_of(body) is not None:
         return _tree_lately(body)
-    if body not in _trees:
-        _trees[body] = _made(body)
-    return _trees[body]
+    return _trees.of(body, _made)
 
 
 def _made(body: Body) -> BoxTree:

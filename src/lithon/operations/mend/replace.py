@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from lithon.brep.topology import Body, Face
-from lithon.mend.replace import unmasked
+from lithon.mend.replace import replaced
 from lithon.operations.choices import Choice
 from lithon.operations.mend.mending import mended
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
@@ -30,7 +30,7 @@ class Replace(Operation):
         off: list[float] = []
 
         def how(body: Body, own: list[Face]) -> Body:
-            out, most = unmasked(body, own, bench.tolerance)
+            out, most = replaced(body, own, bench.tolerance)
             off.append(most)
             return out
 

@@ -14,7 +14,7 @@ from lithon.words import many
 _FREE = ("b-spline", "extrusion", "revolution")
 
 
-def disguised(body: Body, tolerance: float) -> list[tuple[Face, Surface, float]]:
+def disguises(body: Body, tolerance: float) -> list[tuple[Face, Surface, float]]:
     """Free-form faces that are simple surfaces within the tolerance, with the surface and the deviation."""
     out = []
     for face in dict.fromkeys(body.faces):
@@ -50,7 +50,7 @@ def _off(length: float) -> str:
 
 def disguise_cards(body: Body, tolerance: float) -> list[Finding]:
     out = []
-    for face, surface, off in disguised(body, tolerance):
+    for face, surface, off in disguises(body, tolerance):
         mesh = face_mesh(face)
         out.append(
             Finding(
