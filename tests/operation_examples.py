@@ -6,7 +6,7 @@ Who adds an operation adds an example here; the contract suite (`test_contract.p
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import pytest
@@ -20,7 +20,8 @@ from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
 from lithon.operations.marks import held
 from lithon.operations.operation import Operation
-from lithon.operations.running import Outcome
+from lithon.operations.places import Axis
+from lithon.operations.running import Outcome, run
 from lithon.operations.state import State
 from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.samples.pintle_shoe import spoiled_shoe
@@ -63,6 +64,8 @@ class Example:
     #: Whether the result must be sound; what is spoiled on purpose is mended one wound at a time.
     sound: bool = True
     tag: str = ""
+    #: What is done before.
+    first: Sequence[Operation] = ()
 
     def __str__(self) -> str:
         return self.name + (f" {self.tag}" if self.tag else "")
@@ -192,6 +195,33 @@ def straight(model: Model) -> list:
     return [e for e in body(model, "block").edges() if abs(e.length - 8.0) < 1e-9][:2]
 
 
+def axes(place: Place) -> list[Axis]:
+    """The directions of z and x there."""
+    return [Axis.at((0, 0, 0), place.way(*way)) for way in ((0, 0, 1), (1, 0, 0))]
+
+
+def ends(model: Model, place: Place) -> list[Face]:
+    return [face_toward(body(model, "plate"), place.way(x, 0, 0)) for x in (1.0, -1.0)]
+
+
+def placed(shift: Sequence[float]) -> Callable[[Model, Outcome], None]:
+    def check(before: Model, out: Outcome) -> None:
+        grows(0.0, 0)(before, out)
+        one, two = (np.mean([v.point for v in body(m, "block").vertices()], axis=0) for m in (before, out.model))
+        assert two - one == pytest.approx(np.array(shift), abs=1e-9)
+
+    return check
+
+
+def refers(name: str, sort: str) -> Callable[[Model, Outcome], None]:
+    def check(before: Model, out: Outcome) -> None:
+        same(before, out)
+        (made,) = out.state.references
+        assert (made.name, made.sort) == (name, sort) and np.linalg.norm(made.way) == pytest.approx(1.0)
+
+    return check
+
+
 CUT_AT = do.Cut.at
 CARVED = grows(0.0)
 EXAMPLES: tuple[Example, ...] = (
@@ -218,6 +248,46 @@ EXAMPLES: tuple[Example, ...] = (
             [lambda m, p: do.part(body(m, "body"), body(m, "lone"))]),
     Example("mirror", plate, lambda m, p: do.mirror(body(m, "block"), CUT_AT(p.at(60, 0, 0), p.way(1, 0, 0))),
             grows(800.0, 6), 14, [lambda m, p: do.mirror(body(m, "block"), do.Cut.surface(hole(m, 4.0)[0]))]),
+    Example("slide", plate, lambda m, p: do.slide(face_toward(body(m, "plate"), p.way(1, 0, 0)), 2.0), grows(320.0, 0),
+            10, [lambda m, p: do.slide(face_toward(body(m, "plate"), p.way(1, 0, 0)), -18.0),
+                 lambda m, p: do.slide(m.faces()[0])]),
+    Example("slide", plate, lambda m, p: do.slide(face_toward(body(m, "block"), p.way(0, 0, 1)),
+            about=Axis.at(p.at(45, 0, 8), p.way(0, 1, 0)), tilt=0.1), grows(0.0, 0), 9, tag="tilted"),
+    Example("slide", plate, lambda m, p: do.slide(face_toward(body(m, "block"), p.way(0, 0, 1)),
+            about=Axis.at(p.at(40, 0, 8), p.way(0, 1, 0)), tilt=0.1), grows(-500.0 * np.tan(0.1), 0), 9,
+            tag="tilted at an edge"),
+    Example("offset", plate, lambda m, p: do.offset(hole(m, 4.0), 0.5), grows(np.pi * 8.0 * (4.0 - 2.25), 0), 12,
+            [lambda m, p: do.offset(hole(m, 4.0), 2.5)]),
+    Example("run-to", plate, lambda m, p: do.run_to(face_toward(body(m, "plate"), p.way(1, 0, 0)),
+            face_toward(body(m, "block"), p.way(-1, 0, 0))), grows(10.0 * 14.0 * 8.0, 2), 10,
+            [lambda m, p: do.run_to(hole(m, 4.0)[0], m.faces()[0])]),
+    Example("reface", plate, lambda m, p: do.reface(face_toward(body(m, "block"), p.way(0, 1, 0)),
+            face_toward(body(m, "plate"), p.way(0, 1, 0))), grows(10.0 * 10.0 * 8.0, 0), 9,
+            [lambda m, p: do.reface(hole(m, 4.0)[0], hole(m, 4.0)[0])]),
+    Example("resize", plate, lambda m, p: do.resize(hole(m, 6.0), 2.5), grows(np.pi * 8.0 * (9.0 - 6.25), 0), 12,
+            [lambda m, p: do.resize(m.faces()[:1], 2.0), lambda m, p: do.resize(hole(m, 6.0), 30.0)]),
+    Example("resize", plate, lambda m, p: do.resize("fillets where radius = 3 mm", 4.0),
+            grows((np.pi - 4.0) * 8.0 * (16.0 - 9.0), 0), 8, tag="rounds"),
+    Example("move", plate, lambda m, p: do.move(body(m, "block"), 40.0, Axis.at((0, 0, 0), p.way(0, 1, 0))),
+            placed((0.0, 40.0, 0.0)), 8, [lambda m, p: do.move(body(m, "block"))]),
+    Example("turn", plate, lambda m, p: do.turn(body(m, "block"), Axis.at(p.at(0, 0, 0), p.way(0, 0, 1)), np.pi / 2, 3),
+            grows(2400.0, 18), 14),
+    Example("block", plate, lambda m, p: do.block(3.0, 4.0, 5.0, p.at(60, 0, 0), *axes(p)), grows(60.0, 6), 14),
+    Example("wedge", plate, lambda m, p: do.wedge(3.0, 4.0, 5.0, p.at(60, 0, 0), 0.0, *axes(p)), grows(30.0, 5), 14),
+    Example("cylinder", plate, lambda m, p: do.cylinder(2.0, 3.0, hole(m, 4.0)[0]), grows(12.0 * np.pi, 3), 14),
+    Example("cone", plate, lambda m, p: do.cone(2.0, 3.0, p.at(60, 0, 0), top=1.0), grows(7.0 * np.pi, 3), 14,
+            [lambda m, p: do.cone(2.0, 3.0, top=2.0)]),
+    Example("sphere", plate, lambda m, p: do.sphere(2.0, p.at(60, 0, 0)), grows(32.0 / 3.0 * np.pi, 1), 14),
+    Example("ring", plate, lambda m, p: do.ring(4.0, 1.0, p.at(60, 0, 0)), grows(8.0 * np.pi**2, 1), 14,
+            [lambda m, p: do.ring(4.0, 5.0)]),
+    Example("reference-plane", plate, lambda m, p: do.reference_plane(do.Cut.midway(*ends(m, p)), "middle"),
+            refers("middle", "plane"), 14),
+    Example("reference-axis", plate, lambda m, p: do.reference_axis(Axis.along(hole(m, 4.0)[0]), "bore"),
+            refers("bore", "axis"), 14, [lambda m, p: do.reference_axis(Axis.where(*ends(m, p)))]),
+    Example("reference-point", plate, lambda m, p: do.reference_point(body(m, "block").vertices()[0], "corner"),
+            refers("corner", "point"), 14),
+    Example("drop-reference", plate, lambda m, p: do.drop_reference("old"), lambda before, out: same(before, out), 14,
+            [lambda m, p: do.drop_reference("new")], first=[do.reference_plane("z = 3", "old")]),
     Example("carve", plate, lambda m, p: do.carve(CUT_AT(p.at(0, 10, 0), p.way(0, 1, 0)), body(m, "plate")), CARVED, 6,
             [lambda m, p: do.carve(CUT_AT(p.at(0, 99, 0), p.way(0, 1, 0)))]),
     Example("carve", plate, lambda m, p: do.carve(do.Cut.offset(face_toward(body(m, "block"), p.way(0, 0, 1)), -3.0)),
@@ -249,4 +319,7 @@ def start(example: Example, place: Place = HERE) -> State:
     """The state that an example begins with."""
     from lithon.operations.state import Settings
 
-    return replace(State(place.of(example.model())), settings=Settings(4.0))
+    state = State(place.of(example.model()), settings=Settings(4.0))
+    for operation in example.first:
+        state = run(state, operation).state
+    return state

@@ -74,6 +74,54 @@ class keep(Operation):  # noqa: N801
         reason: str = ...,
     ) -> None: ...
 
+class slide(Operation):  # noqa: N801
+    """Move or tilt faces; their neighbours and the rounds beside them follow."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        by: float | str | None = ...,
+        way: Axis | str = ...,
+        about: Axis | str = ...,
+        tilt: float | str | None = ...,
+    ) -> None: ...
+
+class offset(Operation):  # noqa: N801
+    """Offset faces along their normals: material grows by a positive distance, and goes by a negative one."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        by: float | str,
+    ) -> None: ...
+
+class run_to(Operation):  # noqa: N801
+    """Run a plane face up to the surface of another one: what lies between is filled, or goes."""
+
+    def __init__(
+        self,
+        face: str | Face | Iterable[Face] | Choice,
+        target: str | Face | Iterable[Face] | Choice,
+    ) -> None: ...
+
+class reface(Operation):  # noqa: N801
+    """Put faces on the surface of another one, extended."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        target: str | Face | Iterable[Face] | Choice,
+    ) -> None: ...
+
+class resize(Operation):  # noqa: N801
+    """Give rounds, holes and bosses another radius."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        radius: float | str,
+    ) -> None: ...
+
 class unite(Operation):  # noqa: N801
     """Make one body of two."""
 
@@ -119,6 +167,139 @@ class mirror(Operation):  # noqa: N801
         bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
         plane: Cut | str,
         beside: bool = ...,
+    ) -> None: ...
+
+class move(Operation):  # noqa: N801
+    """Move bodies along a direction, or from one point to another."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        by: float | str | None = ...,
+        way: Axis | str = ...,
+        start: str = ...,
+        end: str = ...,
+        stay: bool = ...,
+    ) -> None: ...
+
+class turn(Operation):  # noqa: N801
+    """Turn bodies about an axis, or place copies around it."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        about: Axis | str,
+        by: float | str,
+        copies: int = ...,
+    ) -> None: ...
+
+class block(Operation):  # noqa: N801
+    """Add a block."""
+
+    def __init__(
+        self,
+        x: float | str,
+        y: float | str,
+        z: float | str,
+        at: str = ...,
+        way: Axis | str = ...,
+        called: str = ...,
+    ) -> None: ...
+
+class cylinder(Operation):  # noqa: N801
+    """Add a cylinder."""
+
+    def __init__(
+        self,
+        radius: float | str,
+        height: float | str,
+        at: str = ...,
+        way: Axis | str = ...,
+        called: str = ...,
+    ) -> None: ...
+
+class cone(Operation):  # noqa: N801
+    """Add a cone, or a frustum."""
+
+    def __init__(
+        self,
+        radius: float | str,
+        height: float | str,
+        at: str = ...,
+        way: Axis | str = ...,
+        top: float | str | None = ...,
+        called: str = ...,
+    ) -> None: ...
+
+class sphere(Operation):  # noqa: N801
+    """Add a sphere."""
+
+    def __init__(
+        self,
+        radius: float | str,
+        at: str = ...,
+        called: str = ...,
+    ) -> None: ...
+
+class wedge(Operation):  # noqa: N801
+    """Add a wedge: a block whose top is shorter along x, down to an edge."""
+
+    def __init__(
+        self,
+        x: float | str,
+        y: float | str,
+        z: float | str,
+        at: str = ...,
+        top: float | str | None = ...,
+        way: Axis | str = ...,
+        called: str = ...,
+    ) -> None: ...
+
+class ring(Operation):  # noqa: N801
+    """Add a ring of round section."""
+
+    def __init__(
+        self,
+        radius: float | str,
+        section: float | str,
+        at: str = ...,
+        way: Axis | str = ...,
+        called: str = ...,
+    ) -> None: ...
+
+class reference_plane(Operation):  # noqa: N801
+    """Draw a plane that others can be asked for: midway, off a face, through points, turned about an edge."""
+
+    def __init__(
+        self,
+        plane: Cut | str,
+        called: str = ...,
+    ) -> None: ...
+
+class reference_axis(Operation):  # noqa: N801
+    """Draw an axis that others can be asked for: of a round face, along an edge, where two planes meet."""
+
+    def __init__(
+        self,
+        axis: Axis | str,
+        called: str = ...,
+    ) -> None: ...
+
+class reference_point(Operation):  # noqa: N801
+    """Mark a point that others can be asked for."""
+
+    def __init__(
+        self,
+        at: str,
+        called: str = ...,
+    ) -> None: ...
+
+class drop_reference(Operation):  # noqa: N801
+    """Take a named plane, axis or point away."""
+
+    def __init__(
+        self,
+        called: str,
     ) -> None: ...
 
 class carve(Operation):  # noqa: N801

@@ -175,7 +175,7 @@ class Asking:
     def twins(self) -> int:
         """How many other bodies are twins of the one that a proposal changes."""
         p, known = self.proposal, self.work.standings
-        if p is None or p.body is None or known is None or p.operation is None or not p.operation.about():
+        if p is None or p.body is None or known is None or p.operation is None or not p.operation.live_faces():
             return 0
         return next((len(group) - 1 for group in known.groups if p.body in group), 0)
 

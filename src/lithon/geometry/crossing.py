@@ -28,6 +28,18 @@ Wanted = Callable[[Floats], Bools]
 _ALL = 6000
 
 
+def onto_all(surfaces: Sequence[Surface], points: Floats) -> tuple[Floats, Floats]:
+    """Points (n,3) moved onto all of some surfaces at once by least-norm steps, and how far off (n,) they end."""
+    p = np.array(points, dtype=float)
+    for _ in range(60):
+        d = np.stack([s.signed_distance(p) for s in surfaces], axis=1)
+        if float(np.abs(d).max(initial=0.0)) < 1e-13 * (1.0 + float(np.abs(p).max(initial=0.0))):
+            break
+        n = np.stack([s.normal(p) for s in surfaces], axis=1)
+        p = p - np.einsum("nij,nj->ni", np.linalg.pinv(n, rcond=1e-7), d)
+    return p, np.abs(np.stack([s.signed_distance(p) for s in surfaces], axis=1)).max(axis=1)
+
+
 def onto_both(a: Surface, b: Surface, points: Floats, rounds: int = 30) -> tuple[Floats, Floats]:
     """Points (n,3) moved by least-norm Newton steps onto both surfaces, and how far off (n,) they end."""
     pulse()

@@ -16,6 +16,7 @@ from lithon.mesh.mesh import Mesh
 from lithon.operations.choices import KINDS, Choice, Kind, of_entities
 from lithon.operations.marks import Marks
 from lithon.operations.parameters import Parameter, Things
+from lithon.operations.references import References
 from lithon.operations.state import Settings, State
 from lithon.progress import Progress
 
@@ -46,8 +47,8 @@ class Chosen:
 
 @dataclass(frozen=True, slots=True)
 class Made:
-    """What an operation has made: the model, words for the Ledger, how many ways there are, lines of detail; marks and
-    settings where it has changed them; a mesh where it has made one."""
+    """What an operation has made: the model, words for the Ledger, how many ways there are, lines of detail; marks,
+    settings and references where it has changed them; a mesh where it has made one."""
 
     model: Model
     words: str
@@ -56,6 +57,7 @@ class Made:
     marks: Marks | None = None
     settings: Settings | None = None
     mesh: Mesh | None = None
+    references: References | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -237,20 +239,28 @@ class Operation:
     def taken(cls, chosen: Chosen) -> dict[str, Any] | None:
         """What the parameters that ask for things take of what is in hand; None where they need more, or where
         something is in hand that none of them asks for."""
-        values: dict[str, Any] = {}
-        left = {kind: list(chosen.of(kind)) for kind in KINDS}
+        shared, left = cls._shared_out(chosen)
+        values = {key: mine for key, mine in shared.items() if mine}
         asked = {p.of for p in cls.parameters().values() if isinstance(p, Things)}
         for key, p in cls.parameters().items():
-            if isinstance(p, Things):
-                most = p.most if p.most is not None else len(left[p.of])
-                mine, left[p.of] = left[p.of][:most], left[p.of][most:]
-                if len(mine) < p.least and not p.optional:
-                    return None
-                if mine:
-                    values[key] = mine
+            if isinstance(p, Things) and len(shared[key]) < p.least and not p.optional:
+                return None
         picked = [kind for kind in ("faces", "edges", "vertices") if chosen.of(kind)]
         strange = any(kind not in asked and not (kind == "faces" and "bodies" in asked) for kind in picked)
         return None if strange or not asked or any(left[kind] for kind in asked) else values
+
+    @classmethod
+    def _shared_out(cls, chosen: Chosen) -> tuple[dict[str, list[Any]], dict[Kind, list[Any]]]:
+        """What is in hand, by the parameter that takes it, and what is left of each kind. A parameter that takes any
+        number leaves those that come after it what they cannot do without."""
+        left = {kind: list(chosen.of(kind)) for kind in KINDS}
+        things = [(key, p) for key, p in cls.parameters().items() if isinstance(p, Things)]
+        out: dict[str, list[Any]] = {}
+        for n, (key, p) in enumerate(things):
+            later = sum(q.least for _, q in things[n + 1 :] if q.of == p.of and not q.optional)
+            most = max(len(left[p.of]) - later, p.least) if p.most is None else p.most
+            out[key], left[p.of] = left[p.of][:most], left[p.of][most:]
+        return out, left
 
     @classmethod
     def needed(cls) -> list[str]:
@@ -285,18 +295,14 @@ class Operation:
         made = cls.of(chosen)
         if made is not None:
             return {key: getattr(made, key) for key in cls.parameters()}
-        values: dict[str, Any] = {}
-        left = {kind: list(chosen.of(kind)) for kind in KINDS}
-        for key, p in cls.parameters().items():
-            if isinstance(p, Things):
-                most = p.most if p.most is not None else len(left[p.of])
-                mine, left[p.of] = left[p.of][:most], left[p.of][most:]
-                values[key] = Choice.made(p.of, mine) if mine else Choice(p.of)
-            else:
-                values[key] = p.default
+        shared, _ = cls._shared_out(chosen)
+        values = {key: p.default for key, p in cls.parameters().items()}
+        for key, mine in shared.items():
+            of = cls.parameters()[key].of  # type: ignore[attr-defined]
+            values[key] = Choice.made(of, mine) if mine else Choice(of)
         return values
 
-    def about(self) -> tuple[Face, ...]:
+    def live_faces(self) -> tuple[Face, ...]:
         """The faces that it is about, as far as they are chosen live."""
         out: list[Face] = []
         for key, p in self.parameters().items():

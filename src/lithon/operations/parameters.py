@@ -8,16 +8,17 @@ import math
 from dataclasses import dataclass
 from typing import Any, ClassVar, Generic, Literal, TypeVar
 
-from lithon.brep.topology import Model
+from lithon.brep.topology import Edge, Face, Model, Vertex
 from lithon.errors import BadFile, LithonError, Refusal
 from lithon.geometry.surfaces import Plane
 from lithon.operations.choices import ONE, Choice, Kind
-from lithon.operations.places import Axis, Cut, number
+from lithon.operations.places import Axis, Cut, Spot, number
+from lithon.operations.references import NO_REFERENCES, References
 
 T = TypeVar("T")
 
-#: What a form shows: things to pick, a cut, an axis, a number, one of several, a line of text, a switch.
-Shown = Literal["pick", "cut", "axis", "number", "choice", "text", "flag"]
+#: What a form shows: things to pick, a cut, an axis, a point, a number, one of several, a line of text, a switch.
+Shown = Literal["pick", "cut", "axis", "spot", "number", "choice", "text", "flag"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -54,8 +55,8 @@ class Parameter(Generic[T]):
         """From what was typed. Raises BadFile."""
         return self.take(text)
 
-    def on(self, value: T, model: Model) -> Any:
-        """What is meant on a model. Raises Unresolved or Refusal."""
+    def on(self, value: T, model: Model, references: References = NO_REFERENCES) -> Any:
+        """What is meant on a model and beside its references. Raises Unresolved or Refusal."""
         return value
 
     def recorded(self, value: T, model: Model) -> T:
@@ -119,7 +120,7 @@ class Things(Parameter[Choice]):
                 raise self.wrong(f"{said!r} is not well formed ({error})") from error
         return self.take(said)
 
-    def on(self, value: Choice, model: Model) -> list[Any]:
+    def on(self, value: Choice, model: Model, references: References = NO_REFERENCES) -> list[Any]:
         if value.empty:
             return []
         found = value.on(model)
@@ -146,6 +147,10 @@ class Things(Parameter[Choice]):
 
 def faces(title: str = "faces", help: str = "", least: int = 1, most: int | None = None) -> Things:
     return Things(title=title, help=help, of="faces", least=least, most=most)
+
+
+def one_face(title: str = "face", help: str = "") -> Things:
+    return faces(title, help, 1, 1)
 
 
 def edges(title: str = "edges", help: str = "", least: int = 1, most: int | None = None) -> Things:
@@ -190,8 +195,8 @@ class CutAt(Parameter[Cut]):
     def text(self, value: Cut) -> str:
         return value.text()
 
-    def on(self, value: Cut, model: Model) -> Any:
-        surface = value.on(model)
+    def on(self, value: Cut, model: Model, references: References = NO_REFERENCES) -> Any:
+        surface = value.on(model, references)
         if self.plane and not isinstance(surface, Plane):
             raise Refusal(f"{self.title}: a plane is asked for, not a {surface.kind}", remedy="choose a plane face")
         return surface
@@ -205,19 +210,24 @@ class CutAt(Parameter[Cut]):
             "type": "object",
             "properties": {
                 "origin": three, "normal": three, "through": {"type": "array", "items": three}, "midway": {},
-                "offset": {}, "surface": {}, "by": {"type": "number"},
+                "offset": {}, "surface": {}, "by": {"type": "number"}, "named": {"type": "string"},
+                "turned": {}, "round": {"type": "number"}, "about": {"type": "object"},
             },
         }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class About(Parameter[Axis]):
+class About(Parameter[Axis | None]):
     """An axis or a direction."""
 
     shown: ClassVar[Shown] = "axis"
     metavar: ClassVar[str] = "AXIS"
 
-    def take(self, value: Any) -> Axis:
+    def take(self, value: Any) -> Axis | None:
+        if value is None or (isinstance(value, str) and not value.strip()):
+            if self.optional:
+                return None
+            raise self.wrong("an axis is needed")
         if isinstance(value, Axis):
             return value
         try:
@@ -225,20 +235,60 @@ class About(Parameter[Axis]):
         except LithonError as error:
             raise self.wrong(error.what) from error
 
-    def encode(self, value: Axis) -> Any:
-        return value.as_json()
+    def encode(self, value: Axis | None) -> Any:
+        return None if value is None else value.as_json()
 
-    def text(self, value: Axis) -> str:
-        return value.text()
+    def text(self, value: Axis | None) -> str:
+        return "" if value is None else value.text()
 
-    def on(self, value: Axis, model: Model) -> Any:
-        return value.on(model)
+    def on(self, value: Axis | None, model: Model, references: References = NO_REFERENCES) -> Any:
+        return None if value is None else value.on(model, references)
 
-    def recorded(self, value: Axis, model: Model) -> Axis:
-        return value.recorded(model)
+    def recorded(self, value: Axis | None, model: Model) -> Axis | None:
+        return None if value is None else value.recorded(model)
 
     def schema(self) -> dict[str, Any]:
-        return {"type": "object"}
+        return {"type": ["object", "null"] if self.optional else "object"}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class At(Parameter[Spot | None]):
+    """A point."""
+
+    shown: ClassVar[Shown] = "spot"
+    metavar: ClassVar[str] = "POINT"
+
+    def take(self, value: Any) -> Spot | None:
+        if value is None or (isinstance(value, str) and not value.strip()):
+            if self.optional:
+                return None
+            raise self.wrong("a point is needed")
+        if isinstance(value, Spot):
+            return value
+        try:
+            if isinstance(value, Vertex | Edge | Face):
+                return Spot.on_entity(value)
+            return Spot.parse(value) if isinstance(value, str) else Spot.from_json(value)
+        except LithonError as error:
+            raise self.wrong(error.what) from error
+
+    def encode(self, value: Spot | None) -> Any:
+        return None if value is None else value.as_json()
+
+    def decode(self, data: Any) -> Spot | None:
+        return None if data is None and self.optional else self.take(data)
+
+    def text(self, value: Spot | None) -> str:
+        return "" if value is None else value.text()
+
+    def on(self, value: Spot | None, model: Model, references: References = NO_REFERENCES) -> Any:
+        return None if value is None else value.on(model, references)
+
+    def recorded(self, value: Spot | None, model: Model) -> Spot | None:
+        return None if value is None else value.recorded(model)
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": ["object", "array", *(["null"] if self.optional else [])]}
 
 
 # ---- numbers

@@ -10,17 +10,20 @@ from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
+import scipy
 
 from lithon.arrays import Floats, frozen, unit
-from lithon.brep.topology import Edge, Face, Model
+from lithon.brep.measures import face_centroid
+from lithon.brep.topology import Edge, Face, Model, Vertex
 from lithon.errors import BadFile, Refusal
 from lithon.geometry.curves import Circle, Line
-from lithon.geometry.meet import midway
-from lithon.geometry.surfaces import Plane, Surface
+from lithon.geometry.meet import meet, midway
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.operations.choices import Choice
+from lithon.operations.references import NO_REFERENCES, References
 
 Triple = tuple[float, float, float]
-Way = Literal["at", "midway", "offset", "through", "surface"]
+Way = Literal["at", "midway", "offset", "through", "surface", "named", "turned", "round"]
 
 
 def triple(values: Any, what: str = "a place") -> Triple:
@@ -61,6 +64,10 @@ class Cut:
     faces: Choice | None = None
     by: float = 0.0
     points: tuple[Triple, ...] = ()
+    #: Of a reference.
+    name: str = ""
+    #: What it is turned about, or the axis of a round cut; then `by` is the angle (radians) or the radius.
+    about: Axis | None = None
 
     @staticmethod
     def at(origin: Sequence[float], normal: Sequence[float]) -> Cut:
@@ -87,6 +94,24 @@ class Cut:
     def surface(face: Face) -> Cut:
         return Cut("surface", faces=Choice.made("faces", face))
 
+    @staticmethod
+    def named(name: str) -> Cut:
+        """The reference plane of that name."""
+        return Cut("named", name=name)
+
+    @staticmethod
+    def turned(face: Face, about: Edge | Face | Axis, by: float) -> Cut:
+        """The plane of a face turned about an edge or axis by an angle (radians)."""
+        axis = about if isinstance(about, Axis) else Axis.along(about)
+        return Cut("turned", faces=Choice.made("faces", face), about=axis, by=float(by))
+
+    @staticmethod
+    def round(about: Edge | Face | Axis, radius: float) -> Cut:
+        """A cylinder about an axis."""
+        if not radius > 0.0:
+            raise BadFile("a round cut has a radius above 0 mm")
+        return Cut("round", about=about if isinstance(about, Axis) else Axis.along(about), by=float(radius))
+
     @property
     def axis(self) -> int | None:
         """The axis that the plane stands across, where it is told by a coordinate."""
@@ -96,12 +121,14 @@ class Cut:
     @property
     def amount(self) -> float | None:
         """The one number that moves it along its normal, mm: an offset or a coordinate; None where there is none."""
-        if self.way == "offset":
+        if self.way in ("offset", "round"):
             return self.by
         return None if self.axis is None else self.origin[self.axis]
 
     def moved_to(self, amount: float) -> Cut:
         """The same with another such number."""
+        if self.way == "round":
+            return Cut.round(self.about or Axis(), amount)
         if self.way == "offset":
             return replace(self, by=float(amount))
         k = self.axis
@@ -109,8 +136,14 @@ class Cut:
             raise BadFile("no number moves this cut")
         return Cut.at([amount if i == k else 0.0 for i in range(3)], [float(i == k) for i in range(3)])
 
-    def on(self, model: Model) -> Surface:
+    def on(self, model: Model, references: References = NO_REFERENCES) -> Surface:
         """The surface on this model. Raises Refusal where it is described by what gives none."""
+        if self.way == "named":
+            return references.find(self.name, "plane").plane
+        if self.way == "round":
+            assert self.about is not None
+            origin, way = self.about.on(model, references)
+            return Cylinder.of(origin, way, self.by)
         if self.way == "at":
             return Plane.of(list(self.origin), list(self.normal))
         if self.way == "through":
@@ -125,6 +158,10 @@ class Cut:
             )  # fmt: skip
         if self.way == "surface":
             return found[0].surface
+        if self.way == "turned":
+            assert self.about is not None
+            origin, way = self.about.on(model, references)
+            return _plane_off(model, found[0], 0.0).moved(turn(origin, way, self.by))
         planes = [f.surface for f in found if isinstance(f.surface, Plane)]
         if len(planes) != wanted:
             raise Refusal(
@@ -134,7 +171,9 @@ class Cut:
         return midway(*planes) if wanted == 2 else _plane_off(model, found[0], self.by)
 
     def recorded(self, model: Model) -> Cut:
-        return self if self.faces is None else replace(self, faces=self.faces.recorded(model))
+        faces = None if self.faces is None else self.faces.recorded(model)
+        about = None if self.about is None else self.about.recorded(model)
+        return self if faces is self.faces and about is self.about else replace(self, faces=faces, about=about)
 
     # ---- as data and as text
 
@@ -143,10 +182,15 @@ class Cut:
             return {"origin": list(self.origin), "normal": list(self.normal)}
         if self.way == "through":
             return {"through": [list(p) for p in self.points]}
+        if self.way == "named":
+            return {"named": self.name}
+        about = {} if self.about is None else {"about": self.about.as_json()}
+        if self.way == "round":
+            return {"round": self.by, **about}
         assert self.faces is not None
         told = self.faces.as_json()
         marks: Any = told if "question" in told else told["faces"] if self.way == "midway" else told["faces"][0]
-        return {self.way: marks, **({"by": self.by} if self.way == "offset" else {})}
+        return {self.way: marks, **({"by": self.by} if self.way in ("offset", "turned") else {}), **about}
 
     @staticmethod
     def from_json(data: Any) -> Cut:
@@ -157,7 +201,15 @@ class Cut:
             if not isinstance(data["through"], list):
                 raise BadFile("a plane goes through three points")
             return Cut.through(data["through"])
-        ways: tuple[Way, ...] = ("midway", "offset", "surface")
+        if "named" in data:
+            return Cut.named(str(data["named"]))
+        about = Axis.from_json(data["about"]) if "about" in data else None
+        if "round" in data:
+            radius = data["round"]
+            if about is None or isinstance(radius, bool) or not isinstance(radius, int | float):
+                raise BadFile("a round cut has a radius and an axis")
+            return Cut.round(about, float(radius))
+        ways: tuple[Way, ...] = ("midway", "offset", "surface", "turned")
         for way in ways:
             if way in data:
                 told = data[way]
@@ -166,7 +218,9 @@ class Cut:
                 by = data.get("by", 0.0)
                 if isinstance(by, bool) or not isinstance(by, int | float) or not math.isfinite(by):
                     raise BadFile(f"{by!r} is no offset")
-                return Cut(way, faces=Choice.from_json(faces, "faces"), by=float(by))
+                if (way == "turned") != (about is not None):
+                    raise BadFile("a turned plane has a face and an axis that it is turned about")
+                return Cut(way, faces=Choice.from_json(faces, "faces"), by=float(by), about=about)
         if not {"origin", "normal"} <= data.keys():
             raise BadFile("a cut has an origin and a normal, or says what it lies at")
         return Cut.at(data["origin"], data["normal"])
@@ -182,8 +236,16 @@ class Cut:
             return f"at {_row(self.origin)} across {_row(self.normal)}"
         if self.way == "through":
             return "through " + "; ".join(_row(p) for p in self.points)
+        if self.way == "named":
+            return f"plane {self.name}"
+        if self.way == "round":
+            assert self.about is not None
+            return f"radius {self.by!r} about {self.about.text()}"
         assert self.faces is not None
         told = self.faces.question or json.dumps(self.faces.as_json())
+        if self.way == "turned":
+            assert self.about is not None
+            return f"turned {math.degrees(self.by)!r} about {self.about.text()} from {told}"
         lead = {"midway": "midway", "offset": f"offset {self.by!r} from", "surface": "surface of"}[self.way]
         return f"{lead} {told}"
 
@@ -205,9 +267,17 @@ class Cut:
         if m := re.fullmatch(r"(midway|surface of|offset (\S+) from) (.+)", said):
             way: Way = "midway" if m[1] == "midway" else "surface" if m[1] == "surface of" else "offset"
             return Cut(way, faces=_faces(m[3]), by=number(m[2], "an offset") if m[2] else 0.0)
+        if m := re.fullmatch(r"plane (.+)", said):
+            return Cut.named(m[1])
+        if m := re.fullmatch(r"radius (\S+) about (.+)", said):
+            return Cut.round(Axis.parse(m[2]), number(m[1], "a radius"))
+        if m := re.fullmatch(r"turned (\S+) about (.+?) from (.+)", said):
+            angle = math.radians(number(m[1], "an angle"))
+            return Cut("turned", faces=_faces(m[3]), by=angle, about=Axis.parse(m[2]))
         raise BadFile(
             f"{said!r} describes no cut",
-            remedy="z = 3; at 0 0 3 across 0 1 1; midway, offset 3 from, or surface of, and a question",
+            remedy="z = 3; at 0 0 3 across 0 1 1; midway, offset 3 from, or surface of, and a question; "
+            "radius 5 about z; plane, and the name of a reference",
         )
 
 
@@ -243,8 +313,10 @@ class Axis:
 
     origin: Triple = (0.0, 0.0, 0.0)
     way: Triple = (0.0, 0.0, 1.0)
-    #: A face with an axis, or an edge; then the numbers say nothing.
+    #: A face with an axis, an edge, or two plane faces that meet; then the numbers say nothing.
     of: Choice | None = None
+    #: Of a reference.
+    name: str = ""
 
     @staticmethod
     def at(origin: Sequence[float], way: Sequence[float]) -> Axis:
@@ -257,11 +329,30 @@ class Axis:
     def along(entity: Face | Edge) -> Axis:
         return Axis(of=Choice.made("faces" if isinstance(entity, Face) else "edges", entity))
 
-    def on(self, model: Model) -> tuple[Floats, Floats]:
+    @staticmethod
+    def where(a: Face, b: Face) -> Axis:
+        """Where two plane faces, extended, meet."""
+        return Axis(of=Choice.made("faces", (a, b)))
+
+    @staticmethod
+    def named(name: str) -> Axis:
+        """The reference axis of that name."""
+        return Axis(name=name)
+
+    def on(self, model: Model, references: References = NO_REFERENCES) -> tuple[Floats, Floats]:
         """A point (3,) of the axis and its unit direction (3,). Raises Refusal where what is meant has none."""
+        if self.name:
+            found_reference = references.find(self.name, "axis")
+            return np.array(found_reference.origin), unit(np.array(found_reference.way))
         if self.of is None:
             return np.array(self.origin), unit(np.array(self.way))
         found = self.of.on(model)
+        if len(found) == 2 and all(isinstance(f, Face) and isinstance(f.surface, Plane) for f in found):
+            lines = meet(found[0].surface, found[1].surface)
+            if not lines or not isinstance(lines[0], Line):
+                raise Refusal("two parallel planes meet in no axis", remedy="choose planes that meet",
+                              entities=tuple(found))  # fmt: skip
+            return np.asarray(lines[0].origin), np.asarray(lines[0].direction)
         if len(found) != 1:
             raise Refusal(f"one axis is asked for, and {len(found)} things are meant", remedy="choose just one")
         (item,) = found
@@ -278,6 +369,8 @@ class Axis:
         return self if self.of is None else replace(self, of=self.of.recorded(model))
 
     def as_json(self) -> dict[str, Any]:
+        if self.name:
+            return {"named": self.name}
         if self.of is not None:
             return {"of": self.of.as_json()}
         return {"origin": list(self.origin), "way": list(self.way)}
@@ -285,6 +378,8 @@ class Axis:
     @staticmethod
     def from_json(data: Any) -> Axis:
         """Raises BadFile."""
+        if isinstance(data, dict) and "named" in data:
+            return Axis.named(str(data["named"]))
         if not isinstance(data, dict) or not ("of" in data or {"origin", "way"} <= data.keys()):
             raise BadFile(f"an axis has an origin and a way, or says what it is of, not {data!r}")
         if "of" in data:
@@ -293,6 +388,8 @@ class Axis:
         return Axis.at(data["origin"], data["way"])
 
     def text(self) -> str:
+        if self.name:
+            return f"axis {self.name}"
         if self.of is not None:
             return "of " + (self.of.question or json.dumps(self.of.as_json()))
         return f"at {_row(self.origin)} along {_row(self.way)}"
@@ -312,4 +409,96 @@ class Axis:
                 except ValueError as error:
                     raise BadFile(f"{m[1]!r} is not well formed ({error})") from error
             return Axis(of=Choice.asking("edges" if m[1].startswith("edges") else "faces", m[1]))
+        if m := re.fullmatch(r"axis (.+)", said):
+            return Axis.named(m[1])
         raise BadFile(f"{said!r} describes no axis", remedy="z; at 0 0 0 along 0 1 0; or: of, and a question")
+
+
+def turn(origin: Floats, way: Floats, angle: float) -> Floats:
+    """The motion (4,4) that turns about an axis by an angle (radians)."""
+    out = np.eye(4)
+    out[:3, :3] = scipy.spatial.transform.Rotation.from_rotvec(angle * unit(np.asarray(way))).as_matrix()
+    out[:3, 3] = origin - out[:3, :3] @ origin
+    return out
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """A point: by numbers, a reference's, or that of a vertex, of the middle of an edge, of a ring's or a face's
+    centre."""
+
+    point: Triple = (0.0, 0.0, 0.0)
+    of: Choice | None = None
+    name: str = ""
+
+    @staticmethod
+    def at(point: Sequence[float]) -> Spot:
+        return Spot(triple(point))
+
+    @staticmethod
+    def on_entity(entity: Face | Edge | Vertex) -> Spot:
+        kind = "faces" if isinstance(entity, Face) else "edges" if isinstance(entity, Edge) else "vertices"
+        return Spot(of=Choice.made(kind, entity))  # type: ignore[arg-type]
+
+    @staticmethod
+    def named(name: str) -> Spot:
+        return Spot(name=name)
+
+    def on(self, model: Model, references: References = NO_REFERENCES) -> Floats:
+        """The point (3,). Raises Refusal where not just one thing is meant."""
+        if self.name:
+            return np.array(references.find(self.name, "point").origin)
+        if self.of is None:
+            return np.array(self.point)
+        found = self.of.on(model)
+        if len(found) != 1:
+            raise Refusal(f"one point is asked for, and {len(found)} things are meant", remedy="choose just one")
+        (item,) = found
+        if isinstance(item, Vertex):
+            return np.asarray(item.point)
+        if isinstance(item, Edge):
+            return np.asarray(item.curve.frame.origin if isinstance(item.curve, Circle) else item.at(0.5))
+        return np.asarray(item.surface.frame.origin if item.surface.kind == "sphere" else face_centroid(item))
+
+    def recorded(self, model: Model) -> Spot:
+        return self if self.of is None else replace(self, of=self.of.recorded(model))
+
+    def as_json(self) -> Any:
+        if self.name:
+            return {"named": self.name}
+        return list(self.point) if self.of is None else {"of": self.of.as_json()}
+
+    @staticmethod
+    def from_json(data: Any) -> Spot:
+        """Raises BadFile."""
+        if isinstance(data, dict) and "named" in data:
+            return Spot.named(str(data["named"]))
+        if isinstance(data, dict) and "of" in data:
+            told = data["of"]
+            kind = next((k for k in ("vertices", "edges") if isinstance(told, dict) and k in told), "faces")
+            return Spot(of=Choice.from_json(told, kind))  # type: ignore[arg-type]
+        if isinstance(data, list | tuple):
+            return Spot.at(data)
+        raise BadFile(f"a point has three numbers, or says what it is of, not {data!r}")
+
+    def text(self) -> str:
+        if self.name:
+            return f"point {self.name}"
+        if self.of is not None:
+            return "of " + (self.of.question or json.dumps(self.of.as_json()))
+        return _row(self.point)
+
+    @staticmethod
+    def parse(text: str) -> Spot:
+        """Raises BadFile where the text describes no point."""
+        said = text.strip()
+        if m := re.fullmatch(r"point (.+)", said):
+            return Spot.named(m[1])
+        if m := re.fullmatch(r"of (.+)", said):
+            if m[1].lstrip().startswith("{"):
+                try:
+                    return Spot.from_json({"of": json.loads(m[1])})
+                except ValueError as error:
+                    raise BadFile(f"{m[1]!r} is not well formed ({error})") from error
+            return Spot(of=Choice.asking("edges" if m[1].startswith("edges") else "faces", m[1]))
+        return Spot.at(numbers(said))

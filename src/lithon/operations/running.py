@@ -17,6 +17,7 @@ from lithon.errors import Fault, LithonError, Refusal
 from lithon.log import fault
 from lithon.mesh.mesh import Mesh
 from lithon.operations.operation import Bench, Made, Operation
+from lithon.operations.references import NO_REFERENCES, References
 from lithon.operations.state import State
 from lithon.progress import SILENT, Progress
 
@@ -53,7 +54,7 @@ def run(state: State, operation: Operation, progress: Progress = SILENT) -> Outc
 
 def _run(state: State, operation: Operation, progress: Progress) -> Outcome:
     progress.tell(0.0, "looking at what is meant")
-    bench = Bench(state, resolved(state.model, operation), progress)
+    bench = Bench(state, resolved(state.model, operation, state.references), progress)
     operation.check(bench)
     written = operation.recorded(state.model)
     made = operation.do(bench)
@@ -62,7 +63,8 @@ def _run(state: State, operation: Operation, progress: Progress) -> Outcome:
     if made.model is not state.model and not made.model.bodies:
         raise Refusal("nothing would be left", remedy="leave something in")
     marks = made.marks if made.marks is not None else state.marks.carried(state.model, made.model)
-    after = State(made.model, marks, made.settings or state.settings)
+    references = state.references if made.references is None else made.references
+    after = State(made.model, marks, made.settings or state.settings, references)
     return outcome(state, after, made, written)
 
 
@@ -82,9 +84,9 @@ def outcome(before: State, after: State, made: Made, written: Operation) -> Outc
     )
 
 
-def resolved(model: Model, operation: Operation) -> Mapping[str, Any]:
+def resolved(model: Model, operation: Operation, references: References = NO_REFERENCES) -> Mapping[str, Any]:
     """The parameters of an operation as they are on a model. Raises Unresolved or Refusal."""
-    return {key: p.on(getattr(operation, key), model) for key, p in operation.parameters().items()}
+    return {key: p.on(getattr(operation, key), model, references) for key, p in operation.parameters().items()}
 
 
 def _gated(before: Model, made: Made, operation: Operation) -> None:

@@ -8,6 +8,7 @@ from typing import Literal
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.mesh.sizing import SizeRules
 from lithon.operations.marks import Marks
+from lithon.operations.references import References
 
 Elements = Literal["tet", "hex", "auto"]
 
@@ -31,11 +32,12 @@ class Settings:
 
 @dataclass(frozen=True, slots=True)
 class State:
-    """A model with its marks and settings."""
+    """A model with its marks, settings and named references."""
 
     model: Model
     marks: Marks = field(default_factory=Marks)
     settings: Settings = field(default_factory=Settings)
+    references: References = field(default_factory=References)
 
     def rules(self) -> SizeRules:
         """What the mesher goes by."""

@@ -11,6 +11,7 @@ from types import MappingProxyType
 from lithon.operations.bond.aside import SetAside
 from lithon.operations.bond.bond import Bond
 from lithon.operations.carve.carve import Carve
+from lithon.operations.carve.references import DropReference, ReferenceAxis, ReferencePlane, ReferencePoint
 from lithon.operations.mend.close import Close
 from lithon.operations.mend.drop import Drop, DropBodies
 from lithon.operations.mend.merge import Merge
@@ -24,6 +25,9 @@ from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
 from lithon.operations.trim.keep import Keep
 from lithon.operations.trim.mirror import Mirror
+from lithon.operations.trim.move import Move, Turn
+from lithon.operations.trim.slide import Offset, Reface, Resize, RunTo, Slide
+from lithon.operations.trim.stock import Block, ConeStock, CylinderStock, RingStock, SphereStock, Wedge
 
 #: The eight steps of the work, in their order.
 STATIONS = ("Intake", "Survey", "Mend", "Trim", "Carve", "Bond", "Prove", "Deliver")
@@ -59,11 +63,28 @@ TABLE: tuple[Row, ...] = (
     Row("replace", Replace, "Mend", "Replace by a simple surface", "", "simplify spline disguised", likely=0.3),
     Row("clear", Clear, "Trim", "Clear", "C", "remove delete defeature fillet hole pocket", main=True, likely=0.9),
     Row("keep", Keep, "Trim", "Keep", "", "hold leave protect", likely=0.35),
+    Row("slide", Slide, "Trim", "Slide", "", "move tilt push pull face taper", likely=0.5),
+    Row("offset", Offset, "Trim", "Offset", "", "thicken grow face", likely=0.42),
+    Row("run-to", RunTo, "Trim", "Run to", "", "extend up to face shoulder", likely=0.45),
+    Row("reface", Reface, "Trim", "Reface", "", "replace surface", likely=0.3),
+    Row("resize", Resize, "Trim", "Resize", "", "radius fillet round hole boss diameter", likely=0.6),
     Row("unite", Unite, "Trim", "Unite", "", "union add join boolean", likely=0.6),
     Row("subtract", Subtract, "Trim", "Subtract", "", "difference cut boolean", likely=0.55),
     Row("intersect", Intersect, "Trim", "Intersect", "", "common boolean", likely=0.5),
     Row("part", Part, "Trim", "Part what overlaps", "", "overlap interference", likely=0.45),
     Row("mirror", Mirror, "Trim", "Mirror", "", "reflect symmetric image copy", likely=0.3),
+    Row("move", Move, "Trim", "Move", "", "translate shift copy body", likely=0.35),
+    Row("turn", Turn, "Trim", "Turn", "", "rotate copy around body", likely=0.32),
+    Row("block", Block, "Trim", "Add a block", "", "stock box cuboid"),
+    Row("cylinder", CylinderStock, "Trim", "Add a cylinder", "", "stock rod pin"),
+    Row("cone", ConeStock, "Trim", "Add a cone", "", "stock frustum"),
+    Row("sphere", SphereStock, "Trim", "Add a sphere", "", "stock ball"),
+    Row("wedge", Wedge, "Trim", "Add a wedge", "", "stock ramp prism"),
+    Row("ring", RingStock, "Trim", "Add a ring", "", "stock torus"),
+    Row("reference-plane", ReferencePlane, "Carve", "Reference plane", "", "datum midway offset", likely=0.38),
+    Row("reference-axis", ReferenceAxis, "Carve", "Reference axis", "", "datum line", likely=0.36),
+    Row("reference-point", ReferencePoint, "Carve", "Reference point", "", "datum mark", likely=0.3),
+    Row("drop-reference", DropReference, "Carve", "Drop a reference", "", "datum remove"),
     Row("carve", Carve, "Carve", "Carve", "V", "split cut section divide plane", main=True, likely=0.7),
     Row("bond", Bond, "Bond", "Bond what touches", "B", "imprint share contact conformal", main=True),
     Row("set-aside", SetAside, "Bond", "Set aside", "D", "remove body contact label", likely=0.4),

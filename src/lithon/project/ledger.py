@@ -249,7 +249,7 @@ def _again(state: State, entry: Entry, progress: Progress) -> Outcome:
     """An entry on another state. A mesh is not made again: that it was, and how, is known."""
     if isinstance(entry.operation, MakeMesh):
         noted = entry.operation.noted(Bench(state, {}, progress))
-        after = State(state.model, state.marks, noted.settings or state.settings)
+        after = replace(state, settings=noted.settings or state.settings)
         return Outcome(after, entry.outcome.words, operation=entry.operation)
     return run(state, entry.operation, progress)
 

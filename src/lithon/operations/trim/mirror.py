@@ -36,13 +36,13 @@ class Mirror(Operation):
                 continue
             image = moved(body, motion)
             if self.beside:
-                image = replace(image, name=_free(f"{body.name} mirrored", taken), uid=new_uid())
+                image = replace(image, name=free_name(f"{body.name} mirrored", taken), uid=new_uid())
             out += [body, image] if self.beside else [image]
         what = chosen[0].name if len(chosen) == 1 else f"{len(chosen)} bodies"
         return Made(Model(tuple(out), bench.tolerance), f"mirror {what}")
 
 
-def _free(name: str, taken: set[str]) -> str:
+def free_name(name: str, taken: set[str]) -> str:
     """The name, with a number where it is taken; it is taken then."""
     out, k = name, 1
     while out in taken:
