@@ -64,6 +64,8 @@ class Example:
     #: Whether the result must be sound; what is spoiled on purpose is mended one wound at a time.
     sound: bool = True
     tag: str = ""
+    #: Whether the result stands where the model stands; of like parts any may be left.
+    there: bool = True
     #: What is done before.
     first: Sequence[Operation] = ()
 
@@ -195,6 +197,51 @@ def straight(model: Model) -> list:
     return [e for e in body(model, "block").edges() if abs(e.length - 8.0) < 1e-9][:2]
 
 
+def upright(model: Model) -> list:
+    """Two upright edges of the block."""
+    return [e for e in body(model, "block").edges() if abs(e.length - 8.0) < 1e-9][:2]
+
+
+def grown_round(x: float, y: float, z: float, r: float) -> float:
+    """What a block of that size loses to a radius on all its edges: it is swept by a ball within a smaller block."""
+    a, b, c = x - 2 * r, y - 2 * r, z - 2 * r
+    return a * b * c + 2 * r * (a * b + b * c + c * a) + np.pi * r**2 * (a + b + c) + 4 / 3 * np.pi * r**3 - x * y * z
+
+
+def lone() -> Model:
+    """A plate of 30 x 20 x 8 with a blind bore in its middle: two mirrors, not three."""
+    body = prism(rectangle(0, 0, 30, 20), 8.0, name="plate")
+    top = Frame.of((0, 0, 8.0), (0, 0, 1), (1, 0, 0))
+    return Model.of([sink(body, face_toward(body, (0, 0, 1)), top, Round((15.0, 10.0), 3.0), 3.0)])
+
+
+def quartered(before: Model, out: Outcome) -> None:
+    assert total(out.model) == pytest.approx(total(before) / 4.0, rel=1e-12)
+    labels = {f.label for f in out.model.faces() if f.label}
+    assert len(labels) >= 1 and all(x.startswith("mirror") for x in labels)
+    assert [b.name for b in out.model.bodies] == ["plate"]
+
+
+def hub() -> Model:
+    """A round plate with five bores on a circle, one of which would be cut by a sector that began at a bore."""
+    body = prism(Round((0.0, 0.0), 20.0), 4.0, name="hub")
+    top = Frame.of((0, 0, 4.0), (0, 0, 1), (1, 0, 0))
+    for k in range(5):
+        at = (12.0 * np.cos(2 * np.pi * k / 5), 12.0 * np.sin(2 * np.pi * k / 5))
+        body = sink(body, face_toward(body, (0, 0, 1)), top, Round(at, 2.0), 4.0, face_toward(body, (0, 0, -1)))
+    return Model.of([body])
+
+
+def sectored(count: int) -> Callable[[Model, Outcome], None]:
+    def check(before: Model, out: Outcome) -> None:
+        assert total(out.model) * count == pytest.approx(total(before), rel=1e-12)
+        sides = [f for f in out.model.faces() if f.label.startswith(f"sector 1/{count} side")]
+        assert len(sides) == 2 and sides[0].surface.kind == sides[1].surface.kind == "plane"
+        assert sum(f.surface.kind == "cylinder" and abs(f.surface.radius - 2.0) < 1e-9 for f in out.model.faces()) == 1
+
+    return check
+
+
 def axes(place: Place) -> list[Axis]:
     """The directions of z and x there."""
     return [Axis.at((0, 0, 0), place.way(*way)) for way in ((0, 0, 1), (1, 0, 0))]
@@ -268,6 +315,13 @@ EXAMPLES: tuple[Example, ...] = (
             [lambda m, p: do.resize(m.faces()[:1], 2.0), lambda m, p: do.resize(hole(m, 6.0), 30.0)]),
     Example("resize", plate, lambda m, p: do.resize("fillets where radius = 3 mm", 4.0),
             grows((np.pi - 4.0) * 8.0 * (16.0 - 9.0), 0), 8, tag="rounds"),
+    Example("round", plate, lambda m, p: do.round(upright(m), 2.0), grows((np.pi - 4.0) * 4.0 * 8.0 / 4.0 * 2, 2), 11,
+            [lambda m, p: do.round(upright(m), 20.0)]),
+    Example("round", plate, lambda m, p: do.round(list(body(m, "block").edges()), 1.0),
+            grows(grown_round(10.0, 10.0, 8.0, 1.0), 20), 8, tag="all edges of a block"),
+    Example("halve", lone, lambda m, p: do.halve("quarter"), quartered, 0,
+            [lambda m, p: do.halve("eighth"), lambda m, p: do.halve("half", CUT_AT(p.at(0, 0, 99), p.way(0, 0, -1)))], there=False),
+    Example("sector", hub, lambda m, p: do.sector(), sectored(5), 0, there=False),
     Example("move", plate, lambda m, p: do.move(body(m, "block"), 40.0, Axis.at((0, 0, 0), p.way(0, 1, 0))),
             placed((0.0, 40.0, 0.0)), 8, [lambda m, p: do.move(body(m, "block"))]),
     Example("turn", plate, lambda m, p: do.turn(body(m, "block"), Axis.at(p.at(0, 0, 0), p.way(0, 0, 1)), np.pi / 2, 3),

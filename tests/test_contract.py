@@ -124,7 +124,7 @@ def test_elsewhere_it_is_the_same(example):
         assert total(two.model) == pytest.approx(total(one.model), rel=1e-8)
     assert two.faces_change == one.faces_change and len(two.state.marks.of) == len(one.state.marks.of)
     centre = [np.mean([v.point for b in m.bodies for v in b.vertices()], axis=0) for m in (one.model, two.model)]
-    assert THERE.at(*centre[0]) == pytest.approx(tuple(centre[1]), abs=1e-5)
+    assert not example.there or THERE.at(*centre[0]) == pytest.approx(tuple(centre[1]), abs=1e-5)
 
 
 @every

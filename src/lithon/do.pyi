@@ -122,6 +122,15 @@ class resize(Operation):  # noqa: N801
         radius: float | str,
     ) -> None: ...
 
+class round(Operation):  # noqa: N801
+    """Round edges, inner and outer ones, with a radius."""
+
+    def __init__(
+        self,
+        edges: str | Edge | Iterable[Edge] | Choice,
+        radius: float | str,
+    ) -> None: ...
+
 class unite(Operation):  # noqa: N801
     """Make one body of two."""
 
@@ -203,6 +212,7 @@ class block(Operation):  # noqa: N801
         z: float | str,
         at: str = ...,
         way: Axis | str = ...,
+        along: Axis | str = ...,
         called: str = ...,
     ) -> None: ...
 
@@ -252,6 +262,7 @@ class wedge(Operation):  # noqa: N801
         at: str = ...,
         top: float | str | None = ...,
         way: Axis | str = ...,
+        along: Axis | str = ...,
         called: str = ...,
     ) -> None: ...
 
@@ -309,6 +320,24 @@ class carve(Operation):  # noqa: N801
         self,
         cut: Cut | str,
         bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+    ) -> None: ...
+
+class halve(Operation):  # noqa: N801
+    """Leave a half, quarter or eighth between mirror planes; their cut faces say what vanishes there."""
+
+    def __init__(
+        self,
+        part: Literal["half", "quarter", "eighth"] = ...,
+        plane: Cut | str = ...,
+        other: bool = ...,
+    ) -> None: ...
+
+class sector(Operation):  # noqa: N801
+    """Leave one of the like parts about an axis, its two cut faces matched."""
+
+    def __init__(
+        self,
+        start: float | str | None = ...,
     ) -> None: ...
 
 class bond(Operation):  # noqa: N801

@@ -173,7 +173,7 @@ def some_bodies(title: str = "bodies", help: str = "left out: all of them") -> T
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class CutAt(Parameter[Cut]):
+class CutAt(Parameter[Cut | None]):
     """A surface to cut at; `plane`: only a plane will do."""
 
     plane: bool = False
@@ -181,7 +181,11 @@ class CutAt(Parameter[Cut]):
     shown: ClassVar[Shown] = "cut"
     metavar: ClassVar[str] = "CUT"
 
-    def take(self, value: Any) -> Cut:
+    def take(self, value: Any) -> Cut | None:
+        if value is None or (isinstance(value, str) and not value.strip()):
+            if self.optional:
+                return None
+            raise self.wrong("a plane or surface is needed")
         if isinstance(value, Cut):
             return value
         try:
@@ -189,25 +193,27 @@ class CutAt(Parameter[Cut]):
         except LithonError as error:
             raise self.wrong(error.what) from error
 
-    def encode(self, value: Cut) -> Any:
-        return value.as_json()
+    def encode(self, value: Cut | None) -> Any:
+        return None if value is None else value.as_json()
 
-    def text(self, value: Cut) -> str:
-        return value.text()
+    def text(self, value: Cut | None) -> str:
+        return "" if value is None else value.text()
 
-    def on(self, value: Cut, model: Model, references: References = NO_REFERENCES) -> Any:
+    def on(self, value: Cut | None, model: Model, references: References = NO_REFERENCES) -> Any:
+        if value is None:
+            return None
         surface = value.on(model, references)
         if self.plane and not isinstance(surface, Plane):
             raise Refusal(f"{self.title}: a plane is asked for, not a {surface.kind}", remedy="choose a plane face")
         return surface
 
-    def recorded(self, value: Cut, model: Model) -> Cut:
-        return value.recorded(model)
+    def recorded(self, value: Cut | None, model: Model) -> Cut | None:
+        return None if value is None else value.recorded(model)
 
     def schema(self) -> dict[str, Any]:
         three = {"type": "array", "items": {"type": "number"}, "minItems": 3, "maxItems": 3}
         return {
-            "type": "object",
+            "type": ["object", "null"] if self.optional else "object",
             "properties": {
                 "origin": three, "normal": three, "through": {"type": "array", "items": three}, "midway": {},
                 "offset": {}, "surface": {}, "by": {"type": "number"}, "named": {"type": "string"},

@@ -12,6 +12,7 @@ from lithon.operations.bond.aside import SetAside
 from lithon.operations.bond.bond import Bond
 from lithon.operations.carve.carve import Carve
 from lithon.operations.carve.references import DropReference, ReferenceAxis, ReferencePlane, ReferencePoint
+from lithon.operations.carve.symmetry import Halve, Sector
 from lithon.operations.mend.close import Close
 from lithon.operations.mend.drop import Drop, DropBodies
 from lithon.operations.mend.merge import Merge
@@ -26,6 +27,7 @@ from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
 from lithon.operations.trim.keep import Keep
 from lithon.operations.trim.mirror import Mirror
 from lithon.operations.trim.move import Move, Turn
+from lithon.operations.trim.round import RoundEdges
 from lithon.operations.trim.slide import Offset, Reface, Resize, RunTo, Slide
 from lithon.operations.trim.stock import Block, ConeStock, CylinderStock, RingStock, SphereStock, Wedge
 
@@ -68,6 +70,7 @@ TABLE: tuple[Row, ...] = (
     Row("run-to", RunTo, "Trim", "Run to", "", "extend up to face shoulder", likely=0.45),
     Row("reface", Reface, "Trim", "Reface", "", "replace surface", likely=0.3),
     Row("resize", Resize, "Trim", "Resize", "", "radius fillet round hole boss diameter", likely=0.6),
+    Row("round", RoundEdges, "Trim", "Round", "", "fillet blend radius edge", likely=0.5),
     Row("unite", Unite, "Trim", "Unite", "", "union add join boolean", likely=0.6),
     Row("subtract", Subtract, "Trim", "Subtract", "", "difference cut boolean", likely=0.55),
     Row("intersect", Intersect, "Trim", "Intersect", "", "common boolean", likely=0.5),
@@ -86,6 +89,8 @@ TABLE: tuple[Row, ...] = (
     Row("reference-point", ReferencePoint, "Carve", "Reference point", "", "datum mark", likely=0.3),
     Row("drop-reference", DropReference, "Carve", "Drop a reference", "", "datum remove"),
     Row("carve", Carve, "Carve", "Carve", "V", "split cut section divide plane", main=True, likely=0.7),
+    Row("halve", Halve, "Carve", "Halve", "", "mirror symmetry half quarter eighth"),
+    Row("sector", Sector, "Carve", "Sector", "", "cyclic symmetry turn segment"),
     Row("bond", Bond, "Bond", "Bond what touches", "B", "imprint share contact conformal", main=True),
     Row("set-aside", SetAside, "Bond", "Set aside", "D", "remove body contact label", likely=0.4),
     Row("name", NameFaces, "Prove", "Name faces", "", "label set load support", likely=0.5),

@@ -240,11 +240,11 @@ def _reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[o
                 extra += inserts.get(c, [])
             else:
                 out.append(Coedge(ran[c.edge], c.forward) if c.edge in ran else c)
-        loops.append(_threaded(out, extra) if extra else tuple(out))
+        loops.append(threaded(out, extra) if extra else tuple(out))
     return FaceUse(use.face.with_loops(loops), use.forward)
 
 
-def _threaded(coedges: list[Coedge], extra: list[Edge]) -> Loop:
+def threaded(coedges: list[Coedge], extra: list[Edge]) -> Loop:
     """Put new edges where the walk is broken, in the order and direction that join it up."""
     out: list[Coedge] = []
     pool = list(extra)
@@ -284,6 +284,6 @@ def _joined(body: Body, entries: list[Neighbour], links: list[Link], tolerance: 
         for loop in use.face.loops:
             out = [c for c in loop if c.edge not in rim and c.edge is not a and c.edge is not b]
             touched = len(out) < len(loop)
-            loops.append(_threaded(out, [one]) if touched and out else tuple(out))
+            loops.append(threaded(out, [one]) if touched and out else tuple(out))
         uses.append(FaceUse(use.face.with_loops(loops), use.forward))
     return body.with_uses(uses)
