@@ -14,10 +14,14 @@ from lithon.operations.carve.carve import Carve
 from lithon.operations.carve.references import DropReference, ReferenceAxis, ReferencePlane, ReferencePoint
 from lithon.operations.carve.symmetry import Halve, Sector
 from lithon.operations.mend.close import Close
+from lithon.operations.mend.cover import Cover
 from lithon.operations.mend.drop import Drop, DropBodies
 from lithon.operations.mend.merge import Merge
 from lithon.operations.mend.replace import Replace
+from lithon.operations.mend.safe import MendSafe
 from lithon.operations.mend.sew import Sew
+from lithon.operations.mend.solid import SolidFromTriangles
+from lithon.operations.mend.triangles import CleanTriangles
 from lithon.operations.operation import Chosen, Operation
 from lithon.operations.prove.marking import Divide, NameFaces, SizeInBodies, SizeOnEdges, SizeOnFaces
 from lithon.operations.prove.mesh import MakeMesh
@@ -57,6 +61,10 @@ class Row:
 
 
 TABLE: tuple[Row, ...] = (
+    Row("mend-safe", MendSafe, "Mend", "Mend what is safe", "", "heal repair all automatic", main=True),
+    Row("clean-triangles", CleanTriangles, "Mend", "Clean triangles", "", "weld heal holes scan stl", likely=0.4),
+    Row("solid", SolidFromTriangles, "Mend", "Solid from triangles", "", "convert faces surfaces scan", likely=0.45),
+    Row("cover", Cover, "Mend", "Cover bodies", "", "hull convex block cylinder fit", likely=0.2),
     Row("drop", Drop, "Mend", "Drop sheets and hollows", "", "delete remove void fragment loose", likely=0.2),
     Row("drop-bodies", DropBodies, "Mend", "Drop bodies", "", "delete remove", likely=0.2),
     Row("merge", Merge, "Mend", "Merge faces", "", "join needless split", likely=0.3),

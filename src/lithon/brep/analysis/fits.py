@@ -6,6 +6,8 @@ Fits by least squares: plane and sphere in closed form, cylinder and cone throug
 
 from __future__ import annotations
 
+import contextlib
+
 import numpy as np
 
 from lithon.arrays import Floats
@@ -34,19 +36,24 @@ def _fitted(face: Face) -> tuple[Surface | None, float]:
 
 def nearest_simple(points: Floats, normals: Floats) -> tuple[Surface | None, float]:
     """Among plane, cylinder, cone and sphere, the one nearest to points (n,3) with normals (n,3)."""
-    size = float(np.ptp(points, axis=0).max())
     best: tuple[Surface | None, float] = (None, np.inf)
-    for make in (_plane, _cylinder, _cone, _sphere):
-        try:
-            made = make(points, normals, size)
-        except (ValueError, np.linalg.LinAlgError):
-            continue
-        if made is None:
-            continue
+    for made in simple_fits(points, normals):
         off = float(np.abs(made.signed_distance(points)).max())
         if off < 0.5 * best[1] or best[0] is None:  # a plane is also a cylinder: the simpler one wins
             best = made, off
     return best
+
+
+def simple_fits(points: Floats, normals: Floats) -> list[Surface]:
+    """A plane, cylinder, cone and sphere near points (n,3) with normals (n,3), as far as there is one."""
+    size = float(np.ptp(points, axis=0).max())
+    out = []
+    for make in (_plane, _cylinder, _cone, _sphere):
+        with contextlib.suppress(ValueError, np.linalg.LinAlgError):
+            made = make(points, normals, size)
+            if made is not None:
+                out.append(made)
+    return out
 
 
 def _plane(p: Floats, n: Floats, size: float) -> Surface | None:
@@ -55,7 +62,7 @@ def _plane(p: Floats, n: Floats, size: float) -> Surface | None:
     return Plane.of(middle, way if float(way @ n.mean(axis=0)) > 0.0 else -way)
 
 
-def _circle(flat: Floats) -> tuple[Floats, float]:
+def circle_through(flat: Floats) -> tuple[Floats, float]:
     """Centre (2,) and radius of the circle nearest to points (n,2) (Kasa's algebraic fit)."""
     rows = np.column_stack([2.0 * flat, np.ones(len(flat))])
     found = np.linalg.lstsq(rows, (flat**2).sum(axis=1), rcond=None)[0]
@@ -69,7 +76,7 @@ def _cylinder(p: Floats, n: Floats, size: float) -> Surface | None:
         return None  # all normals alike
     x = np.linalg.svd(axis[None])[2][1]
     y = np.cross(axis, x)
-    centre, radius = _circle(np.column_stack([p @ x, p @ y]))
+    centre, radius = circle_through(np.column_stack([p @ x, p @ y]))
     if not 0.0 < radius < 50.0 * size:
         return None
     along = float((p @ axis).mean())

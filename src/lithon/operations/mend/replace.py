@@ -36,4 +36,5 @@ class Replace(Operation):
 
         out, chosen = mended(bench, how)
         many = f"{len(chosen)} free-form face{'s' if len(chosen) > 1 else ''}"
-        return Made(out, f"replace {many}, {1e3 * max(off):.2g} microns off at the most")
+        return Made(out, f"replace {many}, {1e3 * max(off):.2g} microns off at the most",
+                    details=[{"moved_mm": max(off)}])  # fmt: skip

@@ -32,4 +32,4 @@ class Sew(Operation):
             return out
 
         out, _ = mended(bench, how)
-        return Made(out, f"sew a gap, an edge moved by {max(moved):.3g} mm")
+        return Made(out, f"sew a gap, an edge moved by {max(moved):.3g} mm", details=[{"moved_mm": max(moved)}])

@@ -1,0 +1,518 @@
+"""Triangles parted into patches that lie on one surface each: planes, cylinders, cones, spheres, tori.
+
+From seed triangles a surface is fitted to their neighbourhood, then grown over all that lies on it (region growing with
+robust fits: Schnabel, Wahl & Klein 2007; Attene, Falcidieno & Spagnuolo 2006). A fit is made better by least squares
+over what it has grown to. What lies on nothing simple is a patch of facets.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+from numba import njit
+
+from lithon.arrays import Bools, Floats, Ints, unit
+from lithon.brep.analysis.fits import simple_fits
+from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.mend.triangles import side_pairs
+from lithon.progress import pulse
+
+#: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than
+#: `_LEAN` from its surface.
+_SMOOTH, _LEAN = np.radians(40.0), np.radians(30.0)
+_FLAT = np.radians(0.3)
+_HOODS = (8, 20, 60)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Patch:
+    """A surface, none where nothing simple fits, and the triangles (rows) that lie on it."""
+
+    surface: Surface | None
+    rows: Ints
+    off: float
+
+    @property
+    def kind(self) -> str:
+        return "facets" if self.surface is None else self.surface.kind
+
+
+def segmented(points: Floats, corners: Ints, tolerance: float, noise: float = 0.0) -> list[Patch]:
+    """The patches of closed triangles, the largest first; `tolerance`: how far (mm) corners may stand off a surface;
+    noise: as `noise_of` tells it."""
+    return _Grower(points, corners, tolerance, noise).run()
+
+
+def noise_of(points: Floats, corners: Ints) -> float:
+    """How far (mm, root mean square) corners scatter about the surface that they lie on; 0 for triangles that were
+    made from exact faces. Told from the corners whose neighbours lie nearest to a plane."""
+    grower = _Grower(points, corners, 0.0, 0.0)
+    pieces = len(np.unique(grower.flat))
+    if pieces < 0.7 * len(corners):
+        return 0.0  # made triangles lie in strips and flats
+    i = np.concatenate([corners[:, [0, 1, 2]].ravel(), corners[:, [1, 2, 0]].ravel()])
+    j = np.concatenate([corners[:, [1, 2, 0]].ravel(), corners[:, [0, 1, 2]].ravel()])
+    n = len(points)
+    ring = scipy.sparse.csr_array((np.ones(len(i)), (i, j)), shape=(n, n))
+    ring.data[:] = 1.0
+    count = np.asarray(ring.sum(axis=1)).ravel()
+    mean = (ring @ points) / np.maximum(count, 1.0)[:, None]
+    normal = np.zeros_like(points)
+    for k in range(3):
+        np.add.at(normal, corners[:, k], grower.normal * grower.area[:, None])
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    off = np.abs(((points - mean) * normal).sum(axis=1)) / np.sqrt(1.0 + 1.0 / np.maximum(count, 1.0))
+    return float(1.4826 * np.quantile(off, 0.4))
+
+
+class _Grower:
+    def __init__(self, points: Floats, corners: Ints, tolerance: float, noise: float):
+        self.points, self.corners, self.tolerance, self.noise = points, corners, tolerance, noise
+        a, b, c = (points[corners[:, k]] for k in range(3))
+        cross = np.cross(b - a, c - a)
+        self.area = 0.5 * np.linalg.norm(cross, axis=1)
+        self.normal = cross / np.maximum(2.0 * self.area, 1e-300)[:, None]
+        self.middle = (a + b + c) / 3.0
+        m = len(corners)
+        i, j, _ = side_pairs(corners, len(points))
+        turn = np.arccos(np.clip((self.normal[i] * self.normal[j]).sum(axis=1), -1.0, 1.0))
+        self.starts, self.other = _lists(m, i, j)
+        soft = turn < _SMOOTH
+        self.soft_starts, self.soft_other = _lists(m, i[soft], j[soft])
+        self.soft_turn = _values(m, i[soft], j[soft], turn[soft])
+        flat = turn < _FLAT
+        graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
+        self.flat = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
+        self.label = np.full(m, -1, dtype=np.int64)
+        self.found: list[Surface | None] = []
+
+    def run(self) -> list[Patch]:
+        if self.noise > 0.0:
+            self._rough()
+            return self._patches()
+        size = np.bincount(self.flat, weights=self.area)
+        seeds = self._seeds(size)
+        later = []
+        for seed in seeds.tolist():
+            if self.label[seed] >= 0:
+                continue
+            pulse("looking for surfaces")
+            if not self._smooth(seed):
+                self._plane(seed)
+            elif not self._curved(seed):
+                later.append(seed)
+        for seed in later:  # by now it is known what lies beside them
+            if self.label[seed] < 0 and not self._curved(seed):
+                self._plane(seed)
+        self._join()
+        return self._patches()
+
+    def _patches(self) -> list[Patch]:
+        out = []
+        for k, surface in enumerate(self.found):
+            rows = np.flatnonzero(self.label == k)
+            if not len(rows):
+                continue
+            p = self.points[np.unique(self.corners[rows])]
+            off = float(np.abs(surface.signed_distance(p)).max()) if surface is not None else 0.0
+            out.append(Patch(surface, rows, off))
+        return sorted(out, key=lambda patch: -float(self.area[patch.rows].sum()))
+
+    # ---- noisy triangles
+
+    def _rough(self) -> None:
+        """Of a scan hardly two triangles lie in one plane: surfaces are fitted to larger neighbourhoods, the one that
+        grows furthest is taken, and what is left over goes to the patch beside it whose surface is nearest."""
+        m = len(self.corners)
+        order = np.random.default_rng(5).permutation(m)
+        whole, missed = float(self.area.sum()), 0
+        for seed in order.tolist():
+            if self.label[seed] >= 0:
+                continue
+            pulse("looking for surfaces")
+            free = float(self.area[self.label < 0].sum())
+            if free < 0.02 * whole or missed > 200:
+                break
+            best: tuple[float, Surface, Ints] | None = None
+            for most in (24, 80, 240):
+                rows = self._hood(seed, most)
+                if len(rows) < 12:
+                    continue
+                p = self.points[np.unique(self.corners[rows])]
+                for start in simple_fits(self.middle[rows], self.normal[rows]):
+                    made = _refined(start, p, 4)
+                    if float(np.sqrt((made.signed_distance(p) ** 2).mean())) > 0.6 * self.tolerance:
+                        continue
+                    grown = self._grown(made, self.tolerance, seed)
+                    if len(grown) < 12:
+                        continue
+                    better = _refined(made, self.points[np.unique(self.corners[grown])], 6)
+                    again = self._grown(better, self.tolerance, seed)
+                    # A plane is also a large cylinder: the simpler one wins where they hold about as much.
+                    score = float(self.area[again].sum()) * (1.0 - 0.02 * len(_steps(better)))
+                    if len(again) >= 12 and (best is None or score > best[0]):
+                        best = score, better, again
+            if best is None:
+                missed += 1
+                continue
+            self._take(best[1], best[2])
+        self._join()
+        self._absorb()
+        for k, surface in enumerate(self.found):
+            rows = np.flatnonzero(self.label == k)
+            if surface is not None and len(rows):
+                self.found[k] = _refined(surface, self.points[np.unique(self.corners[rows])], 6)
+
+    def _absorb(self) -> None:
+        """What lies on no patch goes to the nearest of those beside it, from the borders inwards."""
+        for _ in range(200):
+            left = np.flatnonzero(self.label < 0)
+            if not len(left) or not self.found:
+                return
+            fresh: dict[int, int] = {}
+            for i in left.tolist():
+                beside = {int(self.label[j]) for j in self.other[self.starts[i] : self.starts[i + 1]].tolist()} - {-1}
+                if beside:
+                    p = self.points[self.corners[i]]
+
+                    def off(k: int, p: Floats = p) -> float:
+                        s = self.found[k]
+                        return float(np.abs(s.signed_distance(p)).max()) if s is not None else np.inf
+
+                    fresh[i] = min(beside, key=off)
+            if not fresh:
+                return
+            self.label[list(fresh)] = list(fresh.values())
+
+    def _seeds(self, size: Floats) -> Ints:
+        """One triangle of each flat piece, large pieces first."""
+        order = np.lexsort((-self.area, -size[self.flat]))
+        _, first = np.unique(self.flat[order], return_index=True)
+        return order[np.sort(first)]
+
+    # ---- growing
+
+    def _mask(self, surface: Surface, near: float, seed: int) -> Bools:
+        """The free triangles that lie on a surface and look as it does beside the seed."""
+        off = np.abs(surface.signed_distance(self.points)) <= near
+        on = off[self.corners].all(axis=1) & (self.label < 0)
+        rows = np.flatnonzero(on)
+        out = np.zeros(len(self.corners), dtype=bool)
+        if not len(rows):
+            return out
+        lean = (surface.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1)
+        sense = float(surface.normal(self.middle[seed][None])[0] @ self.normal[seed])
+        out[rows] = lean * np.sign(sense) > np.cos(_LEAN)
+        return out
+
+    def _grown(self, surface: Surface, near: float, seed: int) -> Ints:
+        return _flood(self.starts, self.other, self._mask(surface, near, seed), seed)
+
+    def _hood(self, seed: int, most: int) -> Ints:
+        free = self.label < 0
+        return _around(self.soft_starts, self.soft_other, free, seed, most)
+
+    def _curved(self, seed: int) -> bool:
+        """Grow a round surface from a seed, if one holds it and more than its flat piece."""
+        own = int((self.flat == self.flat[seed]).sum())
+        hoods = [self._hood(seed, max(most, own + most if own < 12 else 0)) for most in _HOODS]
+        for rows in [*hoods, *self._alike(seed)]:
+            if len(rows) < 4 or len(np.unique(self.flat[rows])) < 2:
+                continue
+            surface = self._fit(rows)
+            if surface is None:
+                continue
+            grown = self._grown(surface, 4.0 * self.tolerance, seed)
+            if len(grown) < 4:
+                continue
+            better = _refined(surface, self.points[np.unique(self.corners[grown])])
+            again = self._even(better, self._grown(better, self.tolerance, seed), seed)
+            pieces = len(np.unique(self.flat[again]))
+            if len(again) >= max(4, 1.5 * own) and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
+                self._take(better, again)
+                return True
+        return False
+
+    def _even(self, surface: Surface, rows: Ints, seed: int) -> Ints:
+        """Of what has grown, the triangles that are chords as the others are: a flat between two fillets also has its
+        corners on one cylinder with theirs, but stands far inside it."""
+        if not len(rows):
+            return rows
+        sag = np.abs(surface.signed_distance(self.middle[rows]))
+        good = rows[sag <= 3.0 * float(np.median(sag)) + self.tolerance]
+        if len(good) == len(rows):
+            return rows
+        mask = np.zeros(len(self.corners), dtype=bool)
+        mask[good] = True
+        return _flood(self.starts, self.other, mask, seed)
+
+    def _alike(self, seed: int) -> list[Ints]:
+        """Neighbourhoods within which triangles turn by the same angle from one to the next, as the strips of a
+        cylinder do, for each angle by which the seed's flat piece goes on."""
+        own = np.flatnonzero(self.flat == self.flat[seed])
+        turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
+        out = []
+        for angle in np.unique(np.round(turns[turns > _FLAT], 4)).tolist():
+            near = (np.abs(self.soft_turn - angle) < 0.03 * angle) | (self.soft_turn < _FLAT)
+            rows = _along(self.soft_starts, self.soft_other, near, self.label < 0, seed, 120)
+            out.append(rows)
+        return sorted(out, key=lambda rows: -len(rows))[:4]
+
+    def _fit(self, rows: Ints) -> Surface | None:
+        """A round surface through the corners of some triangles."""
+        ids = np.unique(self.corners[rows])
+        p = self.points[ids]
+        n = np.zeros_like(self.points[ids])
+        where = np.searchsorted(ids, self.corners[rows])
+        for k in range(3):
+            np.add.at(n, where[:, k], self.normal[rows])
+        n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
+        near = 8.0 * self.tolerance
+        # Triangles say better than their corners how a cylinder lies: theirs is the normal of a chord.
+        starts = simple_fits(self.middle[rows], self.normal[rows]) + simple_fits(p, n)
+        tried = [s for s in (*starts, _torus(p, n)) if s is not None and not isinstance(s, Plane)]
+        best: tuple[float, Surface] | None = None
+        for start in tried:
+            made = _refined(start, p)
+            if float(np.abs(made.signed_distance(p)).max()) > near:
+                continue
+            # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
+            lean = np.abs((made.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1))
+            score = float(np.arccos(np.clip(lean, 0.0, 1.0)).mean()) + 0.002 * len(_steps(made))
+            if best is None or score < best[0]:
+                best = score, made
+        return None if best is None else best[1]
+
+    def _smooth(self, seed: int) -> bool:
+        """Whether the flat piece of a seed goes smoothly on into another that is free."""
+        own = np.flatnonzero(self.flat == self.flat[seed])
+        for i in own.tolist():
+            for j in self.soft_other[self.soft_starts[i] : self.soft_starts[i + 1]].tolist():
+                if self.flat[j] != self.flat[i] and self.label[j] < 0:
+                    return True
+        return False
+
+    def _tangent(self, surface: Surface, rows: Ints) -> bool:
+        """Whether two strips are a coarse fillet rather than a bend: as wide as each other, and what lies beside them
+        goes over into the surface without a crease."""
+        inside = np.zeros(len(self.corners), dtype=bool)
+        inside[rows] = True
+        good = 0
+        for i in rows.tolist():
+            for j in self.soft_other[self.soft_starts[i] : self.soft_starts[i + 1]].tolist():
+                if not inside[j]:
+                    both = np.intersect1d(self.corners[i], self.corners[j])
+                    n = surface.normal(self.points[both])
+                    beside = self.found[self.label[j]] if self.label[j] >= 0 else None
+                    m = self.normal[j][None] if beside is None else beside.normal(self.points[both])
+                    turn = np.arccos(np.clip(np.abs((n * m).sum(axis=1)), 0.0, 1.0)).max()
+                    good += bool(turn < np.radians(1.0))
+        area = [float(self.area[rows[self.flat[rows] == k]].sum()) for k in np.unique(self.flat[rows])]
+        return good > 0 and max(area) < 1.05 * min(area)
+
+    def _plane(self, seed: int) -> None:
+        own = np.flatnonzero((self.flat == self.flat[seed]) & (self.label < 0))
+        p = self.points[np.unique(self.corners[own])]
+        middle = p.mean(axis=0)
+        way = np.linalg.svd(p - middle, full_matrices=False)[2][-1]
+        way = way if float(way @ self.normal[seed]) > 0.0 else -way
+        surface = Plane.of(middle, way)
+        grown = self._grown(surface, self.tolerance, seed)
+        if not len(grown):
+            self._take(None, own)
+            return
+        self._take(_refined(surface, self.points[np.unique(self.corners[grown])]), grown)
+
+    def _take(self, surface: Surface | None, rows: Ints) -> None:
+        self.label[rows] = len(self.found)
+        self.found.append(surface)
+
+    def _join(self) -> None:
+        """Patches that touch and lie on one surface are one."""
+        scale = float(np.linalg.norm(np.ptp(self.points, axis=0)))
+        for i in range(len(self.corners)):
+            for j in self.other[self.starts[i] : self.starts[i + 1]].tolist():
+                a, b = int(self.label[i]), int(self.label[j])
+                if a == b:
+                    continue
+                one, two = self.found[a], self.found[b]
+                if one is not None and two is not None and one.same_as(two, 2.0 * self.tolerance, scale):
+                    self.label[self.label == b] = a
+
+
+def _lists(m: int, i: Ints, j: Ints) -> tuple[Ints, Ints]:
+    """Neighbours of each of m things, as starts (m+1,) into one list."""
+    heads = np.concatenate([i, j])
+    order = np.argsort(heads, kind="stable")
+    return np.searchsorted(heads[order], np.arange(m + 1)), np.concatenate([j, i])[order]
+
+
+@njit(cache=True)
+def _flood(starts: Ints, other: Ints, mask: Bools, seed: int) -> Ints:
+    """All that hangs together with a seed within a mask."""
+    if not mask[seed]:
+        return np.empty(0, np.int64)
+    seen = np.zeros(len(mask), np.bool_)
+    queue = np.empty(len(mask), np.int64)
+    queue[0] = seed
+    seen[seed] = True
+    head, tail = 0, 1
+    while head < tail:
+        i = queue[head]
+        head += 1
+        for k in range(starts[i], starts[i + 1]):
+            j = other[k]
+            if mask[j] and not seen[j]:
+                seen[j] = True
+                queue[tail] = j
+                tail += 1
+    return queue[:tail].copy()
+
+
+@njit(cache=True)
+def _around(starts: Ints, other: Ints, mask: Bools, seed: int, most: int) -> Ints:
+    """The nearest `most` to a seed by steps."""
+    seen = np.zeros(len(mask), np.bool_)
+    queue = np.empty(most + 64, np.int64)
+    queue[0] = seed
+    seen[seed] = True
+    head, tail = 0, 1
+    while head < tail and tail < most:
+        i = queue[head]
+        head += 1
+        for k in range(starts[i], starts[i + 1]):
+            j = other[k]
+            if mask[j] and not seen[j] and tail < most:
+                seen[j] = True
+                queue[tail] = j
+                tail += 1
+    return queue[:tail].copy()
+
+
+@njit(cache=True)
+def _along(starts: Ints, other: Ints, way: Bools, mask: Bools, seed: int, most: int) -> Ints:
+    """As `_around`, over some of the links only."""
+    seen = np.zeros(len(mask), np.bool_)
+    queue = np.empty(most + 64, np.int64)
+    queue[0] = seed
+    seen[seed] = True
+    head, tail = 0, 1
+    while head < tail and tail < most:
+        i = queue[head]
+        head += 1
+        for k in range(starts[i], starts[i + 1]):
+            j = other[k]
+            if way[k] and mask[j] and not seen[j] and tail < most:
+                seen[j] = True
+                queue[tail] = j
+                tail += 1
+    return queue[:tail].copy()
+
+
+def _values(m: int, i: Ints, j: Ints, values: Floats) -> Floats:
+    """A value of each link, in the order of `_lists`."""
+    order = np.argsort(np.concatenate([i, j]), kind="stable")
+    return np.concatenate([values, values])[order]
+
+
+# ---- fits
+
+
+def _torus(p: Floats, n: Floats) -> Surface | None:
+    """A torus about the axis that all normals meet: the linear complex nearest to them (Pottmann & Wallner 2001)."""
+    middle = p.mean(axis=0)
+    scale = float(np.ptp(p, axis=0).max())
+    q = (p - middle) / scale
+    rows = np.concatenate([np.cross(q, n), n], axis=1)
+    # Minimise |rows x| with the direction part of length one: a generalised eigenproblem.
+    m = rows.T @ rows
+    inner = m[:3, :3] - m[:3, 3:] @ np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3]
+    axis = np.linalg.eigh(inner)[1][:, 0]
+    moment = -np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3] @ axis
+    foot = middle + scale * np.cross(axis, moment)
+    frame = Frame.of(foot, axis)
+    local = frame.local(p)
+    flat = np.column_stack([np.hypot(local[:, 0], local[:, 1]), local[:, 2]])
+    rows2 = np.column_stack([2.0 * flat, np.ones(len(flat))])
+    found, _, rank, _ = np.linalg.lstsq(rows2, (flat**2).sum(axis=1), rcond=1e-12)
+    if rank < 3:
+        return None
+    minor = float(np.sqrt(max(found[2] + found[:2] @ found[:2], 0.0)))
+    major = float(found[0])
+    if not 0.0 < minor < 50.0 * scale or major < minor * 1.0001:
+        return None
+    return Torus(frame.shifted(found[1] * frame.z), major, minor)
+
+
+def _refined(surface: Surface, p: Floats, rounds: int = 12) -> Surface:
+    """A surface brought nearest to points (n,3), in the sense of least squares (Gauss-Newton on its own numbers)."""
+    best, cost = surface, float((surface.signed_distance(p) ** 2).sum())
+    for _ in range(rounds):
+        steps = _steps(best)
+        base = best.signed_distance(p)
+        jacobian = np.stack([(s(h).signed_distance(p) - base) / h for s, h in steps], axis=1)
+        move = np.linalg.lstsq(jacobian, -base, rcond=1e-10)[0]
+        made = best
+        try:
+            for k, x in enumerate(move.tolist()):
+                made = _steps(made)[k][0](x)
+        except ValueError:
+            break
+        fresh = float((made.signed_distance(p) ** 2).sum())
+        if not fresh < cost:
+            break
+        best, gain, cost = made, cost - fresh, fresh
+        if gain < 1e-6 * cost or cost < 1e-26 * len(p):
+            break
+    return best
+
+
+def _steps(s: Surface) -> list:  # type: ignore[type-arg]
+    """Ways to change a surface by a number, and a small one of each."""
+    f = s.frame
+    scale = 1e-6 * max(1.0, float(getattr(s, "radius", getattr(s, "major", 1.0))))
+
+    def shifted(way: Floats):  # type: ignore[no-untyped-def]
+        return lambda h: _with_frame(s, f.shifted(h * way))
+
+    def tilted(way: Floats):  # type: ignore[no-untyped-def]
+        return lambda h: _with_frame(s, Frame.of(f.origin, unit(f.z + h * way), f.x))
+
+    tilts = [(tilted(f.x), 1e-6), (tilted(f.y), 1e-6)]
+    across = [(shifted(f.x), scale), (shifted(f.y), scale)]
+    up = [(shifted(f.z), scale)]
+    if isinstance(s, Plane):
+        return [*up, *tilts]
+    if isinstance(s, Sphere):
+        return [*across, *up, (lambda h: Sphere(f, _above(s.radius + h)), scale)]
+    if isinstance(s, Cylinder):
+        return [*across, *tilts, (lambda h: Cylinder(f, _above(s.radius + h)), scale)]
+    if isinstance(s, Cone):
+        return [*across, *tilts, (lambda h: Cone(f, _above(s.radius + h), s.angle), scale),
+                (lambda h: Cone(f, s.radius, _above(s.angle + h)), 1e-6)]  # fmt: skip
+    assert isinstance(s, Torus)
+    return [*across, *up, *tilts, (lambda h: Torus(f, _above(s.major + h), s.minor), scale),
+            (lambda h: Torus(f, s.major, _above(s.minor + h)), scale)]  # fmt: skip
+
+
+def _above(value: float) -> float:
+    if not value > 0.0:
+        raise ValueError("a radius or angle is above zero")
+    return value
+
+
+def _with_frame(s: Surface, frame: Frame) -> Surface:
+    if isinstance(s, Plane):
+        return Plane(frame)
+    if isinstance(s, Cylinder):
+        return Cylinder(frame, s.radius)
+    if isinstance(s, Cone):
+        return Cone(frame, s.radius, s.angle)
+    if isinstance(s, Torus):
+        return Torus(frame, s.major, s.minor)
+    assert isinstance(s, Sphere)
+    return Sphere(frame, s.radius)

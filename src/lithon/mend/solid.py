@@ -1,0 +1,238 @@
+"""A solid of patches: where two patches meet is an edge on both surfaces, where three meet a corner on all of them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from lithon.arrays import Floats, Ints, frozen
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
+from lithon.errors import Refusal, spot
+from lithon.geometry.crossing import onto_all
+from lithon.geometry.curves import Curve, Line
+from lithon.geometry.meet import meet
+from lithon.geometry.surfaces import Plane, Surface
+from lithon.mend.segments import Patch
+from lithon.mend.triangles import side_pairs
+from lithon.progress import pulse
+
+
+@dataclass(slots=True)
+class _Chain:
+    """Corners of the mesh along which two patches meet, in order; a ring where the first is the last."""
+
+    pair: tuple[int, int]
+    points: list[int]
+
+    @property
+    def ring(self) -> bool:
+        return self.points[0] == self.points[-1]
+
+
+def bordering(n: int, corners: Ints, patches: Sequence[Patch]) -> set[tuple[int, int]]:
+    """The pairs of patches that border on each other; `n` points."""
+    label = np.full(len(corners), -1, dtype=np.int64)
+    for k, patch in enumerate(patches):
+        label[patch.rows] = k
+    i, j, _ = side_pairs(corners, n)
+    rows = np.sort(np.stack([label[i], label[j]], axis=1), axis=1)
+    return {(int(a), int(b)) for a, b in np.unique(rows[rows[:, 0] != rows[:, 1]], axis=0)}
+
+
+def solid_of(points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str = "part") -> Body:
+    """The solid whose faces are the patches, their edges found anew. Raises Refusal, naming the place, where two
+    surfaces do not meet along the border of their patches."""
+    return _Builder(points, corners, patches, tolerance, name).run()
+
+
+class _Builder:
+    def __init__(self, points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str):
+        self.points, self.corners, self.tolerance, self.name = points, corners, tolerance, name
+        self.surfaces: list[Surface] = []
+        self.label = np.full(len(corners), -1, dtype=np.int64)
+        for patch in patches:
+            for rows in self._pieces(patch.rows):
+                if patch.surface is None:
+                    here = points[corners[rows[0]]].mean(axis=0)
+                    raise Refusal("a patch lies on no simple surface", where=spot(here),
+                                  remedy="allow more deviation, or keep the facets")  # fmt: skip
+                self.label[rows] = len(self.surfaces)
+                self.surfaces.append(patch.surface)
+        self.near = 20.0 * tolerance
+        self.made: dict[int, Vertex] = {}
+
+    def _pieces(self, rows: Ints) -> list[Ints]:
+        """The triangles of a patch that hang together."""
+        own = self.corners[rows]
+        n = len(self.points)
+        sides = np.sort(np.concatenate([own[:, [k, (k + 1) % 3]] for k in range(3)]), axis=1)
+        key = sides[:, 0] * n + sides[:, 1]
+        owner = np.tile(np.arange(len(rows)), 3)
+        order = np.argsort(key, kind="stable")
+        same = np.flatnonzero(key[order[1:]] == key[order[:-1]])
+        graph = scipy.sparse.coo_array(
+            (np.ones(len(same)), (owner[order[same]], owner[order[same + 1]])), shape=(len(rows),) * 2
+        )
+        count, group = scipy.sparse.csgraph.connected_components(graph, directed=False)
+        return [rows[group == k] for k in range(count)]
+
+    def run(self) -> Body:
+        borders = self._borders()
+        chains = self._chains(borders)
+        edges = {id(chain): self._edge(chain) for chain in chains}
+        sides: dict[int, list[Coedge]] = defaultdict(list)
+        for chain in chains:
+            edge, same = edges[id(chain)]
+            a, b = chain.points[0], chain.points[1]
+            for k in chain.pair:
+                forward = borders[(a, b)] == k if (a, b) in borders else borders[(b, a)] != k
+                sides[k].append(Coedge(edge, same == forward))
+        uses = []
+        for k, surface in enumerate(self.surfaces):
+            pulse("sewing faces")
+            rows = np.flatnonzero(self.label == k)
+            loops = _loops(sides[k], surface)
+            uses.append(FaceUse(Face(surface, tuple(loops), self._along(surface, rows))))
+        return Body(tuple(uses), self.name)
+
+    def _along(self, surface: Surface, rows: Ints) -> bool:
+        a, b, c = (self.points[self.corners[rows, k]] for k in range(3))
+        normals = np.cross(b - a, c - a)
+        return bool(float((surface.normal((a + b + c) / 3.0) * normals).sum()) > 0.0)
+
+    def _borders(self) -> dict[tuple[int, int], int]:
+        """Directed sides between patches, and the patch whose triangle walks each."""
+        out: dict[tuple[int, int], int] = {}
+        owner: dict[tuple[int, int], int] = {}
+        for t, (a, b, c) in enumerate(self.corners.tolist()):
+            for side in ((a, b), (b, c), (c, a)):
+                owner[side] = int(self.label[t])
+        for (a, b), k in owner.items():
+            other = owner.get((b, a))
+            if other is None:
+                raise Refusal("the triangles are open", where=spot(self.points[a]), remedy="clean the triangles first")
+            if other != k:
+                out[a, b] = k
+        return out
+
+    def _chains(self, borders: dict[tuple[int, int], int]) -> list[_Chain]:
+        pairs: dict[tuple[int, int], tuple[int, int]] = {}
+        at: dict[int, list[tuple[int, int]]] = defaultdict(list)
+        for (a, b), k in borders.items():
+            if a < b:
+                pairs[a, b] = (min(k, borders[b, a]), max(k, borders[b, a]))
+                at[a].append((a, b))
+                at[b].append((a, b))
+        ends = {v for v, own in at.items() if len(own) != 2 or pairs[own[0]] != pairs[own[1]]}
+        left = dict.fromkeys(pairs)
+        out = []
+
+        def walk(start: int, side: tuple[int, int]) -> _Chain:
+            pair, line = pairs[side], [start]
+            while True:
+                left.pop(side, None)
+                nxt = side[1] if side[0] == line[-1] else side[0]
+                line.append(nxt)
+                if nxt in ends or nxt == line[0]:
+                    return _Chain(pair, line)
+                side = next(s for s in at[nxt] if s != side)
+
+        for v in sorted(ends):
+            for side in at[v]:
+                if side in left:
+                    out.append(walk(v, side))
+        while left:
+            side = next(iter(left))
+            out.append(walk(side[0], side))
+        for chain in out:
+            if chain.points[0] in ends:
+                for v in (chain.points[0], chain.points[-1]):
+                    self._corner(v, at[v], pairs)
+        return out
+
+    def _corner(self, v: int, sides: Sequence[tuple[int, int]], pairs: dict[tuple[int, int], tuple[int, int]]) -> None:
+        if v in self.made:
+            return
+        labels = sorted({k for side in sides for k in pairs[side]})
+        there, off = onto_all([self.surfaces[k] for k in labels], self.points[v][None])
+        far = float(np.linalg.norm(there[0] - self.points[v]))
+        if off[0] > self.near or far > 50.0 * self.near:
+            there = self.points[v][None]
+            if max(abs(float(self.surfaces[k].signed_distance(there)[0])) for k in labels) > self.near:
+                raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
+                              remedy="allow more deviation, or keep the facets")  # fmt: skip
+        self.made[v] = Vertex(frozen(there[0]))
+
+    def _edge(self, chain: _Chain) -> tuple[Edge, bool]:
+        """The edge along a chain, and whether it runs as the chain does."""
+        pulse("looking for edges")
+        a, b = (self.surfaces[k] for k in chain.pair)
+        line = self.points[chain.points]
+        middle = 0.5 * (line[1:] + line[:-1])
+        curve = self._curve(a, b, line, chain)
+        start, end = self.made.get(chain.points[0]), self.made.get(chain.points[-1])
+        if start is None or end is None:
+            if curve.period is None:
+                raise self._apart(line)
+            low = float(getattr(curve, "low", 0.0))
+            way = curve.derivative(curve.parameter(line[:1]))[0]
+            return Edge(curve, low, low + float(curve.period)), float(way @ (line[1] - line[0])) > 0.0
+        t = curve.parameter(np.stack([start.point, end.point, middle[len(middle) // 2]]))
+        if curve.period is None:
+            return (
+                (Edge(curve, t[0], t[1], start, end), True)
+                if t[0] < t[1]
+                else (Edge(curve, t[1], t[0], end, start), False)
+            )
+        span, inner = np.mod(t[1] - t[0], curve.period), np.mod(t[2] - t[0], curve.period)
+        if start is end or span <= 1e-12:
+            span = curve.period
+        if inner < span and not (start is end and float(curve.derivative(t[:1])[0] @ (line[1] - line[0])) < 0.0):
+            return Edge(curve, float(t[0]), float(t[0] + span), start, end), True
+        back = curve.period - span if start is not end else curve.period
+        return Edge(curve, float(t[1]), float(t[1] + back), end, start), False
+
+    def _curve(self, a: Surface, b: Surface, line: Floats, chain: _Chain) -> Curve:
+        ends = [v.point for k in (0, -1) if (v := self.made.get(chain.points[k])) is not None]
+        if isinstance(a, Plane) and isinstance(b, Plane) and len(ends) == 2 and not chain.ring:
+            return Line.through(ends[0], ends[1])
+        probe = np.concatenate([line, *(e[None] for e in ends)])
+        for slack in (1.0, 20.0):
+            try:
+                found = meet(a, b, slack * self.tolerance, probe)
+            except Refusal:
+                continue
+            fits = [c for c in found if _away(c, line) <= 40.0 * slack * self.near]
+            fits = [c for c in fits if all(_away(c, e[None]) <= slack * self.near for e in ends)]
+            if fits:
+                return min(fits, key=lambda c: _away(c, line))
+        raise self._apart(line)
+
+    def _apart(self, line: Floats) -> Refusal:
+        return Refusal("two patches do not meet along their border", where=spot(line[len(line) // 2]),
+                       remedy="allow more deviation, or keep the facets")  # fmt: skip
+
+
+def _away(curve: Curve, points: Floats) -> float:
+    return float(np.linalg.norm(curve.point(curve.parameter(points)) - points, axis=1).max())
+
+
+def _loops(sides: list[Coedge], surface: Surface) -> list[Loop]:
+    out: list[Loop] = [(c,) for c in sides if c.edge.ring]
+    left = [c for c in sides if not c.edge.ring]
+    while left:
+        walk = [left.pop()]
+        while walk[-1].last is not walk[0].first:
+            nxt = [c for c in left if c.first is walk[-1].last]
+            if not nxt:
+                at = walk[-1].last
+                raise Refusal("the border of a patch does not close",
+                              where=spot(at.point if at is not None else surface.frame.origin))  # fmt: skip
+            left.remove(nxt[0])
+            walk.append(nxt[0])
+        out.append(tuple(walk))
+    return out

@@ -1,0 +1,320 @@
+"""Triangles cleaned: welded, what has no area or stands twice dropped, turned alike, holes filled, islands and inner
+fragments dropped.
+
+Holes are filled by the triangulation of least area over their rim (Barequet & Sharir 1995; Liepa 2003).
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass, field
+
+import numpy as np
+import scipy
+from numba import njit
+
+from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.faceted import enclosed
+from lithon.errors import Refusal
+from lithon.progress import pulse
+
+#: A rim of more corners than this is filled about its middle.
+_LONGEST = 300
+
+
+@dataclass(slots=True)
+class Cleaned:
+    """points (n,3), corners (m,3), and how many of each sort of wound were healed; `left`: rims that stayed open."""
+
+    points: Floats
+    corners: Ints
+    healed: dict[str, int] = field(default_factory=dict)
+    left: int = 0
+
+
+def cleaned(points: Floats, corners: Ints, weld: float | None = None, islands: float = 0.02) -> Cleaned:
+    """Triangles without wounds, as far as they can be told.
+
+    weld: points nearer than this (mm) become one; a hundred-thousandth of the diagonal where left out. islands: sets
+    of triangles with less than this share of the whole area go, and so do those that lie inside others the wrong way.
+    Raises Refusal where nothing is left.
+    """
+    out = Cleaned(np.asarray(points, dtype=float), np.asarray(corners, dtype=np.int64))
+    scale = float(np.linalg.norm(np.ptp(out.points, axis=0))) if len(out.points) else 0.0
+    if not scale > 0.0:
+        raise Refusal("there are no triangles with any extent")
+    _weld(out, weld if weld is not None else 1e-5 * scale)
+    _drop_flat(out)
+    _drop_doubled(out)
+    _drop_surplus(out)
+    _turn(out)
+    _fill(out)
+    _drop_islands(out, islands)
+    _turn_outward(out)
+    if not len(out.corners):
+        raise Refusal("nothing is left of the triangles", remedy="weld within less")
+    used, local = np.unique(out.corners, return_inverse=True)
+    out.points, out.corners = out.points[used], local.reshape(-1, 3)
+    return out
+
+
+def _note(out: Cleaned, what: str, count: int) -> None:
+    if count:
+        out.healed[what] = out.healed.get(what, 0) + int(count)
+
+
+def _weld(out: Cleaned, near: float) -> None:
+    tree = scipy.spatial.cKDTree(out.points)
+    pairs = tree.query_pairs(near, output_type="ndarray")
+    n = len(out.points)
+    graph = scipy.sparse.coo_array((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
+    count, group = scipy.sparse.csgraph.connected_components(graph, directed=False)
+    first = np.full(count, n)
+    np.minimum.at(first, group, np.arange(n))
+    apart = (out.points[first[group]] != out.points).any(axis=1)
+    _note(out, "points welded", int(apart.sum()))
+    out.corners = first[group][out.corners]
+
+
+def _drop_flat(out: Cleaned) -> None:
+    c = out.corners
+    twice = (c[:, 0] == c[:, 1]) | (c[:, 1] == c[:, 2]) | (c[:, 2] == c[:, 0])
+    _note(out, "triangles without area", int(twice.sum()))
+    out.corners = c[~twice]
+
+
+def _drop_doubled(out: Cleaned) -> None:
+    key = np.sort(out.corners, axis=1)
+    _, first = np.unique(key, axis=0, return_index=True)
+    _note(out, "triangles doubled", len(key) - len(first))
+    out.corners = out.corners[np.sort(first)]
+
+
+def _sides(corners: Ints, n: int) -> tuple[Ints, Ints, Bools]:
+    """Of all sides (3m,) the undirected key, the triangle and whether it runs up."""
+    a, b = corners[:, [0, 1, 2]].T.ravel(), corners[:, [1, 2, 0]].T.ravel()
+    key = np.minimum(a, b) * n + np.maximum(a, b)
+    return key, np.tile(np.arange(len(corners)), 3), np.asarray(a < b)
+
+
+def _drop_surplus(out: Cleaned) -> None:
+    """Where three triangles or more share a side, those that hang by it alone go."""
+    for _ in range(10):
+        key, owner, _up = _sides(out.corners, len(out.points))
+        _, back, count = np.unique(key, return_inverse=True, return_counts=True)
+        many = count[back.reshape(-1)] > 2
+        free = count[back.reshape(-1)] == 1
+        hang = np.zeros(len(out.corners), dtype=bool)
+        over = np.zeros(len(out.corners), dtype=bool)
+        np.logical_or.at(over, owner[many], True)
+        np.logical_or.at(hang, owner[free], True)
+        gone = over & hang
+        if not gone.any():
+            return
+        _note(out, "triangles that hang on a side of others", int(gone.sum()))
+        out.corners = out.corners[~gone]
+
+
+def side_pairs(corners: Ints, n: int) -> tuple[Ints, Ints, Bools]:
+    """Triangles (k,) and (k,) with a side that just they share, and whether they run along it the same way."""
+    key, owner, up = _sides(corners, n)
+    order = np.argsort(key, kind="stable")
+    k = key[order]
+    start = np.flatnonzero(np.r_[True, k[1:] != k[:-1]])
+    two = start[np.diff(np.r_[start, len(k)]) == 2]
+    i, j = order[two], order[two + 1]
+    return owner[i], owner[j], np.asarray(up[i] == up[j])
+
+
+def _turn(out: Cleaned) -> None:
+    """All triangles of a connected set look the same way: the way in which fewest are turned."""
+    a, b, same = side_pairs(out.corners, len(out.points))
+    flip = _two_coloured(len(out.corners), a, b, same)
+    group = _groups(len(out.corners), a, b)
+    turned = np.bincount(group, weights=flip)
+    whole = np.bincount(group)
+    flip = np.where(turned[group] > 0.5 * whole[group], ~flip, flip)
+    _note(out, "triangles turned", int(flip.sum()))
+    out.corners = np.where(flip[:, None], out.corners[:, ::-1], out.corners)
+
+
+def _groups(m: int, a: Ints, b: Ints) -> Ints:
+    graph = scipy.sparse.coo_array((np.ones(len(a)), (a, b)), shape=(m, m))
+    return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
+
+
+def _two_coloured(m: int, a: Ints, b: Ints, differ: Bools) -> Bools:
+    """Which triangles are to be turned, so that neighbours agree; breadth first from the first of each set."""
+    heads = np.concatenate([a, b])
+    order = np.argsort(heads, kind="stable")
+    starts = np.searchsorted(heads[order], np.arange(m + 1))
+    return _spread(starts, np.concatenate([b, a])[order], np.concatenate([differ, differ])[order])
+
+
+@njit(cache=True)
+def _spread(starts: Ints, other: Ints, differ: Bools) -> Bools:
+    m = len(starts) - 1
+    seen = np.zeros(m, np.bool_)
+    flip = np.zeros(m, np.bool_)
+    queue = np.empty(m, np.int64)
+    for root in range(m):
+        if seen[root]:
+            continue
+        seen[root] = True
+        queue[0] = root
+        head, tail = 0, 1
+        while head < tail:
+            i = queue[head]
+            head += 1
+            for k in range(starts[i], starts[i + 1]):
+                j = other[k]
+                if not seen[j]:
+                    seen[j] = True
+                    flip[j] = flip[i] != differ[k]
+                    queue[tail] = j
+                    tail += 1
+    return flip
+
+
+def rims(corners: Ints, n: int) -> list[list[int]]:
+    """Closed walks along sides that one triangle has alone, the way a triangle in the hole would walk them."""
+    key, owner, _ = _sides(corners, n)
+    _, back, count = np.unique(key, return_inverse=True, return_counts=True)
+    open_side = np.flatnonzero(count[back.reshape(-1)] == 1)
+    m = len(corners)
+    a, b = corners[owner[open_side], open_side // m], corners[owner[open_side], (open_side // m + 1) % 3]
+    onward: dict[int, list[int]] = defaultdict(list)
+    for i, j in zip(b.tolist(), a.tolist(), strict=True):
+        onward[i].append(j)
+    out = []
+    while onward:
+        start = next(iter(onward))
+        walk, at = [start], start
+        while True:
+            nxt = onward[at].pop()
+            if not onward[at]:
+                del onward[at]
+            if nxt == start or nxt not in onward:
+                if nxt == start:
+                    out.append(walk)
+                break
+            if nxt in walk:  # a loop within the walk is a rim of its own
+                cut = walk.index(nxt)
+                out.append(walk[cut:])
+                walk = walk[: cut + 1]
+            else:
+                walk.append(nxt)
+            at = nxt
+    return [w for w in out if len(w) >= 3]
+
+
+def _fill(out: Cleaned) -> None:
+    """Close every rim."""
+    found = rims(out.corners, len(out.points))
+    if not found:
+        return
+    made: list[Ints] = []
+    more: list[Floats] = []
+    count = len(out.points)
+    for rim in found:
+        pulse("filling holes")
+        ids = np.array(rim)
+        if len(rim) <= _LONGEST:
+            local = least_area(np.ascontiguousarray(out.points[ids]))
+            made.append(ids[local])
+        else:
+            more.append(out.points[ids].mean(axis=0)[None])
+            made.append(np.stack([ids, np.roll(ids, -1), np.full(len(ids), count)], axis=1))
+            count += 1
+    _note(out, "holes filled", len(found))
+    out.points = np.concatenate([out.points, *more])
+    out.corners = np.concatenate([out.corners, *made])
+    out.left = len(rims(out.corners, len(out.points)))
+
+
+@njit(cache=True)
+def least_area(p: Floats) -> Ints:
+    """The triangulation (n-2,3) of a closed polygon (n,3) in space whose area is least; of equal ones that with the
+    least perimeter."""
+    n = len(p)
+    cost = np.zeros((n, n))
+    best = np.zeros((n, n), np.int64)
+    for gap in range(2, n):
+        for i in range(n - gap):
+            j = i + gap
+            cost[i, j] = np.inf
+            for m in range(i + 1, j):
+                ux, uy, uz = p[m, 0] - p[i, 0], p[m, 1] - p[i, 1], p[m, 2] - p[i, 2]
+                vx, vy, vz = p[j, 0] - p[i, 0], p[j, 1] - p[i, 1], p[j, 2] - p[i, 2]
+                cx, cy, cz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+                around = np.sqrt(ux * ux + uy * uy + uz * uz) + np.sqrt(vx * vx + vy * vy + vz * vz)
+                own = 0.5 * np.sqrt(cx * cx + cy * cy + cz * cz) + 1e-6 * around * around
+                c = cost[i, m] + cost[m, j] + own
+                if c < cost[i, j]:
+                    cost[i, j], best[i, j] = c, m
+    out = np.empty((n - 2, 3), np.int64)
+    stack = np.empty((2 * n, 2), np.int64)
+    stack[0, 0], stack[0, 1] = 0, n - 1
+    top, k = 1, 0
+    while top:
+        top -= 1
+        i, j = stack[top, 0], stack[top, 1]
+        if j - i < 2:
+            continue
+        m = best[i, j]
+        out[k, 0], out[k, 1], out[k, 2] = i, m, j
+        k += 1
+        stack[top, 0], stack[top, 1] = i, m
+        stack[top + 1, 0], stack[top + 1, 1] = m, j
+        top += 2
+    return out
+
+
+def _areas(points: Floats, corners: Ints) -> Floats:
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    return np.asarray(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1))
+
+
+def _drop_islands(out: Cleaned, share: float) -> None:
+    """Small sets go, and closed ones inside another that look outwards there: they bound nothing."""
+    a, b, _ = side_pairs(out.corners, len(out.points))
+    group = _groups(len(out.corners), a, b)
+    area = np.bincount(group, weights=_areas(out.points, out.corners))
+    if len(area) < 2:
+        return
+    small = area < share * area.sum()
+    biggest = int(area.argmax())
+    rest = out.corners[group == biggest]
+    for k in np.flatnonzero(~small).tolist():
+        own = out.corners[group == k]
+        if k == biggest or enclosed(out.points, own) * enclosed(out.points, rest) < 0.0:
+            continue  # what is turned the other way within it is a hollow
+        around = winding_number(out.points, rest, out.points[own[:9, 0]])
+        small[k] = bool((np.abs(around) > 0.5).mean() > 0.5)
+    gone = small[group]
+    _note(out, "islands and inner fragments dropped", int(small.sum()))
+    out.corners = out.corners[~gone]
+
+
+def winding_number(points: Floats, corners: Ints, at: Floats) -> Floats:
+    """How often triangles go around points (n,3): the solid angles under which they are seen, over 4 pi (Van Oosterom &
+    Strackee 1983; Jacobson, Kavan & Sorkine-Hornung 2013). It need not be whole where they are open."""
+    out = np.empty(len(at))
+    for k, p in enumerate(at):
+        a, b, c = (points[corners[:, i]] - p for i in range(3))
+        la, lb, lc = (np.linalg.norm(v, axis=1) for v in (a, b, c))
+        top = np.einsum("ij,ij->i", a, np.cross(b, c))
+        low = la * lb * lc + (a * b).sum(axis=1) * lc + (b * c).sum(axis=1) * la + (c * a).sum(axis=1) * lb
+        out[k] = 2.0 * np.arctan2(top, low).sum() / (4.0 * np.pi)
+    return out
+
+
+def _turn_outward(out: Cleaned) -> None:
+    """Sets that are inside out as a whole are turned, but for hollows."""
+    a, b, _ = side_pairs(out.corners, len(out.points))
+    group = _groups(len(out.corners), a, b)
+    area = np.bincount(group, weights=_areas(out.points, out.corners))
+    biggest = int(area.argmax())
+    if enclosed(out.points, out.corners[group == biggest]) < 0.0:
+        _note(out, "turned inside out", 1)
+        out.corners = out.corners[:, ::-1]

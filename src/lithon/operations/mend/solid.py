@@ -1,0 +1,87 @@
+"""Solid from triangles: facets become faces, and faces the simple surfaces that they are."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import replace
+
+import numpy as np
+
+from lithon.arrange.tidy import tidied
+from lithon.brep.faceted import as_planes, welded
+from lithon.brep.measures import volume
+from lithon.brep.topology import Body
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal
+from lithon.mend.relations import related
+from lithon.mend.segments import noise_of, segmented
+from lithon.mend.solid import bordering, solid_of
+from lithon.operations.choices import Choice
+from lithon.operations.mend.triangles import faceted, triangles_of
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
+from lithon.operations.parameters import OneOf, length, some_bodies
+from lithon.words import many
+
+#: Deviations that are tried where none is given, as shares of the diagonal.
+_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3)
+
+
+class SolidFromTriangles(Operation):
+    """Make exact solids of triangles: planes, cylinders, cones, spheres and tori with their edges found anew."""
+
+    bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
+    kind: str = param(OneOf(title="faces", options=("simple", "facets"), default="simple", optional=True))
+    tolerance: float | None = param(length("deviation", "how far corners may stand off a surface; left out: the least "
+                                           "with which a solid comes out", above=0.0, optional=True))  # fmt: skip
+
+    unbonded = "make a solid"
+    gate = "own"
+    budget = 600.0
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return super().fits(chosen) and all(faceted(b) for b in chosen.of("bodies"))
+
+    def do(self, bench: Bench) -> Made:
+        chosen = [b for b in bench.bodies() if faceted(b)]
+        if not chosen:
+            raise Refusal("none of the bodies is made of triangles", remedy="exact bodies are solids already")
+        details, out = [], bench.model
+        for k, body in enumerate(chosen):
+            bench.progress.tell(k / len(chosen), f"finding surfaces of {body.name}")
+            made, off = self._of(body, bench)
+            made = replace(made, name=body.name, path=body.path, colour=body.colour)
+            out = out.replaced(body, [made])
+            kinds = Counter(f.surface.kind for f in made.faces)
+            details.append({"body": body.name, "faces": dict(kinds), "deviation_mm": off,
+                            "volume_mm3": volume(made)})  # fmt: skip
+        most = max(float(d["deviation_mm"]) for d in details)  # type: ignore[arg-type]
+        faces = sum(sum(d["faces"].values()) for d in details)  # type: ignore[attr-defined]
+        return Made(out, f"solid of {many(faces, 'face')}, {most:.2g} mm off at the most", details=details)
+
+    def _of(self, body: Body, bench: Bench) -> tuple[Body, float]:
+        if flaws(body, bench.tolerance):
+            raise Refusal(f"the triangles of {body.name} are not closed", remedy="clean the triangles first",
+                          entities=(body,))  # fmt: skip
+        if self.kind == "facets":
+            return tidied(as_planes(body), bench.tolerance), 0.0
+        soup = triangles_of(body)
+        points, corners = welded(soup.points, soup.corners)
+        scale = float(np.linalg.norm(np.ptp(points, axis=0)))
+        refusal: Refusal | None = None
+        noise = noise_of(points, corners)
+        steps = [share * scale for share in _LADDER] if not noise else [k * noise for k in (4.0, 6.0, 9.0)]
+        for near in steps if self.tolerance is None else [self.tolerance]:
+            try:
+                found = segmented(points, corners, near, noise)
+                found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
+                made = solid_of(points, corners, found, bench.tolerance, body.name)
+                wrong = flaws(made, bench.tolerance)
+                if not wrong:
+                    return made, max(p.off for p in found)
+                refusal = refusal or Refusal(f"the solid would not be sound: {wrong[0].text}",
+                                             remedy="allow more deviation, or keep the facets")  # fmt: skip
+            except Refusal as error:
+                refusal = refusal or error
+        assert refusal is not None
+        raise refusal

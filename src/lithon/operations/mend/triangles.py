@@ -1,0 +1,100 @@
+"""Clean triangles: what a scanner or an export left behind."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from lithon.brep.faceted import Triangles, bodies_of
+from lithon.brep.measures import volume
+from lithon.brep.tessellation.tessellate import face_mesh
+from lithon.brep.topology import Body, Model
+from lithon.errors import Refusal
+from lithon.mend.triangles import cleaned, winding_number
+from lithon.operations.choices import Choice
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
+from lithon.operations.parameters import length, some_bodies
+from lithon.words import many
+
+#: A body inside another with less than this share of its volume is a fragment.
+_SMALL = 0.02
+
+
+def faceted(body: Body) -> bool:
+    """Whether a body is made of triangles."""
+    return bool(body.uses) and all(use.face.surface.kind == "facets" for use in body.uses)
+
+
+def triangles_of(body: Body) -> Triangles:
+    """The triangles of a body, looking out of it."""
+    points, corners, start = [], [], 0
+    for use in body.uses:
+        mesh = face_mesh(use.face)
+        own = mesh.triangles if use.forward else mesh.triangles[:, ::-1]
+        points.append(mesh.points)
+        corners.append(own + start)
+        start += len(mesh.points)
+    return Triangles(np.concatenate(points), np.concatenate(corners), body.name, body.colour)
+
+
+def _fragments(bodies: Sequence[Body]) -> list[Body]:
+    """Small bodies of triangles that lie inside another one, of those that were cleaned or are as they were."""
+    own = [b for b in bodies if faceted(b)]
+    out = []
+    for small in own:
+        for big in own:
+            if big is small or abs(volume(small)) > _SMALL * abs(volume(big)):
+                continue
+            soup, some = triangles_of(big), triangles_of(small).points[:9]
+            if bool((np.abs(winding_number(soup.points, soup.corners, some)) > 0.5).mean() > 0.5):
+                out.append(small)
+                break
+    return out
+
+
+class CleanTriangles(Operation):
+    """Weld, drop what has no area or stands twice, turn, fill holes, drop islands and inner fragments."""
+
+    bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
+    weld: float | None = param(length("weld", "points nearer than this become one", above=0.0, optional=True))
+
+    unbonded = "clean"
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return super().fits(chosen) and all(faceted(b) for b in chosen.of("bodies"))
+
+    def do(self, bench: Bench) -> Made:
+        chosen = [b for b in bench.bodies() if faceted(b)]
+        if not chosen:
+            raise Refusal("none of the bodies is made of triangles", remedy="Mend what is safe does exact bodies")
+        # What was one part in the file may hang together in nothing but its name.
+        healed: dict[str, int] = {}
+        out: list[Body] = []
+        for k, body in enumerate(bench.model.bodies):
+            if body not in chosen:
+                out.append(body)
+                continue
+            bench.progress.tell(k / len(bench.model.bodies), f"cleaning {body.name}")
+            soup = triangles_of(body)
+            made = cleaned(soup.points, soup.corners, self.weld)
+            if made.left:
+                raise Refusal(f"{many(made.left, 'hole')} of {body.name} could not be filled",
+                              remedy="weld within more, or drop the body", entities=(body,))  # fmt: skip
+            for what, n in made.healed.items():
+                healed[what] = healed.get(what, 0) + n
+            if not made.healed:
+                out.append(body)
+                continue
+            fresh = bodies_of([Triangles(made.points, made.corners, body.name, body.colour)])[0]
+            out += [replace(b, path=body.path) for b in fresh]
+        for body in _fragments(out):
+            healed["inner fragments dropped"] = healed.get("inner fragments dropped", 0) + 1
+            out.remove(body)
+        if not healed:
+            raise Refusal("there is nothing to clean", remedy="the triangles are closed, welded and turned alike")
+        words = ", ".join(f"{n} {what}" for what, n in sorted(healed.items(), key=lambda x: -x[1]))
+        return Made(Model(tuple(out), bench.tolerance), f"clean triangles: {words}",
+                    details=[{"wound": what, "healed": n} for what, n in healed.items()])  # fmt: skip
