@@ -5,6 +5,7 @@ Who adds an operation adds an example here; the contract suite (`test_contract.p
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -14,7 +15,9 @@ from solids import motion as any_motion
 
 from lithon import do
 from lithon.brep.copies import moved
+from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import volume
+from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
@@ -242,6 +245,74 @@ def sectored(count: int) -> Callable[[Model, Outcome], None]:
     return check
 
 
+def torn() -> Model:
+    """Two boxes of triangles; of one a side is missing, a triangle is turned and one stands twice."""
+    whole, torn_one = (triangles_of(box(x, 0, x + 4, 4, 0, 4, name)) for x, name in ((0, "whole"), (10, "torn")))
+    corners = torn_one.corners[2:].copy()
+    corners[3] = corners[3][::-1]
+    spoiled = Triangles(torn_one.points, np.vstack([corners, corners[5:6]]), "torn")
+    return Model.of(bodies_of([whole, spoiled])[0])
+
+
+def whole_again(before: Model, out: Outcome) -> None:
+    assert {b.name: volume(b) for b in out.model.bodies} == pytest.approx({"whole": 64.0, "torn": 64.0})
+    assert out.words.count("1 triangles turned") and out.words.count("1 triangles doubled")
+    assert body(out.model, "whole") is body(before, "whole")
+
+
+def triangles_of(one: Body) -> Triangles:
+    points, corners, _ = body_mesh(one)
+    return Triangles(points, corners, one.name)
+
+
+def faceted() -> Model:
+    """The plate as triangles, in the digits of a file of triangles, and an exact box beside it."""
+    soup = triangles_of(body(plate(), "plate"))
+    rough = Triangles(soup.points.astype(np.float32).astype(float), soup.corners, "plate")
+    return Model.of([*bodies_of([rough])[0], box(40, 40, 45, 45, 0, 5, "lone")])
+
+
+def turned_solid(before: Model, out: Outcome) -> None:
+    made, want = body(out.model, "plate"), body(plate(), "plate")
+    assert Counter(f.surface.kind for f in made.faces) == Counter(f.surface.kind for f in want.faces)
+    radii = sorted(round(f.surface.radius, 9) for f in made.faces if f.surface.kind == "cylinder")
+    assert radii == [2.0] + [3.0] * 5 and volume(made) == pytest.approx(volume(want), rel=1e-9)
+    bore = next(f for f in features(made) if f.kind == "hole" and abs(f.size - 4.0) < 1e-9)
+    cleared = run(State(out.model), do.clear(list(bore.faces)))
+    assert cleared.volume_change == pytest.approx(np.pi * 32.0, rel=1e-9)
+
+
+def hulled(before: Model, out: Outcome) -> None:
+    """One hull about two blocks: its corners are theirs, and it holds more than both."""
+    made = body(out.model, "body")
+    corners = {tuple(np.round(v.point, 6)) for name in ("body", "arm") for v in body(before, name).vertices()}
+    assert {tuple(np.round(v.point, 6)) for v in made.vertices()} <= corners
+    assert volume(made) > 1600.0 + 360.0 - 120.0 and [b.name for b in out.model.bodies] == ["body", "lone"]
+
+
+def _all_mended(before: Model, out: Outcome) -> None:
+    assert not flaws(out.model.bodies[0], out.model.tolerance) and len(out.details) >= 5
+    assert max(d["moved_mm"] for d in out.details) <= 0.5
+
+
+def parted_all(before: Model, out: Outcome) -> None:
+    sizes = {b.name: volume(b) for b in out.model.bodies}
+    assert sizes == pytest.approx({"body": 1480.0, "body in arm": 120.0, "arm": 240.0, "lone": 125.0})
+
+
+def crumbled() -> Model:
+    """Two blocks side by side, and two crumbs: one lies on both, more on the first; one on the second alone."""
+    return Model.of([
+        box(0, 0, 20, 20, 0, 5, "one"), box(20, 0, 40, 20, 0, 5, "two"),
+        box(19, 20, 20.9, 20.5, 0, 0.3, "between"), box(30, -0.2, 30.3, 0, 0, 0.4, "crumb"),
+    ])  # fmt: skip
+
+
+def swept_up(before: Model, out: Outcome) -> None:
+    grows(0.0)(before, out)
+    assert {b.name: volume(b) for b in out.model.bodies} == pytest.approx({"one": 2000.285, "two": 2000.024})
+
+
 def axes(place: Place) -> list[Axis]:
     """The directions of z and x there."""
     return [Axis.at((0, 0, 0), place.way(*way)) for way in ((0, 0, 1), (1, 0, 0))]
@@ -280,6 +351,16 @@ EXAMPLES: tuple[Example, ...] = (
     Example("sew", shoe, wound("sew"), _mended, 10, [lambda m, p: do.sew(m.bodies[0].faces[:1])], False),
     Example("replace", shoe, wound("replace"), _mended, 15,
             [lambda m, p: do.replace([f for f in m.faces() if f.surface.kind == "plane"][:1])], False),
+    Example("mend-safe", shoe, lambda m, p: do.mend_safe(0.5), _all_mended, 5),
+    Example("clean-triangles", torn, lambda m, p: do.clean_triangles(), whole_again, 0,
+            [lambda m, p: do.clean_triangles(body(m, "whole"))]),
+    Example("solid", faceted, lambda m, p: do.solid(body(m, "plate")), turned_solid, 1,
+            [lambda m, p: do.solid(body(m, "lone"))]),
+    Example("solid", faceted, lambda m, p: do.solid(body(m, "plate"), "facets"), grows(0.0), 1, tag="of facets"),
+    Example("cover", pair, lambda m, p: do.cover(body(m, "lone"), "cylinder"),
+            grows(np.pi * 12.5 * 5.0 - 125.0, -3), 12),
+    Example("cover", pair, lambda m, p: do.cover([body(m, "body"), body(m, "arm")], together=True),
+            hulled, 6, tag="one for all"),
     Example("clear", plate, lambda m, p: do.clear(hole(m, 4.0)), grows(np.pi * 4.0 * 8.0, -1), 10,
             [lambda m, p: do.clear(list(body(m, "block").faces))]),
     Example("clear", plate, lambda m, p: do.clear("fillets where radius = 3 mm"),
@@ -320,8 +401,12 @@ EXAMPLES: tuple[Example, ...] = (
     Example("round", plate, lambda m, p: do.round(list(body(m, "block").edges()), 1.0),
             grows(grown_round(10.0, 10.0, 8.0, 1.0), 20), 8, tag="all edges of a block"),
     Example("halve", lone, lambda m, p: do.halve("quarter"), quartered, 0,
-            [lambda m, p: do.halve("eighth"), lambda m, p: do.halve("half", CUT_AT(p.at(0, 0, 99), p.way(0, 0, -1)))], there=False),
+            [lambda m, p: do.halve("eighth"), lambda m, p: do.halve("half", CUT_AT(p.at(0, 0, 99), p.way(0, 0, -1)))],
+            there=False),
     Example("sector", hub, lambda m, p: do.sector(), sectored(5), 0, there=False),
+    Example("bridge", plate, lambda m, p: do.bridge(face_toward(body(m, "plate"), p.way(1, 0, 0)),
+            face_toward(body(m, "block"), p.way(-1, 0, 0))), grows(10.0 * 8.0 * 12.0), 10,
+            [lambda m, p: do.bridge(*ends(m, p)), lambda m, p: do.bridge(m.faces()[0], hole(m, 4.0)[0])]),
     Example("move", plate, lambda m, p: do.move(body(m, "block"), 40.0, Axis.at((0, 0, 0), p.way(0, 1, 0))),
             placed((0.0, 40.0, 0.0)), 8, [lambda m, p: do.move(body(m, "block"))]),
     Example("turn", plate, lambda m, p: do.turn(body(m, "block"), Axis.at(p.at(0, 0, 0), p.way(0, 0, 1)), np.pi / 2, 3),
@@ -347,6 +432,10 @@ EXAMPLES: tuple[Example, ...] = (
     Example("carve", plate, lambda m, p: do.carve(do.Cut.offset(face_toward(body(m, "block"), p.way(0, 0, 1)), -3.0)),
             CARVED, 0, tag="off a face"),
     Example("bond", stack, lambda m, p: do.bond(), _bonded, 10),
+    Example("part-all", pair, lambda m, p: do.part_all(), parted_all, 6,
+            [lambda m, p: do.part_all([body(m, "body"), body(m, "lone")])]),
+    Example("crumbs", crumbled, lambda m, p: do.crumbs(), swept_up, 5,
+            [lambda m, p: do.crumbs(below=1e-3), lambda m, p: do.crumbs(below=1e9)]),
     Example("set-aside", stack, lambda m, p: do.set_aside(body(m, "post")), _aside, 10,
             [lambda m, p: do.set_aside(list(m.bodies))]),
     Example("name", plate, lambda m, p: do.name(hole(m, 4.0), "load"), _named, 12),

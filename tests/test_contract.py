@@ -195,8 +195,9 @@ def test_what_is_offered_for_what_is_in_hand_is_what_would_be_made(example):
     offered = rows()[example.name].operation.of(chosen)
     things = [key for key, p in operation.parameters().items() if isinstance(p, Things)]
     if offered is not None:
-        assert [getattr(offered, key).on(state.model) for key in things] == [
-            getattr(operation, key).on(state.model) for key in things
+        asked = operation.parameters()
+        assert [asked[key].on(getattr(offered, key), state.model) for key in things] == [
+            asked[key].on(getattr(operation, key), state.model) for key in things
         ]
     form = Form.begun(rows()[example.name], chosen)
     for key in things:

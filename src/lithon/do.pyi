@@ -8,6 +8,43 @@ from lithon.operations.operation import Operation
 from lithon.operations.places import Axis as Axis
 from lithon.operations.places import Cut as Cut
 
+class mend_safe(Operation):  # noqa: N801
+    """Take every cure that moves nothing by more than a limit: sew, drop, merge, replace, close."""
+
+    def __init__(
+        self,
+        limit: float | str | None = ...,
+    ) -> None: ...
+
+class clean_triangles(Operation):  # noqa: N801
+    """Weld, drop what has no area or stands twice, turn, fill holes, drop islands and inner fragments."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+        weld: float | str | None = ...,
+    ) -> None: ...
+
+class solid(Operation):  # noqa: N801
+    """Make exact solids of triangles: planes, cylinders, cones, spheres and tori with their edges found anew."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+        kind: Literal["simple", "facets"] = ...,
+        tolerance: float | str | None = ...,
+    ) -> None: ...
+
+class cover(Operation):  # noqa: N801
+    """Put a convex hull, or the smallest block or cylinder, in the place of bodies: one each, or one for all."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        by: Literal["hull", "block", "cylinder"] = ...,
+        together: bool = ...,
+    ) -> None: ...
+
 class drop(Operation):  # noqa: N801
     """Drop loose sheets and hollows: all that hangs together with the chosen faces."""
 
@@ -202,6 +239,16 @@ class turn(Operation):  # noqa: N801
         copies: int = ...,
     ) -> None: ...
 
+class bridge(Operation):  # noqa: N801
+    """Loft a solid between two plane faces, and make one body of it and what it joins."""
+
+    def __init__(
+        self,
+        first: str | Face | Iterable[Face] | Choice,
+        second: str | Face | Iterable[Face] | Choice,
+        join: bool = ...,
+    ) -> None: ...
+
 class block(Operation):  # noqa: N801
     """Add a block."""
 
@@ -346,6 +393,23 @@ class bond(Operation):  # noqa: N801
     def __init__(
         self,
         gap: float | str | None = ...,
+    ) -> None: ...
+
+class part_all(Operation):  # noqa: N801
+    """Divide every body by every other: what two of them fill becomes a body of its own."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+    ) -> None: ...
+
+class crumbs(Operation):  # noqa: N801
+    """Absorb bodies far smaller than the rest, each into the neighbour that it shares most area with."""
+
+    def __init__(
+        self,
+        below: float | str | None = ...,
+        loose: Literal["leave", "drop"] = ...,
     ) -> None: ...
 
 class set_aside(Operation):  # noqa: N801

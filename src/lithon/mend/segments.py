@@ -94,7 +94,7 @@ class _Grower:
         if self.noise > 0.0:
             self._rough()
             return self._patches()
-        size = np.bincount(self.flat, weights=self.area)
+        size: Floats = np.bincount(self.flat, weights=self.area).astype(float)
         seeds = self._seeds(size)
         later = []
         for seed in seeds.tolist():

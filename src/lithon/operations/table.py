@@ -10,6 +10,7 @@ from types import MappingProxyType
 
 from lithon.operations.bond.aside import SetAside
 from lithon.operations.bond.bond import Bond
+from lithon.operations.bond.crumbs import Crumbs, PartAll
 from lithon.operations.carve.carve import Carve
 from lithon.operations.carve.references import DropReference, ReferenceAxis, ReferencePlane, ReferencePoint
 from lithon.operations.carve.symmetry import Halve, Sector
@@ -26,6 +27,7 @@ from lithon.operations.operation import Chosen, Operation
 from lithon.operations.prove.marking import Divide, NameFaces, SizeInBodies, SizeOnEdges, SizeOnFaces
 from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.prove.settings import ElementSize, FaceBudget, Growth
+from lithon.operations.trim.bridge import Bridge
 from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
 from lithon.operations.trim.keep import Keep
@@ -86,6 +88,7 @@ TABLE: tuple[Row, ...] = (
     Row("mirror", Mirror, "Trim", "Mirror", "", "reflect symmetric image copy", likely=0.3),
     Row("move", Move, "Trim", "Move", "", "translate shift copy body", likely=0.35),
     Row("turn", Turn, "Trim", "Turn", "", "rotate copy around body", likely=0.32),
+    Row("bridge", Bridge, "Trim", "Bridge", "", "loft join gap between faces", likely=0.4),
     Row("block", Block, "Trim", "Add a block", "", "stock box cuboid"),
     Row("cylinder", CylinderStock, "Trim", "Add a cylinder", "", "stock rod pin"),
     Row("cone", ConeStock, "Trim", "Add a cone", "", "stock frustum"),
@@ -100,6 +103,8 @@ TABLE: tuple[Row, ...] = (
     Row("halve", Halve, "Carve", "Halve", "", "mirror symmetry half quarter eighth"),
     Row("sector", Sector, "Carve", "Sector", "", "cyclic symmetry turn segment"),
     Row("bond", Bond, "Bond", "Bond what touches", "B", "imprint share contact conformal", main=True),
+    Row("part-all", PartAll, "Bond", "Part all", "", "divide fragment every body", likely=0.3),
+    Row("crumbs", Crumbs, "Bond", "Absorb crumbs", "", "small bodies slivers merge", likely=0.2),
     Row("set-aside", SetAside, "Bond", "Set aside", "D", "remove body contact label", likely=0.4),
     Row("name", NameFaces, "Prove", "Name faces", "", "label set load support", likely=0.5),
     Row("size-on-faces", SizeOnFaces, "Prove", "Elements on faces", "", "local size refine", likely=0.4),

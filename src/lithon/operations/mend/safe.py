@@ -35,7 +35,8 @@ class MendSafe(Operation):
     def do(self, bench: Bench) -> Made:
         size = bench.state.settings.size
         limit = size / 200.0 if self.limit is None else self.limit
-        state, details, failed = bench.state, [], set()
+        state, failed = bench.state, set()
+        details: list[dict[str, Any]] = []
         while True:
             card = next((c for c in _cards(state.model, size) if _key(c) not in failed), None)
             if card is None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -46,7 +47,8 @@ class SolidFromTriangles(Operation):
         chosen = [b for b in bench.bodies() if faceted(b)]
         if not chosen:
             raise Refusal("none of the bodies is made of triangles", remedy="exact bodies are solids already")
-        details, out = [], bench.model
+        details: list[dict[str, Any]] = []
+        out = bench.model
         for k, body in enumerate(chosen):
             bench.progress.tell(k / len(chosen), f"finding surfaces of {body.name}")
             made, off = self._of(body, bench)
@@ -55,8 +57,8 @@ class SolidFromTriangles(Operation):
             kinds = Counter(f.surface.kind for f in made.faces)
             details.append({"body": body.name, "faces": dict(kinds), "deviation_mm": off,
                             "volume_mm3": volume(made)})  # fmt: skip
-        most = max(float(d["deviation_mm"]) for d in details)  # type: ignore[arg-type]
-        faces = sum(sum(d["faces"].values()) for d in details)  # type: ignore[attr-defined]
+        most = max(float(d["deviation_mm"]) for d in details)
+        faces = sum(len(b.uses) for b in out.bodies if b not in bench.model.bodies)
         return Made(out, f"solid of {many(faces, 'face')}, {most:.2g} mm off at the most", details=details)
 
     def _of(self, body: Body, bench: Bench) -> tuple[Body, float]:
