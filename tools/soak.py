@@ -23,8 +23,8 @@ from lithon.errors import Fault, LithonError
 from lithon.exchange.step_read import Arrival
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Operation
-from lithon.operations.parameters import About, Count, CutAt, Flag, Number, OneOf, Parameter, Things
-from lithon.operations.places import Axis, Cut
+from lithon.operations.parameters import About, At, Count, CutAt, Flag, Number, OneOf, Parameter, Things
+from lithon.operations.places import Axis, Cut, Spot
 from lithon.operations.recorded import read
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
@@ -36,7 +36,7 @@ from lithon.survey.features import features
 from lithon.survey.report import default_size
 
 #: Operations that leave every volume as it is, whatever they do.
-KEEPS = {"carve", "bond", "merge", "keep", "name"}
+KEEPS = {"carve", "bond", "merge", "keep", "name", "reference-plane", "reference-axis", "reference-point"}
 #: These take longer than a turn should.
 LEFT = {"mesh"}
 
@@ -59,6 +59,8 @@ def value_for(p: Parameter, model: Model, size: float, rng: np.random.Generator)
         return Cut.at(at, np.eye(3)[rng.integers(3)] if rng.random() < 0.6 else rng.normal(size=3))
     if isinstance(p, About):
         return Axis.at(at, rng.normal(size=3))
+    if isinstance(p, At):
+        return None if p.optional and rng.random() < 0.3 else Spot.at(at)
     if isinstance(p, Count):
         return int(rng.integers(p.least, (p.most if p.most is not None else p.least + 4) + 1))
     if isinstance(p, Number):
@@ -91,7 +93,7 @@ def drawn(row: Row, ledger: Ledger, rng: np.random.Generator) -> Operation | Non
 
 def same(a: State, b: State) -> bool:
     """Whether two states are the very same."""
-    return a.model is b.model and a.marks.of == b.marks.of and a.settings == b.settings
+    return a.model is b.model and a.marks.of == b.marks.of and a.settings == b.settings and a.references == b.references
 
 
 def troubles(ledger: Ledger, operation: Operation, budget: float) -> tuple[str, list[str]]:
@@ -148,7 +150,10 @@ def soak(parts: list[tuple[str, Model]], turns: int, seed: int, budget: float = 
         operation = drawn(row, ledger, rng)
         if operation is None:
             continue
-        end, found = troubles(ledger, operation, budget)
+        try:
+            end, found = troubles(ledger, operation, budget)
+        except Exception as error:
+            end, found = "crashed", [f"{type(error).__name__}: {error} after {operation!r}"[:600]]
         count[f"{row.name} {end.split(' in ')[0]}"] += 1
         if " in " in end:
             count["slow"] += 1

@@ -16,7 +16,7 @@ from lithon.operations.choices import ONE, Choice
 from lithon.operations.form import Form
 from lithon.operations.operation import Chosen
 from lithon.operations.parameters import Parameter, Things
-from lithon.operations.places import Axis, Cut
+from lithon.operations.places import Axis, Cut, Spot
 
 #: What a field calls: a value was set, text was typed, it waits for a pick.
 Put = Callable[[str, Any], None]
@@ -329,8 +329,30 @@ class AxisField(Field):
             self.wait(self.key, "")
 
 
+class SpotField(Field):
+    """A point: typed, or that of something picked."""
+
+    def build(self) -> None:
+        self.line = Line(self)
+        self.pick = QPushButton("Pick")
+        self.pick.setObjectName("toggle")
+        self.pick.setCheckable(True)
+        self.pick.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.pick.clicked.connect(lambda: self.wait and self.wait(self.key if self.pick.isChecked() else "", ""))
+        self.pick.setVisible(self.wait is not None)
+        self.column.addWidget(row(self.named(), self.line, self.pick, stretch=False))
+
+    def show_value(self, value: Any, chosen: Chosen | None, waiting: bool) -> None:
+        snapped = isinstance(value, Spot) and value.of is not None
+        self.line.show_text("" if snapped or value is None else value.text())
+        words = told(value.of, value.of.of) if snapped else "as it is" if self.parameter.optional else "x y z"
+        self.line.setPlaceholderText("pick a vertex, an edge or a face" if waiting else words)
+        self.pick.setChecked(waiting)
+        restyle(self.line, waiting=waiting)
+
+
 FIELDS: dict[str, type[Field]] = {
-    "pick": PickField, "cut": CutField, "axis": AxisField, "number": TextField, "choice": OneOfField,
+    "pick": PickField, "cut": CutField, "axis": AxisField, "spot": SpotField, "number": TextField, "choice": OneOfField,
     "text": TextField, "flag": FlagField,
 }  # fmt: skip
 

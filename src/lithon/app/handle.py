@@ -1,18 +1,23 @@
-"""The handle of a cut in the view: an arrow on the plane that is dragged along its normal, and the number follows."""
+"""The handle of a number in the view: an arrow that is dragged along its way, and the number follows."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import QPoint
 
 from lithon.app import scene, theme
-from lithon.arrays import Floats
-from lithon.brep.topology import rough_box
+from lithon.arrays import Floats, unit
+from lithon.brep.measures import face_centroid
+from lithon.brep.topology import Edge, Face, Model, rough_box
 from lithon.errors import LithonError
+from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
-from lithon.operations.parameters import CutAt
+from lithon.operations.form import Form
+from lithon.operations.parameters import CutAt, Number, Things
 from lithon.operations.places import Cut
 
 if TYPE_CHECKING:
@@ -22,68 +27,117 @@ if TYPE_CHECKING:
 _NEAR, _LONG = 12.0, 0.14
 
 
+@dataclass(frozen=True, slots=True)
+class Grip:
+    """A number that can be dragged: of which parameter, its value, where its arrow stands (3,) and points (3,), and
+    what the parameter becomes with another number."""
+
+    key: str
+    amount: float
+    start: Floats
+    way: Floats
+    becomes: Callable[[float], Any]
+
+
+def grip_of(form: Form, model: Model) -> Grip | None:
+    """The number of a form that an arrow stands for: that of a cut, or the one that its operation names."""
+    for key, parameter in form.parameters.items():
+        value = form.values.get(key)
+        if isinstance(parameter, CutAt) and isinstance(value, Cut) and value.amount is not None:
+            try:
+                surface = value.on(model)
+            except LithonError:
+                return None
+            middle = rough_box(model.bodies).mean(axis=0)
+            if not isinstance(surface, Plane):
+                return None
+            return Grip(key, value.amount, surface.project(middle[None])[0], surface.frame.z, value.moved_to)
+    key = form.row.operation.dragged
+    parameter = form.parameters.get(key)
+    if not isinstance(parameter, Number):
+        return None
+    amount, (start, way) = form.values.get(key), _stands(form, model)
+    if start is None or way is None:
+        return None
+    return Grip(key, float(amount or 0.0), start, way, parameter.take)
+
+
+def _stands(form: Form, model: Model) -> tuple[Floats | None, Floats | None]:
+    """Where the arrow of a number stands: on the first thing that the form has, pointing out of the solid, or away from
+    the axis of what is round."""
+    for key, parameter in form.parameters.items():
+        value = form.values.get(key)
+        if not isinstance(parameter, Things) or value is None or value.empty:
+            continue
+        try:
+            things = value.on(model)
+        except LithonError:
+            return None, None
+        first = things[0]
+        if isinstance(first, Face):
+            at = first.surface.project(face_centroid(first)[None])[0]
+            owners = model.owners(first)
+            if form.row.operation.dragged == "radius" or not owners:
+                return at, first.surface.normal(at[None])[0]
+            return at, owners[0].outward(first, at[None])[0]
+        if isinstance(first, Edge):
+            at = first.at(0.5)
+            out = [b.outward(f, at[None])[0] for b in model.bodies for f in b.faces if first in set(f.edges())]
+            return at, unit(np.sum(out, axis=0)) if out else None
+    return None, None
+
+
 class Handle:
-    """Shown while a cut with a number is proposed; dragged with the left hand."""
+    """Shown while an operation with a number to drag is proposed; dragged with the left hand."""
 
     def __init__(self, view: SolidView):
         self.view = view
-        self.key = ""
         self.ends: Floats | None = None
         #: While it is dragged: where the hand took it, and the number then.
         self._from: tuple[QPoint, float] | None = None
 
     @property
-    def cut(self) -> Cut | None:
-        """The cut that is proposed, where one number moves it."""
-        p = self.view.work.proposal
-        if p is None or p.form.waiting:
+    def grip(self) -> Grip | None:
+        """What can be dragged now."""
+        p, model = self.view.work.proposal, self.view.work.model
+        if p is None or p.form.waiting or model is None:
             return None
-        for key, parameter in p.form.parameters.items():
-            value = p.form.values.get(key)
-            if isinstance(parameter, CutAt) and isinstance(value, Cut) and value.amount is not None:
-                self.key = key
-                return value
-        return None
+        return grip_of(p.form, model)
 
     def draw(self) -> None:
-        """Put the arrow where the cut is now."""
-        cut, model = self.cut, self.view.work.model
+        """Put the arrow where its number is now."""
+        grip = self.grip
         self.ends = None
         runs = []
-        if cut is not None and model is not None:
-            try:
-                surface = cut.on(model)
-            except LithonError:
-                surface = None
-            if isinstance(surface, Plane):
-                start = surface.project(rough_box(model.bodies).mean(axis=0)[None])[0]
-                tip = start + _LONG * self.view.diagonal * surface.frame.z
-                self.ends = np.stack([start, tip])
-                back = 0.25 * (start - tip)
-                wings = [tip + back + 0.4 * s * np.linalg.norm(back) * surface.frame.x for s in (1.0, -1.0)]
-                runs = [self.ends, np.stack([wings[0], tip, wings[1]])]
+        if grip is not None:
+            tip = grip.start + _LONG * self.view.diagonal * grip.way
+            self.ends = np.stack([grip.start, tip])
+            side = Frame.of(grip.start, grip.way).x
+            back = 0.25 * (grip.start - tip)
+            wings = [tip + back + 0.4 * s * np.linalg.norm(back) * side for s in (1.0, -1.0)]
+            runs = [self.ends, np.stack([wings[0], tip, wings[1]])]
         actors = [scene.actor(scene.line_data(runs), theme.INK, width=3.0, lit=False, lift=6.0)] if runs else []
         self.view.put_layer("handle", actors)
 
     def press(self, here: QPoint) -> bool:
         """Take the arrow, where the hand is on it."""
-        cut = self.cut
-        if cut is None or cut.amount is None or self.ends is None:
+        grip = self.grip
+        if grip is None or self.ends is None:
             return False
         a, b = self.view.project_points(self.ends)[:, :2]
         d = b - a
         t = float(np.clip((np.array([here.x(), here.y()]) - a) @ d / max(float(d @ d), 1e-9), 0.0, 1.0))
         if float(np.linalg.norm(a + t * d - [here.x(), here.y()])) > _NEAR:
             return False
-        self._from = here, cut.amount
+        self._from = here, grip.amount
         return True
 
     def drag(self, here: QPoint) -> bool:
-        """Move the cut with the hand; by steps of a twentieth of an element."""
-        cut = self.cut
+        """Change the number with the hand; by steps of a twentieth of an element."""
+        grip = self.grip
         if self._from is None:
             return False
-        if cut is None or self.ends is None or self.view.work.ledger is None:
+        if grip is None or self.ends is None or self.view.work.ledger is None:
             return True
         a, b = self.view.project_points(self.ends)[:, :2]
         start, amount = self._from
@@ -93,8 +147,12 @@ class Handle:
         far = float(moved @ d) / max(float(d @ d), 1.0) * length
         step = 0.05 * self.view.work.ledger.size
         value = float(f"{round((amount + far) / step) * step:.7g}")
-        if value != cut.amount:
-            self.view.work.asking.put(self.key, cut.moved_to(value))
+        if value != grip.amount:
+            try:
+                fresh = grip.becomes(value)
+            except LithonError:
+                return True  # beyond what it may be
+            self.view.work.asking.put(grip.key, fresh)
         return True
 
     def release(self) -> bool:

@@ -5,12 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from lithon.brep.topology import Edge, Face, Vertex
 from lithon.errors import LithonError
 from lithon.operations.carve.carve import cut_of
+from lithon.operations.carve.references import axis_of
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Chosen, Operation
-from lithon.operations.parameters import About, CutAt, Parameter, Things
-from lithon.operations.places import Axis
+from lithon.operations.parameters import About, At, CutAt, Parameter, Things
+from lithon.operations.places import Axis, Spot
 from lithon.operations.table import Row, row_of
 
 
@@ -50,7 +52,7 @@ class Form:
 
     def _to_pick(self) -> str:
         """The first parameter that is missing and can be picked."""
-        return next((k for k in self.missing() if isinstance(self.parameters[k], Things | CutAt | About)), "")
+        return next((k for k in self.missing() if isinstance(self.parameters[k], Things | CutAt | About | At)), "")
 
     @staticmethod
     def _empty(value: Any, parameter: Parameter[Any]) -> bool:
@@ -118,6 +120,11 @@ class Form:
             self.waiting = self.way = ""
             return self.put(key, cut)
         if isinstance(parameter, About) and (chosen.faces or chosen.edges):
+            axis = axis_of(chosen) or Axis.along((chosen.edges or chosen.faces)[-1])
             self.waiting = ""
-            return self.put(key, Axis.along((chosen.edges or chosen.faces)[-1]))
+            return self.put(key, axis)
+        if isinstance(parameter, At) and (chosen.vertices or chosen.edges or chosen.faces):
+            self.waiting = ""
+            picked: list[Face | Edge | Vertex] = [*chosen.faces, *chosen.edges, *chosen.vertices]
+            return self.put(key, Spot.on_entity(picked[-1]))
         return False

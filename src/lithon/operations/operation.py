@@ -125,6 +125,8 @@ class Operation:
     at_once: ClassVar[bool] = False
     #: How long (s) a search of it may take at most.
     budget: ClassVar[float] = 60.0
+    #: The number that an arrow in the view stands for.
+    dragged: ClassVar[str] = ""
     #: As it is known in files and scripts; the table says.
     name: ClassVar[str] = ""
 

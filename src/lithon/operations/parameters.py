@@ -122,6 +122,8 @@ class Things(Parameter[Choice]):
 
     def on(self, value: Choice, model: Model, references: References = NO_REFERENCES) -> list[Any]:
         if value.empty:
+            if not self.optional:
+                raise Refusal(f"{self.title}: nothing is chosen", remedy=f"choose {self.of}")
             return []
         found = value.on(model)
         many = f"{len(found)} {self.of if len(found) != 1 else ONE[self.of]}"
@@ -184,7 +186,7 @@ class CutAt(Parameter[Cut | None]):
     def take(self, value: Any) -> Cut | None:
         if value is None or (isinstance(value, str) and not value.strip()):
             if self.optional:
-                return None
+                return self.default
             raise self.wrong("a plane or surface is needed")
         if isinstance(value, Cut):
             return value
@@ -232,7 +234,7 @@ class About(Parameter[Axis | None]):
     def take(self, value: Any) -> Axis | None:
         if value is None or (isinstance(value, str) and not value.strip()):
             if self.optional:
-                return None
+                return self.default
             raise self.wrong("an axis is needed")
         if isinstance(value, Axis):
             return value
@@ -267,7 +269,7 @@ class At(Parameter[Spot | None]):
     def take(self, value: Any) -> Spot | None:
         if value is None or (isinstance(value, str) and not value.strip()):
             if self.optional:
-                return None
+                return self.default
             raise self.wrong("a point is needed")
         if isinstance(value, Spot):
             return value
@@ -282,7 +284,7 @@ class At(Parameter[Spot | None]):
         return None if value is None else value.as_json()
 
     def decode(self, data: Any) -> Spot | None:
-        return None if data is None and self.optional else self.take(data)
+        return self.take(data)
 
     def text(self, value: Spot | None) -> str:
         return "" if value is None else value.text()
@@ -317,7 +319,7 @@ class Number(Parameter[float | None]):
     def take(self, value: Any) -> float | None:
         if value is None or (isinstance(value, str) and not value.strip()):
             if self.optional:
-                return None
+                return self.default
             raise self.wrong("a number is needed")
         if isinstance(value, str):
             try:

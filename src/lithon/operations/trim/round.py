@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from lithon.operations.choices import Choice
-from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import edges, length
 from lithon.trim.rounding import rounded
 from lithon.words import many
@@ -16,7 +16,12 @@ class RoundEdges(Operation):
     radius: float = param(length("radius", above=0.0))
 
     unbonded = "round edges"
+    dragged = "radius"
     gate = "own"
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        return {**super().begun(chosen), "radius": round(0.5 * chosen.size, 6)}
 
     def do(self, bench: Bench) -> Made:
         chosen = bench.edges()

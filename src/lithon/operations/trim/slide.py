@@ -48,6 +48,7 @@ class Slide(Operation):
                                help="the angle about the axis"))  # fmt: skip
 
     unbonded = "slide faces"
+    dragged = "by"
     gate = "own"
 
     def do(self, bench: Bench) -> Made:
@@ -87,7 +88,12 @@ class Offset(Operation):
     by: float = param(length("by", "outwards where it is above zero"))
 
     unbonded = "offset faces"
+    dragged = "by"
     gate = "own"
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        return {**super().begun(chosen), "by": round(0.25 * chosen.size, 6)}
 
     def do(self, bench: Bench) -> Made:
         def new(body: Body, face: Face) -> Surface:
@@ -192,6 +198,7 @@ class Resize(Operation):
     radius: float = param(length("radius", above=0.0))
 
     unbonded = "resize"
+    dragged = "radius"
     gate = "own"
 
     @classmethod

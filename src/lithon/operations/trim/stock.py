@@ -32,7 +32,6 @@ def _name() -> Words:
 
 
 class _Stock(Operation):
-    gate = "own"
     word = "stock"
 
     @classmethod
