@@ -118,7 +118,7 @@ def test_the_one_line_finds_everything(desk, qtbot):
 def test_every_operation_goes_through_the_window_s_form(desk, qtbot):
     """What the contract asks of an operation, driven by the generic form: the same comes of it."""
     work = desk.work
-    for example in EXAMPLES:
+    for example in (e for e in EXAMPLES if not e.tag and not e.first):
         state = start(example)
         operation = example.make(state.model, HERE)
         laid_out(desk, qtbot, state.model, state.settings.size, surveyed=False)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from PySide6.QtWidgets import QFrame, QGridLayout, QProgressBar, QVBoxLayout, QWidget
 
 from lithon.app import theme
@@ -139,7 +142,28 @@ class ProposalPanel(QFrame):
                 lines.append(("elements", f"{number(before, 3)} → {number(after, 3)}"))
             else:
                 lines.append(("elements", "counting…"))
-        for contact in outcome.details[:4]:
-            named = f" on {contact['body']}" if "label" in contact else ""
-            lines.append((contact.get("verdict") or contact["label"], f"{number(contact['area_mm2'])} mm²{named}"))
-        return lines
+        return lines + [detail_line(d) for d in outcome.details[:4]]
+
+
+#: Endings of names under which outcomes tell their particulars, and units.
+_UNITS = (("_mm3", "mm³"), ("_mm2", "mm²"), ("_mm", "mm"))
+
+
+def detail_line(detail: Mapping[str, Any]) -> tuple[str, str]:
+    """A particular of an outcome as a line: what it is about, and its numbers with their units."""
+    first = next((str(detail[k]) for k in ("verdict", "label", "kind", "wound", "part", "body") if k in detail), "")
+    parts = []
+    for key, value in detail.items():
+        unit = next(((ending, u) for ending, u in _UNITS if key.endswith(ending)), None)
+        if isinstance(value, dict):
+            parts.append(", ".join(f"{n} {what}" for what, n in value.items()))
+        elif isinstance(value, bool | str | list):
+            continue
+        elif unit is not None:
+            what = key.removesuffix(unit[0])
+            parts.append(f"{number(value)} {unit[1]}" + ("" if what in ("area", "moved") else f" {what}"))
+        else:
+            parts.append(f"{number(value)} {key}")
+    body = str(detail.get("body", ""))
+    where = f" on {body}" if body and body != first else ""
+    return first, ", ".join(parts) + where

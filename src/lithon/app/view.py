@@ -22,6 +22,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer  # noqa: E402
 
 from lithon.app import scene, theme  # noqa: E402
 from lithon.app.eye import Eye  # noqa: E402
+from lithon.app.flags import Flags  # noqa: E402
 from lithon.app.hand import Hand  # noqa: E402
 from lithon.app.handle import Handle  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
@@ -40,7 +41,7 @@ _MANY = 20_000
 _STILL = 350
 #: What belongs to the solid, and what is drawn over it.
 _SOLID = ("section", "edges", "shared", "mesh", "worst")
-_LAYERS = (*_SOLID, "chosen", "lit", "ghost", "gone", "size", "points", "handle")
+_LAYERS = (*_SOLID, "chosen", "lit", "ghost", "gone", "size", "points", "handle", "flags")
 
 
 class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
@@ -112,7 +113,10 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._ahead.timeout.connect(self._make_ready)
         window.AddObserver("StartEvent", self._begin)
         self.handle = Handle(self)
+        self.flags = Flags(self)
         work.proposal_changed.connect(self.handle.draw)
+        for changed in (work.model_changed, work.proposal_changed, work.station_changed):
+            changed.connect(self.flags.draw)
         work.model_changed.connect(self.rebuild)
         work.selection_changed.connect(self.recolour)
         work.proposal_changed.connect(self._draw_proposal)

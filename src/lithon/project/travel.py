@@ -71,7 +71,8 @@ def unpack(load: Luggage) -> None:
     ends = np.cumsum(load.edge_counts)[:-1]
     known = known_edges(load.edges)
     here: list[Ints] = []
-    for edge, points in zip(load.edges, np.split(load.edge_points, ends), strict=True):
+    parts = np.split(load.edge_points, ends) if load.edges else []
+    for edge, points in zip(load.edges, parts, strict=True):
         keys = known.get(edge)
         if keys is None:
             keys = take_edge(edge, points)
