@@ -3,6 +3,7 @@ go; and the surfaces that triangles and poles make."""
 
 import numpy as np
 import pytest
+from dice import seeds
 from operation_examples import box
 from solids import bracket
 
@@ -40,7 +41,7 @@ def boxes(seed):
     return made[0], made[1], float(common)
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", seeds(12))
 def test_fragments_cover_what_they_were_cut_of(seed):
     a, b, common = boxes(seed)
     made = overlay(a, b, TOLERANCE)
@@ -65,7 +66,7 @@ def test_fragments_cover_what_they_were_cut_of(seed):
     assert sizes["subtract"] == pytest.approx(volume(a) - common, rel=1e-9)
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_needless_edges_go_and_nothing_else(seed):
     """A body that was cut and united again is tidied to what it was: as many faces, edges and vertices."""
     known = bracket(seed, straight=True)
@@ -94,7 +95,7 @@ def test_curves_are_cut_at_every_visit():
     assert float(off_edge(two[0], ring.point(np.array([1.7])))[0]) < 1e-12
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", seeds(6))
 def test_fillets_are_undone_in_one_go(seed):
     """A block with rounded corners: without its rounds it is the block, by one look or one after the other."""
     rng = np.random.default_rng(seed)
@@ -117,7 +118,7 @@ def test_fillets_are_undone_in_one_go(seed):
     assert {f.kind for f in features(body)} >= {"fillet"} and not features(made)
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_a_corner_that_is_cut_off_grows_again(seed):
     """Regrow finds the corner in which three planes meet, wherever the cut was."""
     rng = np.random.default_rng(seed)
@@ -157,7 +158,7 @@ def nearest_on(triangle, p):
     return float(np.linalg.norm(at - p, axis=1).min())
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_closest_points_and_charts_of_triangles(seed):
     surface = bumpy(seed)
     rng = np.random.default_rng(seed)
@@ -194,7 +195,7 @@ def cap(seed):
     return Revolution.of(BSplineCurve(knots, 3, control), (0, 0, 0), (0, 0, 1))
 
 
-@pytest.mark.parametrize("seed", range(5))
+@pytest.mark.parametrize("seed", seeds(5))
 def test_a_pole_is_found_and_rolled_out_about(seed):
     surface = cap(seed)
     (pole,) = poles_of(surface, np.array([0.0, 0.0]), np.array([1.0, TURN]), (False, True))

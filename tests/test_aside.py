@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 from click.testing import CliRunner
+from dice import seeds
 from solids import frame
 
 import lithon
@@ -38,7 +39,7 @@ def plate_and_bolts(place):
     return Model.of([plate, *heads, foot])
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_contacts_become_named_faces_of_the_right_size(seed):
     model = plate_and_bolts(frame(np.random.default_rng(seed)))
     gone = [b for b in model.bodies if b.name.startswith("bolt")]

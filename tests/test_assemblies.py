@@ -5,6 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from dice import seeds
 from solids import bracket, motion
 
 import lithon
@@ -65,7 +66,7 @@ def test_a_tree_that_is_bonded_keeps_what_it_shares():
     assert len(back.shared()) == len(model.shared()) > 10
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", seeds(6))
 def test_random_parts_anywhere(seed):
     """Brackets turned and shifted, one of them mirrored and one with another colour: what can be written once is."""
     part = bracket(seed).body
@@ -100,7 +101,7 @@ def test_a_single_part_has_no_assembly():
     assert "NEXT_ASSEMBLY" not in text and lithon.parse_step(text).model.bodies[0].path == ()
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", seeds(6))
 def test_motions_between_congruent_bodies_are_exact(seed):
     """Found to the last digits from the bodies alone; what is a hair different is not the same."""
     part, there = bracket(seed).body, motion(seed)

@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 import shapely
+from dice import examples
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -20,7 +21,7 @@ from lithon.geometry.frames import Frame
 from lithon.samples import ANCHOR
 from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 
-PROFILE = settings(max_examples=40, deadline=None)
+PROFILE = settings(max_examples=examples(40), deadline=None)
 
 
 def star(radii):

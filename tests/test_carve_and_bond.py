@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import examples
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
@@ -65,7 +66,7 @@ def test_the_mirror_plane_gives_equal_halves(anchor):
 REFUSED: list[object] = []
 
 
-@settings(max_examples=14, deadline=None)
+@settings(max_examples=examples(14), deadline=None)
 @given(
     st.tuples(st.floats(-50, 50), st.floats(-30, 30), st.floats(2, 45)),
     st.tuples(*[st.floats(-1, 1)] * 3).filter(lambda v: np.linalg.norm(v) > 0.2),

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import examples
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -63,7 +64,7 @@ def test_everything_at_once_leaves_a_plain_bracket(anchor):
     assert len(best.body.faces) == 6 and len(best.body.edges()) == 12
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=examples(25), deadline=None)
 @given(
     st.floats(20, 80),
     st.floats(20, 80),
@@ -198,7 +199,7 @@ def test_a_dome_that_would_bulge_into_an_arm_is_refused(low):
             clear(body, flat, 1e-6)
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=examples(20), deadline=None)
 @given(st.lists(st.floats(5e-7, 4e-6), min_size=1, max_size=5), st.floats(0.0, 0.7))
 def test_steps_as_thin_as_the_tolerance_close_like_a_zip(steps, tilt):
     """A side of stairs, each of a few millionths: treads that should be one plane. Regrowing cannot help there,
@@ -240,7 +241,7 @@ def test_a_fillet_that_ends_where_four_faces_meet():
     assert volume(best.body) == pytest.approx(10 * 8 * 4 + 3 * 3 * 3, rel=1e-12)
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=examples(20), deadline=None)
 @given(st.floats(0.3, 2.0), st.integers(0, 1), st.floats(0.0, 1.0))
 def test_one_of_two_chamfers_that_end_in_one_vertex(width, which, tilt):
     """Both chamfers and both walls meet there; the other chamfer runs on until it meets the edge that comes back."""

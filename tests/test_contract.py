@@ -110,6 +110,7 @@ def test_undone_it_is_as_it_was_and_redone_as_it_became(example):
         assert look(ledger.entries[-1].outcome) == look(entry.outcome)
 
 
+@pytest.mark.slow
 @every
 def test_elsewhere_it_is_the_same(example):
     """On a model that stands elsewhere, whose bodies are copies: the same, moved."""
@@ -145,6 +146,7 @@ def test_what_it_refuses_it_refuses_in_words(example):
             assert missing.value.what and (missing.value.where or missing.value.remedy)
 
 
+@pytest.mark.slow
 @every
 def test_stopped_midway_it_leaves_all_as_it_was(example, monkeypatch):
     expected = start(example)
@@ -187,6 +189,7 @@ def test_stopped_midway_it_leaves_all_as_it_was(example, monkeypatch):
         assert often > 1, "it is asked while it is at work"
 
 
+@pytest.mark.slow
 @every
 def test_what_is_offered_for_what_is_in_hand_is_what_would_be_made(example):
     state = start(example)

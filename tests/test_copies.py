@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from dice import seeds
 from solids import bracket, motion, on_its_own
 
 import lithon
@@ -61,7 +62,7 @@ def told(cards):
     )
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", seeds(8))
 @pytest.mark.parametrize("mirrored", [False, True])
 def test_what_is_known_of_a_body_is_true_of_its_copies(seed, mirrored):
     """Against the same solid out of faces of its own, about which nobody knows anything."""
@@ -196,7 +197,7 @@ def test_a_copy_of_a_copy_is_one_of_the_first():
         moved(body, np.diag([1.0, 1.0, 1.1, 1.0]))
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", seeds(12))
 def test_twins_are_found_by_what_they_are(seed):
     """Bodies of faces of their own, anywhere: far from the origin too."""
     body = bracket(seed).body

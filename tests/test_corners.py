@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import seeds
 from solids import bracket, frame
 
 from lithon.brep.measures import volume
@@ -28,7 +29,7 @@ def angle_in(text):
 
 
 @pytest.mark.parametrize("angle", [3.0, 8.0, 11.0])
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", seeds(2))
 def test_a_wedge_ends_in_a_knife_edge(angle, seed):
     place = frame(np.random.default_rng(seed))
     wedge = prism([Piece((0, 0)), Piece((40, 0)), Piece((40, 40 * np.tan(np.radians(angle))))], 10.0, place)
@@ -95,7 +96,7 @@ def test_sound_parts_have_none():
         assert not cards(bracket(seed).body)
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", seeds(12))
 def test_planes_that_touch_walls_cut_or_are_refused_with_their_place(seed):
     """Tangent to a hole's or boss' wall, at the four quarters and anywhere."""
     known = bracket(seed)

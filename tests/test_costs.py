@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import seeds
 
 import lithon
 from lithon.brep.topology import Model
@@ -29,7 +30,7 @@ def drilled(seed):
     return Model.of([block])
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_a_hole_costs_what_clearing_it_saves(seed):
     model, size = drilled(seed), 5.0
     price = Costs(costs(model, size))

@@ -4,6 +4,7 @@ import itertools
 
 import numpy as np
 import pytest
+from dice import examples, seeds
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from proof import sound
@@ -37,7 +38,7 @@ def _spline(rng, closed_to):
     return BSplineCurve(knots, degree, control, weights)
 
 
-@settings(max_examples=150)
+@settings(max_examples=examples(150))
 @given(st.integers(0, 10**9))
 @example(457994033)  # a hairpin within a hundredth of the curve
 def test_a_joined_curve_runs_through_all_its_parts(seed):
@@ -236,7 +237,7 @@ def _arc(normal, a, b):
 
 
 @pytest.mark.parametrize("swap", [False, True])
-@pytest.mark.parametrize("first", range(3))
+@pytest.mark.parametrize("first", seeds(3))
 def test_an_eighth_of_a_ball_with_its_pole_in_a_corner(swap, first):
     v = [Vertex(R * e) for e in np.eye(3)]
     loop = (_arc((0, 0, 1), v[0], v[1]), _arc((1, 0, 0), v[1], v[2]), _arc((0, 1, 0), v[2], v[0]))
@@ -308,7 +309,7 @@ def test_a_torus_with_a_hole_in_its_side():
         assert volume(back) == pytest.approx(volume(bored), rel=1e-6)
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", seeds(12))
 def test_no_point_of_a_surface_is_nearer_than_the_closest(seed):
     """Nets that are shaken until they fold: against a dense sampling of the very surface."""
     rng = np.random.default_rng(seed)
@@ -327,7 +328,7 @@ def test_no_point_of_a_surface_is_nearer_than_the_closest(seed):
         assert (np.abs(surface.signed_distance(points)) < dense.query(points)[0] + 1e-9).all()
 
 
-@settings(max_examples=60)
+@settings(max_examples=examples(60))
 @given(st.integers(0, 10**9))
 def test_rational_stretches_and_common_knots_change_nothing(seed):
     rng = np.random.default_rng(seed)

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import examples
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
@@ -25,7 +26,7 @@ curves = st.one_of(
 planes = st.builds(Plane, frames)
 cylinders = st.builds(Cylinder, frames, radius)
 surfaces = st.one_of(planes, cylinders)
-PROFILE = settings(max_examples=120, deadline=None)
+PROFILE = settings(max_examples=examples(120), deadline=None)
 
 
 @PROFILE

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import seeds
 from iges import Writer
 from solids import bracket, frame
 
@@ -53,7 +54,7 @@ def test_a_block_with_rounded_corners_and_a_bore(style, flag, unit, scale):
     assert np.allclose(a.centroid, b.centroid, atol=1e-7) and np.allclose(a.inertia, b.inertia, rtol=1e-7)
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", seeds(8))
 def test_random_brackets_are_sewn(seed):
     known = bracket(seed)
     w = Writer(ahead="," if seed % 2 else "|")

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from dice import seeds
 from solids import bracket, simple_solid
 
 from lithon.arrange.boolean import combine
@@ -29,7 +30,7 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
 from parts import perforated, pocketed
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_boxes_hold_what_they_box_and_no_more(seed):
     rng = np.random.default_rng(seed)
     bodies = [bracket(seed).body, simple_solid(rng, "ck"), simple_solid(rng, "st")]
@@ -107,7 +108,7 @@ def test_inside_is_told_by_the_nearest_edges_alone():
     assert edges[37] in area.edges_at(here, 1e-6) and len(area.edges_at(here, 1e-6)) == 1
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_angles_of_all_edges_at_once(seed):
     body = bracket(seed).body if seed < 3 else simple_solid(np.random.default_rng(1), "k")
     adj = adjacency(body)

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import examples, seeds
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from solids import bracket, frame, simple_solid
@@ -71,8 +72,9 @@ def test_balls_rings_and_points():
     assert distance(np.zeros(3), np.array([3.0, 4.0, 0.0]))[0] == pytest.approx(5.0)
 
 
-@settings(max_examples=25)
+@settings(max_examples=examples(25))
 @given(st.integers(0, 10**9))
+@pytest.mark.slow
 def test_no_sample_is_nearer_than_the_distance_found(seed):
     rng = np.random.default_rng(seed)
     a, b = simple_solid(rng, "bcks"), simple_solid(rng, "bcks")
@@ -87,7 +89,7 @@ def test_no_sample_is_nearer_than_the_distance_found(seed):
     assert away <= cKDTree(clouds[1]).query(clouds[0])[0].min() + 1e-9
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_the_wall_behind_a_point(seed):
     known = bracket(seed)
     body = known.body

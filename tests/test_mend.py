@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import seeds
 
 import lithon
 from lithon import do
@@ -53,7 +54,7 @@ def test_the_shoe_through_its_remedies():
 MENDS = {"drop": do.drop, "merge": do.merge, "close": do.close, "sew": do.sew, "replace": do.replace}
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", seeds(8))
 def test_a_spoiled_shoe_is_sound_again_after_its_cards(seed):
     """Remedy after remedy, whatever is on top: nothing stops the mesh any more, and the solid is the one that was
     spoiled."""

@@ -3,6 +3,7 @@ improved; faces mapped and paved with quads."""
 
 import numpy as np
 import pytest
+from dice import seeds
 from operation_examples import box, plate, stack
 
 import lithon
@@ -148,7 +149,7 @@ def test_circumspheres_pass_through_all_corners():
     assert np.allclose(away, size[:, None], rtol=1e-6)
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", seeds(3))
 def test_quads_fill_their_faces(seed):
     """Mapped on four-sided faces, paved on others: they cover the face once, all look along its normal."""
     rng = np.random.default_rng(seed)

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import seeds
 
 import lithon
 from lithon import do
@@ -50,7 +51,7 @@ def test_either_body_gives_up_just_what_both_fill():
         assert all(not flaws(b, done.tolerance) for b in done.bodies)
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", seeds(12))
 def test_random_pairs_are_parted_to_their_volumes(seed):
     rng = np.random.default_rng(seed)
     frame = Frame.of(rng.uniform(5.0, 30.0, 3) * (1.0, 1.0, 0.4), rng.normal(size=3), rng.normal(size=3))
@@ -100,6 +101,7 @@ def test_what_cannot_be_parted_is_refused_in_words():
         run(State(bonded), do.part(["plate"], ["stud"]))
 
 
+@pytest.mark.slow
 def test_the_paddle_frame_bonds_whole_once_its_overlap_is_parted(tmp_path):
     path = tmp_path / "frame.step"
     lithon.write_step(paddle_frame(), path)

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import examples
 from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 from scipy.integrate import quad
@@ -61,7 +62,7 @@ def all_there(points, curves, within=1e-7):
     assert away.max(initial=0.0) < within
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(seeds, st.floats(0.05, 1.4))
 def test_conics_of_a_cone_are_whole_near_the_place(seed, angle):
     rng = np.random.default_rng(seed)
@@ -88,7 +89,7 @@ def test_conics_of_a_cone_are_whole_near_the_place(seed, angle):
         assert all(np.linalg.norm(c.point(stretch_of(c)) - cone.apex, axis=1).min() >= reach for c in curves)
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=examples(120), deadline=None)
 @given(seeds)
 @example(21492)  # a short span of knots comes through the plane and back
 def test_a_plane_takes_the_profile_of_an_extrusion_along(seed):
@@ -123,7 +124,7 @@ def test_a_plane_takes_the_profile_of_an_extrusion_along(seed):
     all_there(profile.point(t[:1]), curves)
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(seeds)
 def test_planes_across_and_through_the_axis_of_a_revolution(seed):
     rng = np.random.default_rng(seed)
@@ -146,7 +147,7 @@ def test_planes_across_and_through_the_axis_of_a_revolution(seed):
     assert both[0].length(profile.low, profile.high) == pytest.approx(profile.length(profile.low, profile.high))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(seeds, st.booleans())
 @example(40583, True)  # a short last span, run through within one of even steps
 @example(9783, True)  # two feet, nearly as near
@@ -175,7 +176,7 @@ def test_no_sample_of_a_swept_surface_is_nearer_than_the_closest_point(seed, aro
     assert (away >= sampled - np.linalg.norm(np.diff(local, axis=0), axis=1).max()).all()
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=examples(25), deadline=None)
 @given(st.floats(0.02, 0.95), st.floats(-0.4, 0.4))
 def test_a_cone_cut_along_a_hyperbola_has_the_volume_of_its_segments(share, lean):
     low, high, tall = 3.0, 1.2, 4.0

@@ -1,6 +1,7 @@
 """Signs of the predicates against exact rational arithmetic."""
 
 import numpy as np
+from dice import examples
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -39,7 +40,7 @@ def points(dimension: int, count: int):
     return st.one_of(spread, crowded)
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=examples(400), deadline=None)
 @given(points(2, 4))
 def test_plane_predicates_have_exact_signs(p):
     a, b, c, d = p
@@ -49,7 +50,7 @@ def test_plane_predicates_have_exact_signs(p):
     assert _sign(incircle(*a, *b, *c, *d)) == _sign(_determinant(rows))
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=examples(400), deadline=None)
 @given(points(3, 5))
 def test_space_predicates_have_exact_signs(p):
     q = [np.array(x, dtype=np.int64) for x in p]

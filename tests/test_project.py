@@ -253,6 +253,7 @@ def wait(worker: WorkerHandle):
     pytest.fail("the worker does not answer")
 
 
+@pytest.mark.slow
 def test_the_worker_works_stops_and_may_die(anchor):
     worker = WorkerHandle()
     try:

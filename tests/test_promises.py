@@ -90,6 +90,7 @@ def test_a_search_keeps_to_its_budget_and_says_what_it_was_at():
     assert run(state, question).faces_change < 0
 
 
+@pytest.mark.slow
 def test_halves_that_were_just_cut_are_bonded_without_marching_again(monkeypatch):
     """An oblique cut through the cast anchor's fillets: the crossings stand on the halves' edges already."""
     import lithon.geometry.crossing as crossing

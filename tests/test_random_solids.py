@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import seeds
 from proof import sound
 from solids import bracket
 
@@ -20,7 +21,7 @@ from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.trim.clear import clear
 
-SEEDS = range(16)
+SEEDS = seeds(16)
 
 
 @pytest.mark.parametrize("seed", SEEDS)
@@ -105,7 +106,7 @@ def test_cut_twice_bonded_and_written(seed):
     assert len(back.edges()) == len(bonded.edges())
 
 
-@pytest.mark.parametrize("seed", range(10))
+@pytest.mark.parametrize("seed", seeds(10))
 def test_meshed_and_proved(seed):
     """As it is, and cut and bonded, at a size that suits it."""
     rng = np.random.default_rng(2000 + seed)
@@ -122,7 +123,7 @@ def test_meshed_and_proved(seed):
         assert len(mesh.face_nodes(face)) >= 3
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", seeds(8))
 def test_findings_are_about_what_is_there(seed):
     known = bracket(seed)
     size = 3.0
@@ -149,7 +150,7 @@ def test_two_bodies_side_by_side_mesh_together_without_touching():
     assert not set(mesh.corners[mesh.body == 0].ravel()) & set(mesh.corners[mesh.body == 1].ravel())
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", seeds(6))
 @pytest.mark.parametrize("straight", [False, True])
 def test_a_lattice_within_has_the_volume(seed, straight):
     """Also where its lines run along the solid's own faces and edges."""

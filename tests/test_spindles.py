@@ -6,6 +6,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 import scipy
+from dice import seeds
 
 import lithon
 from lithon import do
@@ -88,7 +89,7 @@ def pin(away: float, radius: float, rim: float, low: float = 0.0, frame: Frame |
     return body
 
 
-@pytest.mark.parametrize("kind", [*KINDS, *map(drawn, range(7))])
+@pytest.mark.parametrize("kind", [*KINDS, *map(drawn, seeds(7))])
 def test_a_sound_file_is_read_as_sound(kind):
     """The cap as a whole circle turned about an axis that it crosses: sound, not cut by itself, of the right volume."""
     rng = np.random.default_rng(int(1e6 * kind[2]) % 2**31)
@@ -106,7 +107,7 @@ def test_a_sound_file_is_read_as_sound(kind):
         assert volume(again.bodies[0]) == pytest.approx(volume(back), rel=1e-9)
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", seeds(8))
 def test_closest_points_on_either_skin(seed):
     """Against a dense look along the profile; the foot is no further away than any sample."""
     rng = np.random.default_rng(seed)

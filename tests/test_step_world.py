@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from dice import seeds
 
 import lithon
 from lithon.brep.measures import mass_properties, volume
@@ -100,7 +101,7 @@ def test_placements_of_assemblies(swap):
     assert len({b.name for b in bodies}) == 2
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_order_of_entities_does_not_matter(seed):
     head, _, rest = assembly(False).partition("DATA;\n")
     body, _, tail = rest.partition("ENDSEC;")

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import seeds
 
 import lithon
 from lithon.brep.analysis.thickness import thickness
@@ -115,7 +116,7 @@ def test_twins_of_the_paddle_frame():
     assert ("bolt",) * 12 in groups and ("bush",) * 2 in groups and len(groups) == 6
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", seeds(6))
 def test_a_moved_copy_is_a_twin_and_a_mirrored_one_is_not(seed):
     from lithon.brep.analysis.twins import motion_between
     from lithon.brep.copies import moved

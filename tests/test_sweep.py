@@ -3,6 +3,7 @@
 import meshio
 import numpy as np
 import pytest
+from dice import seeds
 
 import lithon
 from lithon.bond.share import bond
@@ -203,7 +204,7 @@ def test_all_the_way_round_an_axis(name):
         assert mesh.volume_ratio == pytest.approx(layers / (2 * np.pi) * np.sin(2 * np.pi / layers), rel=1e-9)
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", seeds(8))
 def test_profiles_of_any_outline_are_paved_well(seed):
     """Random polygons with round holes: no corner of an element is sharp, and the volume is that of the polygons."""
     rng = np.random.default_rng(seed)
@@ -391,7 +392,7 @@ def test_a_core_cut_by_hand_matches_its_sleeve():
     assert sum(volume(b) for b in mesh.bodies) == pytest.approx(volume(shaft), rel=1e-12)
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", seeds(8))
 def test_turned_parts_of_any_profile(seed):
     """Random steps and tapers on random axes, on the axis at both ends."""
     rng = np.random.default_rng(seed)
@@ -408,7 +409,7 @@ def test_turned_parts_of_any_profile(seed):
     sound_boundary(mesh)
 
 
-@pytest.mark.parametrize("seed", range(10))
+@pytest.mark.parametrize("seed", seeds(10))
 def test_rings_of_any_profile(seed):
     """Random polygons around random axes: sound, conformal, and the volume of the polygon that goes round."""
     rng = np.random.default_rng(seed)
@@ -451,7 +452,7 @@ def test_walls_that_neighbours_part_in_rows(name):
         assert mesh.quality.scaled_jacobian.min() == pytest.approx(1.0, abs=1e-9)
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", seeds(12))
 def test_a_box_in_bricks(seed):
     """A box parted at random again and again, every brick touching others in parts of its faces."""
     rng = np.random.default_rng(seed)

@@ -3,6 +3,7 @@ there."""
 
 import numpy as np
 import pytest
+from dice import seeds
 from solids import bracket, frame, on_its_own
 
 import lithon
@@ -46,7 +47,7 @@ def test_a_wedge_is_as_thick_as_the_ball_that_fits_in(degrees):
     assert facing[rows] == pytest.approx(-np.cos(angle), abs=1e-6)
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_a_bore_off_the_middle_leaves_the_walls_of_the_closed_form(seed):
     rng = np.random.default_rng(seed)
     at = frame(rng)
@@ -71,7 +72,7 @@ def test_a_bore_off_the_middle_leaves_the_walls_of_the_closed_form(seed):
     assert wall[rows].min() == pytest.approx(big - small - off, rel=0.03)
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", seeds(6))
 @pytest.mark.parametrize("sense", [-1.0, 1.0])
 def test_no_larger_ball_fits_and_nothing_is_in_it(seed, sense):
     """Against points all over the solid: what a ball touches is there, nothing that faces it reaches into it, and its

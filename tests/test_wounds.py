@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from dice import seeds
 
 import lithon
 from lithon.brep.analysis.crossings import self_intersections
@@ -23,7 +24,7 @@ from lithon.samples.sill_blocks import SILL, sill_parts
 from lithon.samples.wounds import gap_opened, straight_edges
 from lithon.survey.findings import findings
 
-SEEDS = range(24)
+SEEDS = seeds(24)
 
 
 def answers(finding, wound) -> bool:

@@ -25,8 +25,7 @@ def bridged(a: FaceUse, b: FaceUse, name: str = "bridge") -> Body:
             raise Refusal("a bridge stands between plane faces", entities=(use.face,), remedy="choose plane faces")
         if len(use.face.loops) != 1:
             raise Refusal("a face with holes cannot be bridged", entities=(use.face,), remedy="clear the holes first")
-    way = _middle(b.face) - _middle(a.face)
-    if float(_outward(a) @ way) <= 0.0 or float(_outward(b) @ way) >= 0.0:
+    if not facing(a, b):
         raise Refusal("the two faces do not look at each other", where=spot(_middle(a.face)),
                       remedy="choose faces with a gap between them", entities=(a.face, b.face))  # fmt: skip
     one, two = _walked(a), backwards(_walked(b))
@@ -58,6 +57,13 @@ def bridged(a: FaceUse, b: FaceUse, name: str = "bridge") -> Body:
     floor = _cap(a.face, tuple(backwards(low)), -_outward(a))
     top = _cap(b.face, tuple(high), -_outward(b))
     return Body((floor, top, *walls), name)
+
+
+def facing(a: FaceUse, b: FaceUse) -> bool:
+    """Whether two plane faces look at each other over a gap."""
+    way = _middle(b.face) - _middle(a.face)
+    far = float(np.linalg.norm(way))
+    return float(_outward(a) @ way) > 1e-9 * far and float(_outward(b) @ way) < -1e-9 * far
 
 
 def _cap(face: Face, loop: Loop, outward: Floats) -> FaceUse:

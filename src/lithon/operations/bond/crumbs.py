@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -27,6 +28,12 @@ def near(a: Body, b: Body, tolerance: float) -> bool:
     return bool(((one[0] <= two[1] + tolerance) & (two[0] <= one[1] + tolerance)).all())
 
 
+def overlapping(a: Body, b: Body) -> bool:
+    """Whether the boxes of two bodies have a volume in common."""
+    one, two = rough_box([a]), rough_box([b])
+    return bool((np.minimum(one[1], two[1]) - np.maximum(one[0], two[0]) > 0.0).all())
+
+
 class PartAll(Operation):
     """Divide every body by every other: what two of them fill becomes a body of its own."""
 
@@ -37,7 +44,9 @@ class PartAll(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        return len(chosen.of("bodies")) >= 2 and super().fits(chosen)
+        found = chosen.of("bodies")
+        meet = any(overlapping(a, b) for a, b in itertools.combinations(found[:20], 2))
+        return meet and super().fits(chosen)
 
     def do(self, bench: Bench) -> Made:
         chosen = bench.bodies()
@@ -98,7 +107,7 @@ class Crumbs(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        return len(chosen.model.bodies) > 2 and not (chosen.faces or chosen.edges or chosen.vertices)
+        return False  # it is about the whole, whatever is in hand
 
     def do(self, bench: Bench) -> Made:
         volumes = np.array([volume(b) for b in bench.model.bodies])

@@ -79,7 +79,7 @@ class Halve(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        return not (chosen.faces or chosen.edges or chosen.vertices or chosen.bodies)
+        return False  # it is about the whole, whatever is in hand
 
     def do(self, bench: Bench) -> Made:
         wanted = _PARTS[self.part]
@@ -123,7 +123,7 @@ class Sector(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        return not (chosen.faces or chosen.edges or chosen.vertices or chosen.bodies)
+        return False  # it is about the whole, whatever is in hand
 
     def do(self, bench: Bench) -> Made:
         bench.progress.tell(0.1, "looking for turns")

@@ -11,7 +11,7 @@ from lithon.operations.mend.drop import Drop
 from lithon.operations.mend.merge import Merge
 from lithon.operations.mend.replace import Replace
 from lithon.operations.mend.sew import Sew
-from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import length
 from lithon.operations.running import Outcome, run
 from lithon.operations.state import State
@@ -31,6 +31,10 @@ class MendSafe(Operation):
     unbonded = "mend"
     gate = "own"
     budget = 300.0
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return False  # it is about the whole, whatever is in hand
 
     def do(self, bench: Bench) -> Made:
         size = bench.state.settings.size

@@ -11,6 +11,7 @@ import numpy as np
 from lithon.arrange.tidy import tidied
 from lithon.brep.faceted import as_planes, welded
 from lithon.brep.measures import volume
+from lithon.brep.shells import closed
 from lithon.brep.topology import Body
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
@@ -41,7 +42,8 @@ class SolidFromTriangles(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        return super().fits(chosen) and all(faceted(b) for b in chosen.of("bodies"))
+        found = chosen.of("bodies")
+        return bool(found) and super().fits(chosen) and all(faceted(b) and closed(b) for b in found)
 
     def do(self, bench: Bench) -> Made:
         chosen = [b for b in bench.bodies() if faceted(b)]

@@ -9,6 +9,7 @@ import numpy as np
 
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import volume
+from lithon.brep.shells import closed
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Model
 from lithon.errors import Refusal
@@ -64,7 +65,8 @@ class CleanTriangles(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        return super().fits(chosen) and all(faceted(b) for b in chosen.of("bodies"))
+        found = chosen.of("bodies")
+        return bool(found) and super().fits(chosen) and all(faceted(b) and not closed(b) for b in found)
 
     def do(self, bench: Bench) -> Made:
         chosen = [b for b in bench.bodies() if faceted(b)]

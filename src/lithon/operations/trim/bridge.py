@@ -9,7 +9,7 @@ from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Flag, one_face
 from lithon.operations.trim.mirror import free_name
-from lithon.trim.bridge import bridged
+from lithon.trim.bridge import bridged, facing
 
 
 class Bridge(Operation):
@@ -24,7 +24,14 @@ class Bridge(Operation):
     @classmethod
     def of(cls, chosen: Chosen) -> Bridge | None:
         plane = len(chosen.faces) == 2 and all(f.surface.kind == "plane" for f in chosen.faces)
-        return cls(chosen.faces[0], chosen.faces[1]) if plane and not (chosen.edges or chosen.vertices) else None
+        if not plane or chosen.edges or chosen.vertices:
+            return None
+        uses = [b.use_of(f) for f in chosen.faces for b in chosen.model.bodies if b.use_of(f) is not None]
+        alike = len(uses) == 2 and all(u is not None and len(u.face.loops) == 1 for u in uses)
+        sides = {sum(1 for _ in f.edges()) for f in chosen.faces}
+        if not alike or len(sides) > 1 or uses[0] is None or uses[1] is None or not facing(uses[0], uses[1]):
+            return None
+        return cls(chosen.faces[0], chosen.faces[1])
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:

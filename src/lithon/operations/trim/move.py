@@ -11,7 +11,7 @@ from lithon.brep.copies import moved
 from lithon.brep.topology import Body, Model, new_uid
 from lithon.errors import Refusal
 from lithon.operations.choices import Choice
-from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import About, At, Count, Flag, Number, bodies, length
 from lithon.operations.places import Axis, Spot, turn
 from lithon.operations.trim.mirror import free_name
@@ -67,8 +67,16 @@ class Move(Operation):
         return Made(made, f"{'copy' if self.stay else 'move'} {_what(chosen)} by {np.linalg.norm(shift):.6g} mm")
 
     @classmethod
-    def needed(cls) -> list[str]:
-        return ["way"]
+    def of(cls, chosen: Chosen) -> Move | None:
+        return None  # where to is never in hand
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return cls.taken(chosen) is not None and bool(chosen.of("bodies"))
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        return {**super().begun(chosen), "by": chosen.size, "way": Axis.parse("x")}
 
 
 class Turn(Operation):

@@ -119,6 +119,26 @@ class Reface(Operation):
     unbonded = "reface"
     gate = "own"
 
+    @classmethod
+    def of(cls, chosen: Chosen) -> Reface | None:
+        made = super().of(chosen)
+        if made is None:
+            return None
+        target = chosen.faces[-1].surface
+        for face in chosen.faces[:-1]:
+            own = face.surface
+            if own.kind != target.kind or own.same_as(target, chosen.model.tolerance, 1e3):
+                return None
+            if _back(chosen.model, face, chosen.faces[-1]):
+                return None
+            if isinstance(own, Plane) and abs(float(own.frame.z @ target.frame.z)) < 0.7:
+                return None
+        return made
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return cls.of(chosen) is not None
+
     def do(self, bench: Bench) -> Made:
         chosen, (target,) = bench.faces(), bench.faces("target")
         if target in chosen:
@@ -139,7 +159,15 @@ class RunTo(Operation):
     @classmethod
     def of(cls, chosen: Chosen) -> RunTo | None:
         plane = len(chosen.faces) == 2 and chosen.faces[0].surface.kind == "plane"
-        return cls(chosen.faces[0], chosen.faces[1]) if plane and not (chosen.edges or chosen.vertices) else None
+        if not plane or chosen.edges or chosen.vertices:
+            return None
+        face, target = chosen.faces
+        one, two = face.surface.frame.z, target.surface
+        if isinstance(two, Plane) and abs(float(one @ two.frame.z)) < 0.2:
+            return None  # it runs along the way and stops nothing
+        if two.same_as(face.surface, chosen.model.tolerance, 1e3) or _back(chosen.model, face, target):
+            return None
+        return cls(face, target)
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
@@ -162,6 +190,16 @@ class RunTo(Operation):
             raise Refusal("nothing would be left", remedy="run it up to something nearer")
         words = f"run a face up to a {target.surface.kind}: {'filled' if filled else 'cut away'}"
         return Made(bench.model.replaced(body, made), words)
+
+
+def _back(model: Model, face: Face, target: Face) -> bool:
+    """Whether two plane faces are the two sides of one body: brought together they would leave nothing of it."""
+    for body in model.bodies:
+        if body.use_of(face) is not None and body.use_of(target) is not None:
+            one, two = (body.outward(f, face_centroid(f)[None])[0] for f in (face, target))
+            if isinstance(face.surface, Plane) and isinstance(target.surface, Plane) and float(one @ two) < 0.0:
+                return float((face_centroid(target) - face_centroid(face)) @ one) < 0.0
+    return False
 
 
 def _ahead(face: Face, target: Face, out: np.ndarray) -> bool:
