@@ -39,6 +39,8 @@ class Overlay:
     common: set[Edge]
     twins: dict[Face, tuple[Face, bool]]
     pieces: dict[Edge, list[Coedge]]
+    #: Vertices of the two that gave way to one at the same place.
+    alias: dict[Vertex, Vertex]
 
     def applied(self, body: Body) -> Body:
         """A body with its edges and faces cut as here; itself where nothing of it was cut. It may be
@@ -53,7 +55,11 @@ class Overlay:
         return body if same else body.with_uses(uses)
 
     def _recut(self, face: Face) -> Face:
-        """A face of neither body on edges that were cut."""
+        """A face of neither body on edges that were cut, or that end where a vertex gave way to another."""
+        for e in face.edges():
+            if e not in self.pieces and (e.start in self.alias or e.end in self.alias):
+                ends = [None if v is None else self.alias.get(v, v) for v in (e.start, e.end)]
+                self.pieces[e] = [Coedge(Edge(e.curve, e.t0, e.t1, ends[0], ends[1]), True)]
         if all(self.pieces.get(e, [Coedge(e, True)])[0].edge is e for e in face.edges()):
             return face
         return face.with_loops(_walk(loop, self.pieces) for loop in face.loops)
@@ -152,7 +158,8 @@ class _Arranger:
         between = {e for edges in self.added.values() for e in edges}
         fragments = {f: self._fragments(f) for f in dict.fromkeys((*self.a.faces, *self.b.faces))}
         common = (on_a & on_b) | between
-        return Overlay(fragments, common, self._twins(fragments), self.pieces)
+        alias = {a: b for a, b in self.alias.items() if a is not b}
+        return Overlay(fragments, common, self._twins(fragments), self.pieces, alias)
 
     # ---- which may meet at all
 

@@ -1,6 +1,6 @@
-"""The selection language: `holes where diameter <= 4 mm and depth < 20 mm in "plate"`.
+"""The selection language: `holes where diameter <= 4 mm and depth < 20 mm in "plate"`, `edges along z where x > 3`.
 
-question = nouns [where condition {and condition}] [in "body name"]
+question = nouns [along axis] [named "name"] [where condition {and condition}] [in "body name"]
 condition = measure (< | <= | > | >= | =) number [mm | mm2 | mm3]
 """
 
@@ -11,18 +11,24 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+import numpy as np
 from lark import Lark, Token, Transformer, UnexpectedInput
 
-from lithon.brep.measures import face_area, face_width, volume
+from lithon.brep.measures import face_area, face_centroid, face_width, volume
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import LithonError
 from lithon.survey.features import Feature, features
 
 _GRAMMAR = r"""
-start: NOUN ["where" condition ("and" condition)*] ["in" STRING]
+start: NOUN [along] [named] ["where" condition ("and" condition)*] [inside]
+along: "along" AXIS
+named: "named" STRING
+inside: "in" STRING
 condition: MEASURE OP NUMBER UNIT?
-NOUN: "faces" | "edges" | "holes" | "fillets" | "chamfers" | "pockets" | "bosses" | "bodies"
-MEASURE: "diameter" | "radius" | "length" | "area" | "width" | "depth" | "volume"
+AXIS: /[xyz]/
+NOUN: "faces" | "planes" | "cylinders" | "cones" | "spheres" | "tori"
+    | "edges" | "holes" | "fillets" | "chamfers" | "pockets" | "bosses" | "bodies"
+MEASURE: "diameter" | "radius" | "length" | "area" | "width" | "depth" | "volume" | "x" | "y" | "z"
 OP: "<=" | ">=" | "<" | ">" | "="
 UNIT: /mm[23²³]?/
 %import common.SIGNED_NUMBER -> NUMBER
@@ -38,14 +44,37 @@ _OPS: dict[str, Callable[[float, float], bool]] = {
     ">=": lambda a, b: a >= b - 1e-9 * max(1.0, abs(b)),
     "=": lambda a, b: abs(a - b) <= 1e-6 * max(1.0, abs(b)),
 }
+
+
+def _radius(face: Face) -> float:
+    return float(getattr(face.surface, "radius", np.nan))
+
+
+def _place(k: int) -> Callable[[Any], float]:
+    """Where the middle of a face or edge is along an axis, mm."""
+
+    def at(thing: Any) -> float:
+        middle = face_centroid(thing) if isinstance(thing, Face) else thing.at(0.5)
+        return float(middle[k])
+
+    return at
+
+
+_PLACES: dict[str, Callable[[Any], float]] = {name: _place(k) for k, name in enumerate("xyz")}
+_SURFACES = {"planes": "plane", "cylinders": "cylinder", "cones": "cone", "spheres": "sphere", "tori": "torus"}
 _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "holes": {"diameter": lambda f: f.size, "radius": lambda f: 0.5 * f.size, "depth": lambda f: f.depth},
     "chamfers": {"width": lambda f: f.size, "length": lambda f: f.depth},
     "fillets": {"radius": lambda f: f.size, "length": lambda f: f.depth},
     "pockets": {"width": lambda f: f.size, "depth": lambda f: f.depth},
     "bosses": {"width": lambda f: f.size, "depth": lambda f: f.depth},
-    "faces": {"area": face_area, "width": face_width},
-    "edges": {"length": lambda e: e.length},
+    "faces": {"area": face_area, "width": face_width, **_PLACES},
+    "planes": {"area": face_area, "width": face_width, **_PLACES},
+    "cylinders": {"radius": _radius, "diameter": lambda f: 2.0 * _radius(f), "area": face_area, **_PLACES},
+    "cones": {"area": face_area, **_PLACES},
+    "spheres": {"radius": _radius, "diameter": lambda f: 2.0 * _radius(f), "area": face_area, **_PLACES},
+    "tori": {"radius": lambda f: float(f.surface.minor), "area": face_area, **_PLACES},
+    "edges": {"length": lambda e: e.length, **_PLACES},
     "bodies": {"volume": volume},
 }
 _KINDS = {"holes": "hole", "fillets": "fillet", "chamfers": "chamfer", "pockets": "pocket", "bosses": "boss"}
@@ -60,6 +89,8 @@ class Question:
     noun: str
     conditions: tuple[tuple[str, str, float], ...]
     body: str | None
+    along: int | None = None
+    name: str | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -76,9 +107,21 @@ class _Build(Transformer[Token, Any]):
     def condition(self, parts: list[Any]) -> tuple[str, str, float]:
         return str(parts[0]), str(parts[1]), float(parts[2])
 
+    def along(self, parts: list[Any]) -> dict[str, Any]:
+        return {"along": "xyz".index(str(parts[0]))}
+
+    def named(self, parts: list[Any]) -> dict[str, Any]:
+        return {"name": str(parts[0])[1:-1]}
+
+    def inside(self, parts: list[Any]) -> dict[str, Any]:
+        return {"body": str(parts[0])[1:-1]}
+
     def start(self, parts: list[Any]) -> Question:
-        body = next((str(p)[1:-1] for p in parts[1:] if isinstance(p, Token) and p.type == "STRING"), None)
-        return Question(str(parts[0]), tuple(p for p in parts[1:] if isinstance(p, tuple)), body)
+        more: dict[str, Any] = {"body": None}
+        for part in parts[1:]:
+            if isinstance(part, dict):
+                more |= part
+        return Question(str(parts[0]), tuple(p for p in parts[1:] if isinstance(p, tuple)), **more)
 
 
 @lru_cache(maxsize=1)
@@ -96,6 +139,10 @@ def parse(text: str) -> Question:
             remedy="for example: holes where diameter <= 4 mm",
         ) from error
     assert isinstance(question, Question)
+    if question.along is not None and question.noun not in ("edges", "planes", "cylinders"):
+        raise NotAQuestion(f"{question.noun} run along no axis", remedy="edges, planes or cylinders do")
+    if question.name is not None and question.noun not in ("faces", *_SURFACES):
+        raise NotAQuestion(f"{question.noun} have no names", remedy="faces do")
     for measure, _, _ in question.conditions:
         if measure not in _MEASURES[question.noun]:
             raise NotAQuestion(
@@ -121,6 +168,22 @@ def next_words(text: str) -> list[str]:
     return ["mm", "and"] if last not in _OPS else []
 
 
+def _is(face: Face, q: Question) -> bool:
+    """Whether a face is of the kind, name and direction that are asked for."""
+    if q.noun in _SURFACES and face.surface.kind != _SURFACES[q.noun]:
+        return False
+    if q.name is not None and face.label != q.name:
+        return False
+    return q.along is None or abs(abs(float(face.surface.frame.z[q.along])) - 1.0) < 1e-6
+
+
+def _runs(edge: Edge, along: int | None) -> bool:
+    """Whether an edge is straight and runs along an axis."""
+    if along is None:
+        return True
+    return edge.curve.kind == "line" and abs(abs(float(edge.direction(0.5)[along])) - 1.0) < 1e-6
+
+
 def ask(model: Model, text: str) -> Answer:
     """Evaluate a question on a model."""
     q = parse(text)
@@ -132,11 +195,11 @@ def ask(model: Model, text: str) -> Answer:
     if q.noun in _KINDS:
         hits: list[Feature] = [f for b in bodies for f in features(b) if f.kind == _KINDS[q.noun] and passes(f)]
         return Answer(len(hits), tuple(dict.fromkeys(x for f in hits for x in f.faces)), (), ())
-    if q.noun == "faces":
-        faces = tuple(dict.fromkeys(f for b in bodies for f in b.faces if passes(f)))
+    if q.noun == "faces" or q.noun in _SURFACES:
+        faces = tuple(dict.fromkeys(f for b in bodies for f in b.faces if _is(f, q) and passes(f)))
         return Answer(len(faces), faces, (), ())
     if q.noun == "edges":
-        edges = tuple(dict.fromkeys(e for b in bodies for e in b.edges() if passes(e)))
+        edges = tuple(dict.fromkeys(e for b in bodies for e in b.edges() if _runs(e, q.along) and passes(e)))
         return Answer(len(edges), (), edges, ())
     chosen = tuple(b for b in bodies if passes(b))
     return Answer(len(chosen), tuple(dict.fromkeys(f for b in chosen for f in b.faces)), (), chosen)

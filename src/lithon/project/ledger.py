@@ -67,7 +67,14 @@ class Ledger:
         return Ledger.of(Source(path.name, data, unit, placement or Placement()))
 
     @staticmethod
+    def empty() -> Ledger:
+        """With nothing read: the first thing on the table is made here."""
+        return Ledger.of(Source("from nothing", b""))
+
+    @staticmethod
     def of(source: Source) -> Ledger:
+        if not source.data:
+            return Ledger(source, Arrival(Model((), 1e-6), []), Settings(5.0))
         arrival = parse_model(source.data, source.name, source.unit, source.placement)
         return Ledger(source, arrival, Settings(default_size(arrival.model)))
 

@@ -15,7 +15,7 @@ from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.errors import Refusal, spot
-from lithon.geometry.curves import Curve, Line
+from lithon.geometry.curves import Circle, Curve, Line
 from lithon.geometry.meet import cross, meet
 from lithon.geometry.surfaces import Surface
 from lithon.progress import pulse
@@ -263,17 +263,32 @@ def threaded(coedges: list[Coedge], extra: list[Edge]) -> Loop:
 
 
 def _joined(body: Body, entries: list[Neighbour], links: list[Link], tolerance: float) -> Body | None:
-    """Two neighbours: the edges between them on both sides of the wound become one."""
+    """Two neighbours: the edges between them on both sides of the wound become one; where they are one and the same, the
+    circle that it lies on closes."""
     (a, va), (b, vb) = links
-    if a is None or b is None or a is b or not isinstance(a.curve, Line) or not isinstance(b.curve, Line):
+    if a is None or b is None or not isinstance(a.curve, Line | Circle) or type(a.curve) is not type(b.curve):
         return None
     if float(np.linalg.norm(a.curve.point(a.curve.parameter(vb.point[None]))[0] - vb.point)) > 20.0 * tolerance:
         return None
-    far_a = a.start if a.end is va else a.end
-    far_b = b.start if b.end is vb else b.end
-    assert far_a is not None and far_b is not None
-    t = a.curve.parameter(np.stack([far_a.point, far_b.point]))
-    one = bounded(a.curve, float(t[0]), float(t[1]), far_a, far_b)
+    if a is b:
+        if a.curve.period is None:
+            return None
+        one = Edge(a.curve, a.t0, a.t0 + a.curve.period)
+    else:
+        middle = b.at(0.5)
+        if float(np.linalg.norm(a.curve.point(a.curve.parameter(middle[None]))[0] - middle)) > 20.0 * tolerance:
+            return None
+        far_a = a.start if a.end is va else a.end
+        far_b = b.start if b.end is vb else b.end
+        assert far_a is not None and far_b is not None
+        t = a.curve.parameter(np.stack([far_a.point, far_b.point]))
+        one = bounded(a.curve, float(t[0]), float(t[1]), far_a, far_b)
+        if a.curve.period is not None:  # the way on which the wound lies, however long
+            on = float(a.curve.parameter(va.point[None])[0])
+            ahead, whole = (float(np.mod(x - t[0], a.curve.period)) for x in (on, t[1]))
+            start, far, end = (far_a, whole, far_b) if ahead < whole else (far_b, a.curve.period - whole, far_a)
+            low = float(t[0] if ahead < whole else t[1])
+            one = Edge(a.curve, low, low + far, start, end)
     rim = {c.edge for e in entries for c in e.rim}
     uses = []
     for use in body.uses:
@@ -284,6 +299,9 @@ def _joined(body: Body, entries: list[Neighbour], links: list[Link], tolerance: 
         for loop in use.face.loops:
             out = [c for c in loop if c.edge not in rim and c.edge is not a and c.edge is not b]
             touched = len(out) < len(loop)
-            loops.append(threaded(out, [one]) if touched and out else tuple(out))
+            if touched and one.ring:
+                loops.append((Coedge(one, next(c.forward for c in loop if c.edge is a)),))
+            else:
+                loops.append(threaded(out, [one]) if touched and out else tuple(out))
         uses.append(FaceUse(use.face.with_loops(loops), use.forward))
     return body.with_uses(uses)

@@ -79,6 +79,8 @@ def _near(body: Body, fresh: set[Face], boxes: Floats, tolerance: float) -> list
     """Pairs of faces that cut each other, one of them fresh, within what boxes (n,2,3) span together."""
     here = np.stack([boxes[:, 0].min(axis=0) - tolerance, boxes[:, 1].max(axis=0) + tolerance])
     near = np.unique(meeting(face_boxes(body.faces), here[None])[:, 0]).tolist()
+    if not near:
+        return []  # what has changed lies with another piece
     uses = sorted((body.uses[k] for k in near), key=lambda use: use.face not in fresh)
     part = Body(tuple(uses))
     points, triangles, owner = body_mesh(part, here)
