@@ -10,6 +10,7 @@ from __future__ import annotations
 from lithon.operations.operation import Operation
 from lithon.operations.places import Axis as Axis
 from lithon.operations.places import Cut as Cut
+from lithon.operations.places import Spot as Spot
 from lithon.operations.table import TABLE
 
 _BY_NAME = {row.name.replace("-", "_"): row.operation for row in TABLE}
@@ -23,4 +24,4 @@ def __getattr__(name: str) -> type[Operation]:
 
 
 def __dir__() -> list[str]:
-    return [*_BY_NAME, "Axis", "Cut"]
+    return [*_BY_NAME, "Axis", "Cut", "Spot"]

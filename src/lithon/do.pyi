@@ -2,11 +2,12 @@
 from collections.abc import Iterable, Sequence
 from typing import Literal
 
-from lithon.brep.topology import Body, Edge, Face
+from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Operation
 from lithon.operations.places import Axis as Axis
 from lithon.operations.places import Cut as Cut
+from lithon.operations.places import Spot as Spot
 
 class mend_safe(Operation):  # noqa: N801
     """Take every cure that moves nothing by more than a limit: sew, drop, merge, replace, close."""
@@ -118,8 +119,8 @@ class slide(Operation):  # noqa: N801
         self,
         faces: str | Face | Iterable[Face] | Choice,
         by: float | str | None = ...,
-        way: Axis | str = ...,
-        about: Axis | str = ...,
+        way: Axis | str | None = ...,
+        about: Axis | str | None = ...,
         tilt: float | str | None = ...,
     ) -> None: ...
 
@@ -222,9 +223,9 @@ class move(Operation):  # noqa: N801
         self,
         bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
         by: float | str | None = ...,
-        way: Axis | str = ...,
-        start: str = ...,
-        end: str = ...,
+        way: Axis | str | None = ...,
+        start: Spot | str | Sequence[float] | Vertex | Edge | Face | None = ...,
+        end: Spot | str | Sequence[float] | Vertex | Edge | Face | None = ...,
         stay: bool = ...,
     ) -> None: ...
 
@@ -257,9 +258,9 @@ class block(Operation):  # noqa: N801
         x: float | str,
         y: float | str,
         z: float | str,
-        at: str = ...,
-        way: Axis | str = ...,
-        along: Axis | str = ...,
+        at: Spot | str | Sequence[float] | Vertex | Edge | Face | None = ...,
+        way: Axis | str | None = ...,
+        along: Axis | str | None = ...,
         called: str = ...,
     ) -> None: ...
 
@@ -270,8 +271,8 @@ class cylinder(Operation):  # noqa: N801
         self,
         radius: float | str,
         height: float | str,
-        at: str = ...,
-        way: Axis | str = ...,
+        at: Spot | str | Sequence[float] | Vertex | Edge | Face | None = ...,
+        way: Axis | str | None = ...,
         called: str = ...,
     ) -> None: ...
 
@@ -282,8 +283,8 @@ class cone(Operation):  # noqa: N801
         self,
         radius: float | str,
         height: float | str,
-        at: str = ...,
-        way: Axis | str = ...,
+        at: Spot | str | Sequence[float] | Vertex | Edge | Face | None = ...,
+        way: Axis | str | None = ...,
         top: float | str | None = ...,
         called: str = ...,
     ) -> None: ...
@@ -294,7 +295,7 @@ class sphere(Operation):  # noqa: N801
     def __init__(
         self,
         radius: float | str,
-        at: str = ...,
+        at: Spot | str | Sequence[float] | Vertex | Edge | Face | None = ...,
         called: str = ...,
     ) -> None: ...
 
@@ -306,10 +307,10 @@ class wedge(Operation):  # noqa: N801
         x: float | str,
         y: float | str,
         z: float | str,
-        at: str = ...,
+        at: Spot | str | Sequence[float] | Vertex | Edge | Face | None = ...,
         top: float | str | None = ...,
-        way: Axis | str = ...,
-        along: Axis | str = ...,
+        way: Axis | str | None = ...,
+        along: Axis | str | None = ...,
         called: str = ...,
     ) -> None: ...
 
@@ -320,8 +321,8 @@ class ring(Operation):  # noqa: N801
         self,
         radius: float | str,
         section: float | str,
-        at: str = ...,
-        way: Axis | str = ...,
+        at: Spot | str | Sequence[float] | Vertex | Edge | Face | None = ...,
+        way: Axis | str | None = ...,
         called: str = ...,
     ) -> None: ...
 
@@ -348,7 +349,7 @@ class reference_point(Operation):  # noqa: N801
 
     def __init__(
         self,
-        at: str,
+        at: Spot | str | Sequence[float] | Vertex | Edge | Face,
         called: str = ...,
     ) -> None: ...
 
@@ -375,7 +376,7 @@ class halve(Operation):  # noqa: N801
     def __init__(
         self,
         part: Literal["half", "quarter", "eighth"] = ...,
-        plane: Cut | str = ...,
+        plane: Cut | str | None = ...,
         other: bool = ...,
     ) -> None: ...
 

@@ -10,6 +10,7 @@ from lithon.arrays import Floats, frozen, unit
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, backwards, new_uid
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle, Line
+from lithon.geometry.rational import rational
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import Extrusion
 
@@ -78,4 +79,6 @@ def _wall(edge: Edge, way: Floats) -> Surface:
         return Plane.of(edge.at(0.0), np.cross(curve.direction, way))
     if isinstance(curve, Circle) and float(np.linalg.norm(np.cross(curve.frame.z, unit(way)))) < 1e-10:
         return Cylinder(curve.frame, curve.major)
+    if curve.period is not None and not edge.ring:  # an arc by itself: no seam of the whole may lie on it
+        return Extrusion.of(rational(curve, edge.t0, edge.t1), way)
     return Extrusion.of(curve, way)

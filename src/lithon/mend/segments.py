@@ -135,7 +135,7 @@ class _Grower:
                 continue
             pulse("looking for surfaces")
             free = float(self.area[self.label < 0].sum())
-            if free < 0.02 * whole or missed > 200:
+            if free < 0.02 * whole or missed > 40:
                 break
             best: tuple[float, Surface, Ints] | None = None
             for most in (24, 80, 240):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from lithon.operations.parameters import About, Count, CutAt, Flag, Number, OneOf, Parameter, Things
+from lithon.operations.parameters import About, At, Count, CutAt, Flag, Number, OneOf, Parameter, Things
 from lithon.operations.table import STATIONS, TABLE, Row
 
 _HEAD = """# Operations
@@ -49,6 +49,8 @@ def kind(p: Parameter[Any]) -> str:
         return "a plane" if p.plane else "a cut: a plane or the surface of a face"
     if isinstance(p, About):
         return "an axis"
+    if isinstance(p, At):
+        return "a point"
     if isinstance(p, OneOf):
         return " or ".join(p.options)
     if isinstance(p, Number):
@@ -70,9 +72,11 @@ def _type(p: Parameter[Any]) -> str:
         several = f"str | {one} | Iterable[{one}] | Choice" + (" | Sequence[str]" if p.of == "bodies" else "")
         return several + (" | None" if p.optional else "")
     if isinstance(p, CutAt):
-        return "Cut | str"
+        return "Cut | str" + (" | None" if p.optional else "")
     if isinstance(p, About):
-        return "Axis | str"
+        return "Axis | str" + (" | None" if p.optional else "")
+    if isinstance(p, At):
+        return "Spot | str | Sequence[float] | Vertex | Edge | Face" + (" | None" if p.optional else "")
     if isinstance(p, Number):
         return "float | str" + (" | None" if p.optional else "")
     if isinstance(p, OneOf):
@@ -87,11 +91,12 @@ def stub() -> str:
         "from collections.abc import Iterable, Sequence",
         "from typing import Literal",
         "",
-        "from lithon.brep.topology import Body, Edge, Face",
+        "from lithon.brep.topology import Body, Edge, Face, Vertex",
         "from lithon.operations.choices import Choice",
         "from lithon.operations.operation import Operation",
         "from lithon.operations.places import Axis as Axis",
         "from lithon.operations.places import Cut as Cut",
+        "from lithon.operations.places import Spot as Spot",
     ]
     for row in TABLE:
         out += ["", f"class {row.name.replace('-', '_')}(Operation):  # noqa: N801", f'    """{row.help}"""', ""]

@@ -263,8 +263,8 @@ def threaded(coedges: list[Coedge], extra: list[Edge]) -> Loop:
 
 
 def _joined(body: Body, entries: list[Neighbour], links: list[Link], tolerance: float) -> Body | None:
-    """Two neighbours: the edges between them on both sides of the wound become one; where they are one and the same, the
-    circle that it lies on closes."""
+    """Two neighbours: the edges between them on both sides of the wound become one; where they are one and the same,
+    the circle that it lies on closes."""
     (a, va), (b, vb) = links
     if a is None or b is None or not isinstance(a.curve, Line | Circle) or type(a.curve) is not type(b.curve):
         return None

@@ -74,7 +74,7 @@ class SolidFromTriangles(Operation):
         scale = float(np.linalg.norm(np.ptp(points, axis=0)))
         refusal: Refusal | None = None
         noise = noise_of(points, corners)
-        steps = [share * scale for share in _LADDER] if not noise else [k * noise for k in (4.0, 6.0, 9.0)]
+        steps = [share * scale for share in _LADDER] if not noise else [k * noise for k in (8.0, 12.0)]
         for near in steps if self.tolerance is None else [self.tolerance]:
             try:
                 found = segmented(points, corners, near, noise)
