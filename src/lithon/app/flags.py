@@ -59,15 +59,23 @@ class Flags:
         if r.sort == "plane":
             ring = [(low[0], low[1]), (high[0], low[1]), (high[0], high[1]), (low[0], high[1]), (low[0], low[1])]
             line = frame.world(np.array([(x, y, 0.0) for x, y in ring]))
-            runs, here = scene.dashed([line], reach / 60.0), line[2]
+            runs = scene.dashed([line], reach / 60.0)
+            here = self._readable(0.5 * (line[:-1] + line[1:]))
         elif r.sort == "axis":
             line = frame.world(np.array([(0.0, 0.0, low[2]), (0.0, 0.0, high[2])]))
-            runs, here = scene.dashed([line], reach / 36.0), line[1]
+            runs, here = scene.dashed([line], reach / 36.0), self._readable(line)
         else:
             arm = 0.03 * reach
             runs = [np.stack([origin - arm * e, origin + arm * e]) for e in np.eye(3)]
         self.told.append((r.name, here))
         return [scene.actor(scene.line_data(runs), theme.INK, width=1.5, lit=False, lift=3.0)]
+
+    def _readable(self, points: Floats) -> Floats:
+        """Of points (n,3), the one that lies furthest inside the view."""
+        width, height = max(self.view.width(), 1), max(self.view.height(), 1)
+        pixels = self.view.project_points(points)[:, :2]
+        off = np.abs(pixels / np.array([width, height]) - 0.5).max(axis=1)
+        return np.asarray(points[int(off.argmin())])
 
     def _names(self) -> None:
         seen: dict[str, Face] = {}

@@ -115,7 +115,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.handle = Handle(self)
         self.flags = Flags(self)
         work.proposal_changed.connect(self.handle.draw)
-        for changed in (work.model_changed, work.proposal_changed, work.station_changed):
+        for changed in (work.model_changed, work.ledger_changed, work.proposal_changed, work.station_changed):
             changed.connect(self.flags.draw)
         work.model_changed.connect(self.rebuild)
         work.selection_changed.connect(self.recolour)

@@ -220,6 +220,7 @@ class _Grower:
         """Grow a round surface from a seed, if one holds it and more than its flat piece."""
         own = int((self.flat == self.flat[seed]).sum())
         hoods = [self._hood(seed, max(most, own + most if own < 12 else 0)) for most in _HOODS]
+        best: tuple[int, Surface, Ints] | None = None
         for rows in [*hoods, *self._alike(seed)]:
             if len(rows) < 4 or len(np.unique(self.flat[rows])) < 2:
                 continue
@@ -233,9 +234,13 @@ class _Grower:
             again = self._even(better, self._grown(better, self.tolerance, seed), seed)
             pieces = len(np.unique(self.flat[again]))
             if len(again) >= max(4, 1.5 * own) and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
-                self._take(better, again)
-                return True
-        return False
+                # One strip of a ring lies on a cone as well: what grows furthest is what it is.
+                if best is None or len(again) > best[0]:
+                    best = len(again), better, again
+        if best is None:
+            return False
+        self._take(best[1], best[2])
+        return True
 
     def _even(self, surface: Surface, rows: Ints, seed: int) -> Ints:
         """Of what has grown, the triangles that are chords as the others are: a flat between two fillets also has its

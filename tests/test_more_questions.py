@@ -1,0 +1,83 @@
+"""Questions by kind of surface, place, direction and name: as counted by hand on parts whose every face is known."""
+
+import numpy as np
+import pytest
+from operation_examples import body, box, hole, plate
+
+from lithon import do
+from lithon.brep.topology import Model
+from lithon.operations.questions import NotAQuestion, ask, next_words, parse
+from lithon.operations.running import run
+from lithon.operations.state import State
+
+
+@pytest.mark.parametrize(
+    ("question", "count"),
+    [
+        ("planes", 12),
+        ("cylinders", 6),
+        ("cylinders where radius = 3 mm", 5),
+        ("cylinders where diameter = 4 mm", 1),
+        ("cylinders along z", 6),
+        ("cylinders along x", 0),
+        ("spheres", 0),
+        ("planes along z", 4),
+        ("planes along z where z = 8", 2),
+        ("planes along x where x > 35 mm", 2),
+        ('planes along x in "plate"', 2),
+        ("edges along z", 12),
+        ("edges along y where x >= 40 and z = 0", 2),
+        ('edges along x where y = 0 in "block"', 2),
+        ("faces where z = 8", 2),
+        ("faces where area > 500 mm2", 2),
+        ("edges where length = 8 mm", 12),
+    ],
+)
+def test_on_the_plate_and_the_block(question, count):
+    answer = ask(plate(), question)
+    assert answer.items == count == len(answer.faces or answer.edges)
+
+
+def test_on_what_is_no_plane():
+    model = Model.of([box(0, 0, 1, 1, 0, 1, "b")])
+    for operation in (do.sphere(2.0, (9, 0, 0)), do.cone(2.0, 3.0, (20, 0, 0)), do.ring(4.0, 1.0, (40, 0, 0))):
+        model = run(State(model), operation).model
+    for question, count in (("spheres where radius = 2", 1), ("cones", 1), ("tori where radius = 1", 1), ("tori", 1),
+                            ("spheres where x = 9", 1), ("planes where x > 15", 1)):  # fmt: skip
+        assert ask(model, question).items == count, question
+
+
+def test_by_name():
+    model = run(State(plate()), do.name(hole(plate(), 4.0) and "holes where diameter = 4 mm", "load here")).model
+    assert ask(model, 'faces named "load here"').items == 1
+    assert ask(model, 'cylinders named "load here" where radius = 2').items == 1
+    assert ask(model, 'planes named "load here"').items == 0
+    assert ask(model, 'faces named "load"').items == 0
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["holes along x", "bodies along z", 'edges named "a"', "planes where radius > 2", "edges along w", "faces named a",
+     "cylinders where depth > 1", "along x", "planes where", "edges where x"],
+)  # fmt: skip
+def test_what_is_no_question_is_told(text):
+    with pytest.raises(NotAQuestion) as caught:
+        parse(text)
+    assert caught.value.what and caught.value.remedy
+
+
+def test_what_may_come_next():
+    assert {"planes", "cylinders", "edges"} <= set(next_words(""))
+    assert {"x", "area"} <= set(next_words("planes where "))
+    assert "<" in next_words("planes where x ")
+
+
+def test_divisions_by_direction_go_where_they_are_meant():
+    model = plate()
+    out = run(State(model), do.divide('edges along z in "block"', 5))
+    marked = out.state.marks.all("divisions")
+    assert len(marked) == 4 and set(marked.values()) == {5}
+    assert all(abs(float(e.direction(0.5)[2])) > 0.999 for e in marked)
+    assert set(marked) <= set(body(model, "block").edges())
+    middle = np.mean([e.at(0.5) for e in marked], axis=0)
+    assert middle == pytest.approx([45.0, 5.0, 4.0])
