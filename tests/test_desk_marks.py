@@ -43,7 +43,7 @@ def test_references_and_names_stand_in_the_view(desk, qtbot):
         assert desk.view.rect().contains(spot)
     took(desk, qtbot, do.name(hole(desk.work.model, 4.0), "load"))
     assert "load" not in told(desk)
-    desk.work.set_station("Prove")
+    desk.work.go("Prove")
     qtbot.wait(30)
     assert told(desk)["load"] == pytest.approx([8.0, 10.0, 4.0], abs=3.0)
     desk.work.undo()
