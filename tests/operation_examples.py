@@ -18,7 +18,7 @@ from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import volume
 from lithon.brep.tessellation.tessellate import body_mesh
-from lithon.brep.topology import Body, Face, Model
+from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
 from lithon.operations.marks import held
@@ -313,6 +313,12 @@ def swept_up(before: Model, out: Outcome) -> None:
     assert {b.name: volume(b) for b in out.model.bodies} == pytest.approx({"one": 2000.285, "two": 2000.024})
 
 
+def edge_along(model: Model, place: Place) -> Edge:
+    """The upper edge of the block at y = 0."""
+    at = np.array(place.at(45, 0, 8))
+    return next(e for e in body(model, "block").edges() if np.linalg.norm(e.at(0.5) - at) < 1e-6)
+
+
 def axes(place: Place) -> list[Axis]:
     """The directions of z and x there."""
     return [Axis.at((0, 0, 0), place.way(*way)) for way in ((0, 0, 1), (1, 0, 0))]
@@ -400,6 +406,12 @@ EXAMPLES: tuple[Example, ...] = (
             [lambda m, p: do.round(upright(m), 20.0)]),
     Example("round", plate, lambda m, p: do.round(list(body(m, "block").edges()), 1.0),
             grows(grown_round(10.0, 10.0, 8.0, 1.0), 20), 8, tag="all edges of a block"),
+    Example("score", plate, lambda m, p: do.score(CUT_AT(p.at(8, 0, 0), p.way(1, 0, 0)), hole(m, 4.0)),
+            grows(0.0, 1), 9,
+            [lambda m, p: do.score(CUT_AT(p.at(99, 0, 0), p.way(1, 0, 0))),
+             lambda m, p: do.score(CUT_AT(p.at(8, 0, 0), p.way(1, 0, 0)), hole(m, 6.0))]),
+    Example("score", plate, lambda m, p: do.score(do.Cut.round(edge_along(m, p), 2.0)), grows(0.0, 8), 6,
+            tag="beside an edge"),
     Example("halve", lone, lambda m, p: do.halve("quarter"), quartered, 0,
             [lambda m, p: do.halve("eighth"), lambda m, p: do.halve("half", CUT_AT(p.at(0, 0, 99), p.way(0, 0, -1)))],
             there=False),

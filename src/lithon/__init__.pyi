@@ -18,6 +18,8 @@ from .exchange.vtu import write_vtu as write_vtu
 from .mesh.hexahedra import hexahedral_mesh as hexahedral_mesh
 from .mesh.make import mesh_of as mesh_of
 from .mesh.mesh import Mesh as Mesh
+from .mesh.patch_test import PatchTest as PatchTest
+from .mesh.patch_test import patch_test as patch_test
 from .mesh.second_order import quadratic as quadratic
 from .mesh.sizing import SizeRules as SizeRules
 from .mesh.tetrahedra import tetrahedral_mesh as tetrahedral_mesh

@@ -125,8 +125,9 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
 @click.option("--order", type=click.Choice(["1", "2"]), default="1", show_default=True)
 @click.option("--out", type=click.Path(), required=True, help="The VTU file to write.")
 @_placed
+@click.option("--prove", is_flag=True, help="Solve a patch test on it.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: bool, **place: Any) -> None:
+def mesh(file: str, size: float, elements: str, order: str, out: str, prove: bool, as_json: bool, **place: Any) -> None:
     """Mesh a file."""
     _positive(size)
     model = _read(file, **place).model
@@ -155,12 +156,16 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, as_json: b
         conformal=made.conformal(),
         min_dihedral_degrees=float(made.quality.smallest_dihedral.min()),
     )
+    if prove:
+        proof = lithon.patch_test(result)
+        facts["patch_test"] = {"passed": proof.passed, "error": proof.error, "free_nodes": proof.nodes}
     if as_json:
         _print(facts)
     else:
+        proved = f", patch test {'passed' if proof.passed else 'failed'} ({proof.error:.1g})" if prove else ""
         click.echo(
             f"{facts['nodes']} nodes, {len(result.elements)} {result.kind}, "
-            f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}, written to {out}"
+            f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}{proved}, written to {out}"
         )
 
 

@@ -370,6 +370,15 @@ class carve(Operation):  # noqa: N801
         bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
     ) -> None: ...
 
+class score(Operation):  # noqa: N801
+    """Part faces where a plane, a cylinder about an axis or edge, or a face's surface passes; the solid stays one."""
+
+    def __init__(
+        self,
+        cut: Cut | str,
+        faces: str | Face | Iterable[Face] | Choice | None = ...,
+    ) -> None: ...
+
 class halve(Operation):  # noqa: N801
     """Leave a half, quarter or eighth between mirror planes; their cut faces say what vanishes there."""
 

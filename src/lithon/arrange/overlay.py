@@ -49,12 +49,12 @@ class Overlay:
         for use in body.uses:
             made = self.fragments.get(use.face)
             if made is None:
-                made = [self._recut(use.face)]
+                made = [self.recut(use.face)]
             uses += [FaceUse(piece, use.forward) for piece in made]
         same = len(uses) == len(body.uses) and all(x.face is y.face for x, y in zip(uses, body.uses, strict=True))
         return body if same else body.with_uses(uses)
 
-    def _recut(self, face: Face) -> Face:
+    def recut(self, face: Face) -> Face:
         """A face of neither body on edges that were cut, or that end where a vertex gave way to another."""
         for e in face.edges():
             if e not in self.pieces and (e.start in self.alias or e.end in self.alias):

@@ -64,7 +64,8 @@ class Area:
             period = chart.flat_period
             shifts = (0.0,) if period is None else tuple(k * period for k in (0, 1, -1, 2, -2))
             for s in shifts:
-                out |= shapely.contains_xy(shape, flat[:, 0] + s, flat[:, 1])
+                # On the border too: of a face that goes around, where it was cut open is no border of it.
+                out |= shapely.intersects_xy(shape, flat[:, 0] + s, flat[:, 1])
         return np.where(out, 1, -1)
 
     def _nearby(self, points: Floats) -> list[Coedge]:

@@ -78,14 +78,14 @@ def _split_in(model: Model, body: Body, surface: Surface) -> Model | None:
 
 def _laid_over(body: Body, surface: Surface, tolerance: float) -> tuple[Overlay, list[Face]] | None:
     """The overlay of a body and the cutting sheet, and the sheet's pieces inside the body."""
-    sheet = Body((FaceUse(_sheet(surface, box(body))),), "cut")
+    sheet = Body((FaceUse(sheet_on(surface, box(body))),), "cut")
     made = overlay(body, sheet, tolerance)
     inside = sides(sheet, body, made, set(made.twins), tolerance)
     caps = [piece for piece, is_in in inside.items() if is_in]
     return (made, caps) if caps else None
 
 
-def _sheet(surface: Surface, around: Floats) -> Face:
+def sheet_on(surface: Surface, around: Floats) -> Face:
     """A face on a surface that reaches well beyond a box (2,3)."""
     middle, reach = around.mean(axis=0), 0.75 * float(np.linalg.norm(around[1] - around[0])) + 1.0
     frame = surface.frame

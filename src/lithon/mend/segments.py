@@ -233,10 +233,11 @@ class _Grower:
             better = _refined(surface, self.points[np.unique(self.corners[grown])])
             again = self._even(better, self._grown(better, self.tolerance, seed), seed)
             pieces = len(np.unique(self.flat[again]))
-            if len(again) >= max(4, 1.5 * own) and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
-                # One strip of a ring lies on a cone as well: what grows furthest is what it is.
-                if best is None or len(again) > best[0]:
-                    best = len(again), better, again
+            enough = len(again) >= max(4, 1.5 * own)
+            # One strip of a ring lies on a cone as well: what grows furthest is what it is.
+            further = enough and (best is None or len(again) > best[0])
+            if further and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
+                best = len(again), better, again
         if best is None:
             return False
         self._take(best[1], best[2])

@@ -13,6 +13,7 @@ from lithon.operations.bond.bond import Bond
 from lithon.operations.bond.crumbs import Crumbs, PartAll
 from lithon.operations.carve.carve import Carve
 from lithon.operations.carve.references import DropReference, ReferenceAxis, ReferencePlane, ReferencePoint
+from lithon.operations.carve.score import Score
 from lithon.operations.carve.symmetry import Halve, Sector
 from lithon.operations.mend.close import Close
 from lithon.operations.mend.cover import Cover
@@ -100,6 +101,7 @@ TABLE: tuple[Row, ...] = (
     Row("reference-point", ReferencePoint, "Carve", "Reference point", "", "datum mark", likely=0.3),
     Row("drop-reference", DropReference, "Carve", "Drop a reference", "", "datum remove"),
     Row("carve", Carve, "Carve", "Carve", "V", "split cut section divide plane", main=True, likely=0.7),
+    Row("score", Score, "Carve", "Score", "", "imprint line part face offset edge split", likely=0.37),
     Row("halve", Halve, "Carve", "Halve", "", "mirror symmetry half quarter eighth"),
     Row("sector", Sector, "Carve", "Sector", "", "cyclic symmetry turn segment"),
     Row("bond", Bond, "Bond", "Bond what touches", "B", "imprint share contact conformal", main=True),
