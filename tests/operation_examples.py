@@ -108,6 +108,13 @@ def stack() -> Model:
     )
 
 
+def three() -> Model:
+    """A post on a foot and a cap on the post."""
+    return Model.of(
+        [box(0, 0, 20, 20, 0, 5, "foot"), box(4, 4, 10, 10, 5, 12, "post"), box(4, 4, 10, 10, 12, 15, "cap")]
+    )
+
+
 def hollow() -> Model:
     block = box(0, 0, 10, 10, 0, 10, "block")
     inner = box(4, 4, 6, 6, 4, 6, "void")
@@ -444,6 +451,8 @@ EXAMPLES: tuple[Example, ...] = (
     Example("carve", plate, lambda m, p: do.carve(do.Cut.offset(face_toward(body(m, "block"), p.way(0, 0, 1)), -3.0)),
             CARVED, 0, tag="off a face"),
     Example("bond", stack, lambda m, p: do.bond(), _bonded, 10),
+    Example("bond", three, lambda m, p: do.bond([body(m, "foot"), body(m, "post")]), _bonded, 10,
+            [lambda m, p: do.bond([body(m, "foot"), body(m, "cap")])], tag="some of them"),
     Example("part-all", pair, lambda m, p: do.part_all(), parted_all, 6,
             [lambda m, p: do.part_all([body(m, "body"), body(m, "lone")])]),
     Example("crumbs", crumbled, lambda m, p: do.crumbs(), swept_up, 5,

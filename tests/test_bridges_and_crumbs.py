@@ -144,3 +144,14 @@ def test_crumbs_go_to_whom_they_touch_most(seed):
     out = run(State(Model.of(parts)), do.crumbs())
     assert {b.name: volume(b) - 4000.0 for b in out.model.bodies} == pytest.approx(gained, abs=1e-6)
     assert out.details[0]["absorbed"] == 3
+
+
+def test_a_pair_left_apart_shares_nothing():
+    parts = [box(0, 0, 20, 20, 0, 5, "foot"), box(4, 4, 10, 10, 5, 12, "post"), box(4, 4, 10, 10, 12, 15, "cap")]
+    model = Model.of(parts)
+    out = run(State(model), do.bond(apart=["post", "cap"]))
+    foot, post, cap = out.model.bodies
+    assert len(set(foot.faces) & set(post.faces)) == 1 and not set(post.faces) & set(cap.faces)
+    assert len(run(State(model), do.bond()).model.shared()) == 2
+    with pytest.raises(Refusal):
+        run(State(model), do.bond(["post", "cap"], ["post", "cap"]))

@@ -402,6 +402,8 @@ class bond(Operation):  # noqa: N801
 
     def __init__(
         self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+        apart: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
         gap: float | str | None = ...,
     ) -> None: ...
 

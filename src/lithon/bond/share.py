@@ -6,7 +6,7 @@ opposite way becomes one face. Bodies that run into each other are reported and 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -34,23 +34,31 @@ class Contact:
 
 
 def bond(
-    model: Model, bodies: Sequence[Body] | None = None, gap: float | None = None, progress: Progress = SILENT
+    model: Model,
+    bodies: Sequence[Body] | None = None,
+    gap: float | None = None,
+    progress: Progress = SILENT,
+    apart: Collection[Body] = (),
 ) -> tuple[Model, list[Contact]]:
     """Share all contacts among these bodies (default all), and list them.
 
-    gap: faces this far apart (mm) still count as touching; the second body is drawn onto the first.
+    gap: faces this far apart (mm) still count as touching; the second body is drawn onto the first. apart: bodies
+    between which nothing is shared.
     Raises Refusal when there is nothing to share, saying what contacts there are.
     """
     tolerance = model.tolerance if gap is None else max(gap / 20.0, model.tolerance)
     # Bodies change while contacts are shared, their places in the model do not; names may be double.
     chosen = None if bodies is None else set(bodies)
     places = [k for k, body in enumerate(model.bodies) if chosen is None or body in chosen]
+    kept = {k for k, body in enumerate(model.bodies) if body in set(apart)}
     contacts: list[Contact] = []
     out = model
     for i, first in enumerate(places):
         progress.tell(i / len(places), f"looking at {model.bodies[first].name}")
         for second in places[i + 1 :]:
             a, b = out.bodies[first], out.bodies[second]
+            if first in kept and second in kept:
+                continue
             if _may_touch(a, b, 20.0 * tolerance):
                 out, found = _share_pair(out, a, b, tolerance)
                 contacts += found

@@ -3,20 +3,38 @@
 from __future__ import annotations
 
 from lithon.bond.share import bond
-from lithon.operations.operation import Bench, Made, Operation, param
-from lithon.operations.parameters import length
+from lithon.operations.choices import Choice
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
+from lithon.operations.parameters import length, some_bodies
 
 
 class Bond(Operation):
     """Imprint bodies that touch on each other and share what coincides, so that their meshes match."""
 
+    bodies: Choice = param(some_bodies())
+    apart: Choice = param(some_bodies("left apart", "between these nothing is shared"))
     gap: float | None = param(length("gap", "how far apart faces may be and still touch", above=0.0, optional=True))
 
     def do(self, bench: Bench) -> Made:
-        out, contacts = bond(bench.model, None, self.gap, bench.progress)
+        chosen = list(bench.given["bodies"]) or None
+        out, contacts = bond(bench.model, chosen, self.gap, bench.progress, bench.given["apart"])
         shared = [c for c in contacts if c.verdict == "shared"]
         details = [{"first": c.first, "second": c.second, "area_mm2": c.area, "verdict": c.verdict} for c in contacts]
         return Made(out, f"bond {len(shared)} contact{'s' if len(shared) != 1 else ''}", details=details)
 
     def subject(self) -> str:
-        return "imprint and share every contact"
+        return "imprint and share every contact" if self.bodies.empty else super().subject()
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Bond:
+        return cls(bodies=chosen.bodies) if len(chosen.bodies) > 1 else cls()
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        """Bodies are in hand, two or more, or faces of them."""
+        return len(chosen.of("bodies")) > 1
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        made = cls.of(chosen)
+        return {key: getattr(made, key) for key in cls.parameters()}
