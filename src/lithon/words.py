@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-_SEVERAL = {"body": "bodies", "boss": "bosses", "vertex": "vertices", "hexahedron": "hexahedra"}
+_SEVERAL = {"body": "bodies", "boss": "bosses", "vertex": "vertices", "hexahedron": "hexahedra", "torus": "tori",
+            "facets": "facets", "b-spline": "b-splines"}  # fmt: skip
 
 
 def several(one: str) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QGridLayout, QProgressBar, QVBoxLayout, QWidget
 
 from lithon.app import theme
@@ -13,6 +14,7 @@ from lithon.app.fields import FormWidget
 from lithon.app.parts import button, label, number, restyle, row, signed, title
 from lithon.app.work import Work
 from lithon.brep.copies import root_of
+from lithon.words import many
 
 
 class ProposalPanel(QFrame):
@@ -113,8 +115,9 @@ class ProposalPanel(QFrame):
         grid.setHorizontalSpacing(10)
         grid.setVerticalSpacing(2)
         for k, (name, value) in enumerate(self._price(p)):
-            grid.addWidget(label(name, "dim", wrap=False), k, 0)
-            grid.addWidget(label(value, wrap=False), k, 1)
+            first = label(name, "dim", wrap=len(name) > 16)
+            grid.addWidget(first, k, 0, Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(label(value, wrap=len(value) > 22), k, 1)
         grid.setColumnStretch(1, 1)
         column.addLayout(grid)
         asking, outcome = self.work.asking, p.outcome
@@ -156,9 +159,13 @@ def detail_line(detail: Mapping[str, Any]) -> tuple[str, str]:
     for key, value in detail.items():
         unit = next(((ending, u) for ending, u in _UNITS if key.endswith(ending)), None)
         if isinstance(value, dict):
-            parts.append(", ".join(f"{n} {what}" for what, n in value.items()))
+            parts.append(", ".join(many(int(n), what) for what, n in value.items()))
         elif isinstance(value, bool | str | list):
             continue
+        elif key == "share":
+            parts.append(f"{100.0 * value:.4g} % of the whole")
+        elif isinstance(value, int):
+            parts.append(many(value, key[:-1]) if key.endswith("s") else f"{value} {key}")
         elif unit is not None:
             what = key.removesuffix(unit[0])
             parts.append(f"{number(value)} {unit[1]}" + ("" if what in ("area", "moved") else f" {what}"))
