@@ -87,9 +87,23 @@ def bad_inputs(tmp_path: Path, anchor_file: Path):
     yield "run", cut, anchor_file, "--out", tmp_path / "o"
 
 
-def test_bad_input_gives_one_clear_line(anchor_file, tmp_path):
-    for args in bad_inputs(tmp_path, anchor_file):
-        done = run(*args)
+def within(capfd, monkeypatch, *args: object) -> subprocess.CompletedProcess:
+    """As `run`, in this process: nothing is started for it."""
+    from lithon.cli import main
+
+    monkeypatch.setattr(sys, "argv", ["lithon", *map(str, args)])
+    code = 0
+    try:
+        main()
+    except SystemExit as end:
+        code = int(end.code or 0)
+    out, err = capfd.readouterr()
+    return subprocess.CompletedProcess(args, code, out, err)
+
+
+def test_bad_input_gives_one_clear_line(anchor_file, tmp_path, capfd, monkeypatch):
+    for k, args in enumerate(bad_inputs(tmp_path, anchor_file)):
+        done = within(capfd, monkeypatch, *args) if k % 6 else run(*args)
         assert done.returncode not in (0, 3), args
         assert done.stdout == "" and "Traceback" not in done.stderr, args
         assert done.stderr.startswith("lithon: ") and len(done.stderr.strip().split("\n")) == 1, (args, done.stderr)

@@ -6,6 +6,7 @@ import json
 import jsonschema
 import numpy as np
 import pytest
+from dice import LONG
 from operation_examples import EXAMPLES, HERE, THERE, start, total
 
 import lithon
@@ -310,6 +311,6 @@ def test_a_short_soak_over_the_table():
 
     from lithon.samples import collar_anchor, hinge_strap
 
-    count, wrong = soak([("anchor", collar_anchor()), ("strap", hinge_strap())], 40, 5)
+    count, wrong = soak([("anchor", collar_anchor()), ("strap", hinge_strap())], 120 if LONG else 20, 5)
     assert not wrong
-    assert sum(n for what, n in count.items() if what.endswith("done")) >= 12
+    assert sum(n for what, n in count.items() if what.endswith("done")) >= 5

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 import scipy
-from dice import seeds
+from dice import LONG, seeds
 
 import lithon
 from lithon import do
@@ -134,7 +134,8 @@ def test_it_can_be_cut_and_meshed(kind):
     model = Model.of([body])
     exact, rim = filled(*kind, 0.4 * kind[2]), kind[2]
     rng = np.random.default_rng(3)
-    for normal in ((0, 0, 1), (1, 0, 0), *rng.normal(size=(1, 3))):
+    slanting = rng.normal(size=(1, 3)) if LONG or kind is not KINDS[2] else ()
+    for normal in ((0, 0, 1), (1, 0, 0), *slanting):
         cut = run(State(model), do.carve(do.Cut.at((0.02 * rim, 0.03 * rim, -0.4 * rim), normal))).model
         assert sum(map(volume, cut.bodies)) == pytest.approx(exact, rel=1e-7)
         assert all(not flaws(b, cut.tolerance) for b in cut.bodies)

@@ -12,7 +12,6 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
@@ -143,14 +142,6 @@ def main() -> None:
     camera.until(lambda: work.proposal is not None and work.proposal.state == "refused")
     camera.shot("refused")
     desk.work.drop()
-    work.choose([next(f for f in work.model.faces() if f.surface.kind == "plane")])
-    desk.begin(rows()["mirror"])
-    work.asking.put("plane", do.Cut.parse("x = 62"))
-    camera.priced()
-    camera.until(lambda: False, 0.3)
-    desk.view.fit(np.array([[-60.0, -40.0, 0.0], [184.0, 40.0, 54.0]]))
-    camera.shot("form")
-    work.drop()
     desk.see_whole()
     desk.question.begin()
     desk.question.line.setText("el")
@@ -163,6 +154,7 @@ def main() -> None:
     the_hinge_strap(camera)
     the_pintle_shoe(camera)
     the_gudgeon_scan(camera)
+    the_collar_slid(camera)
     the_twins(camera)
     desk.close()
 
@@ -209,15 +201,10 @@ def lens(camera: Camera, key: str) -> None:
 
 
 def the_pintle_shoe(camera: Camera) -> None:
-    desk, work = camera.desk, camera.desk.work
+    work = camera.desk.work
     opened(camera, "pintle-shoe")
     work.go("Mend")
     camera.shot("mend")
-    group = next(g for g in desk.docket.groups if g.first.kind == "hidden sheet")
-    work.choose(group.faces)
-    desk.toggle_cut()
-    camera.shot("hidden-sheet")
-    desk.toggle_cut()
 
 
 def the_gudgeon_scan(camera: Camera) -> None:
@@ -227,6 +214,33 @@ def the_gudgeon_scan(camera: Camera) -> None:
     camera.shot("intake")
     lens(camera, "edges")
     desk.see_whole()
+    work.propose(do.clean_triangles())
+    camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
+    work.asking.accept()
+    camera.settle()
+    work.go("Mend")
+    desk.begin(rows()["solid"])
+    camera.until(lambda: work.proposal is not None and work.proposal.state == "ready", 120.0)
+    camera.until(lambda: work.proposal is not None and work.proposal.elements, 60.0)
+    camera.shot("solid")
+    work.drop()
+
+
+def the_collar_slid(camera: Camera) -> None:
+    """A face under way, with what stands beside the solid."""
+    desk, work = camera.desk, camera.desk.work
+    opened(camera, "collar-anchor")
+    work.go("Trim")
+    for step in (do.reference_plane("y = 0", "mirror"), do.reference_axis("z", "post")):
+        before = work.ledger.state
+        work.ledger.take(step)
+        work.state_moved(before)
+    work.choose([max(work.model.faces(), key=lambda f: (f.surface.kind == "plane") * float(f.surface.frame.origin[2]))])
+    desk.begin(rows()["slide"])
+    camera.priced()
+    camera.until(lambda: False, 0.3)
+    camera.shot("form")
+    work.drop()
 
 
 def the_twins(camera: Camera) -> None:

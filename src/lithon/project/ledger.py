@@ -45,6 +45,10 @@ class Source:
     placement: Placement = field(default_factory=Placement)
 
 
+#: The name of a source that is none: what is on the table was made here.
+NOTHING = "from nothing"
+
+
 @dataclass(slots=True)
 class Ledger:
     """Work on one source. `position` counts the entries in force; later ones are undone. `start`: the settings before
@@ -69,11 +73,11 @@ class Ledger:
     @staticmethod
     def empty() -> Ledger:
         """With nothing read: the first thing on the table is made here."""
-        return Ledger.of(Source("from nothing", b""))
+        return Ledger.of(Source(NOTHING, b""))
 
     @staticmethod
     def of(source: Source) -> Ledger:
-        if not source.data:
+        if source.name == NOTHING and not source.data:
             return Ledger(source, Arrival(Model((), 1e-6), []), Settings(5.0))
         arrival = parse_model(source.data, source.name, source.unit, source.placement)
         return Ledger(source, arrival, Settings(default_size(arrival.model)))
