@@ -60,7 +60,7 @@ class Flags:
             ring = [(low[0], low[1]), (high[0], low[1]), (high[0], high[1]), (low[0], high[1]), (low[0], low[1])]
             line = frame.world(np.array([(x, y, 0.0) for x, y in ring]))
             runs = scene.dashed([line], reach / 60.0)
-            here = self._readable(0.5 * (line[:-1] + line[1:]))
+            here = self._readable(np.concatenate([line, 0.5 * (line[:-1] + line[1:])]))
         elif r.sort == "axis":
             line = frame.world(np.array([(0.0, 0.0, low[2]), (0.0, 0.0, high[2])]))
             runs, here = scene.dashed([line], reach / 36.0), self._readable(line)
@@ -71,11 +71,12 @@ class Flags:
         return [scene.actor(scene.line_data(runs), theme.INK, width=1.5, lit=False, lift=3.0)]
 
     def _readable(self, points: Floats) -> Floats:
-        """Of points (n,3), the one that lies furthest inside the view."""
+        """Of points (n,3), the one furthest out that is still well inside the view: the solid does not hide it."""
         width, height = max(self.view.width(), 1), max(self.view.height(), 1)
         pixels = self.view.project_points(points)[:, :2]
         off = np.abs(pixels / np.array([width, height]) - 0.5).max(axis=1)
-        return np.asarray(points[int(off.argmin())])
+        inside = np.where(off < 0.44, off, -off)
+        return np.asarray(points[int(inside.argmax())])
 
     def _names(self) -> None:
         seen: dict[str, Face] = {}

@@ -16,7 +16,7 @@ from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.operations.table import Row, fitting
 from lithon.survey.features import feature_of, known_features
 from lithon.survey.measuring import Measure, measures, of_body, of_edge, of_face, wall
-from lithon.words import many
+from lithon.words import many, several
 
 
 class Roster(Panel):
@@ -162,7 +162,7 @@ class InHand(Panel):
             if feature is not None and len(feature.faces) > 1:
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
             if feature is not None:
-                self.add(button(f"All {feature.kind}s of this size", lambda: self._alike(feature), "quiet"))
+                self.add(button(f"All {several(feature.kind)} of this size", lambda: self._alike(feature), "quiet"))
         self._offers()
 
     def _offers(self) -> None:
