@@ -141,3 +141,36 @@ def test_a_cut_by_the_name_of_a_reference(desk, qtbot):
     ready(desk, qtbot)
     assert desk.work.proposal.state == "ready" and desk.work.asking.accept()
     assert len(desk.work.model.bodies) == 4
+
+
+def test_from_nothing_to_a_solid_and_back_from_its_project(desk, qtbot, tmp_path):
+    """An empty table: the one line finds what can be added; two bodies are made, one taken from the other, and the
+    project opens again."""
+    button_of(desk.table, "Start from nothing").click()
+    qtbot.waitUntil(lambda: desk.stack.currentWidget() is desk.view)
+    qtbot.wait(300)
+    assert not desk.work.model.bodies and "from nothing" in desk.windowTitle()
+    for name, numbers in (("block", {"x": "20", "y": "10", "z": "8"}), ("cylinder", {"radius": "3", "height": "8"})):
+        desk.begin(rows()[name])
+        form = desk.proposal.form
+        for key, text in numbers.items():
+            form.fields[key].typed(key, text)
+        if name == "cylinder":
+            form.fields["at"].typed("at", "10 5 0")
+        ready(desk, qtbot)
+        assert desk.work.proposal.state == "ready", desk.work.proposal.error
+        assert desk.work.asking.accept()
+    first, second = desk.work.model.bodies
+    desk.work.asking.propose(do.subtract(first, second))
+    ready(desk, qtbot)
+    assert desk.work.asking.accept()
+    settled(desk, qtbot)
+    assert total(desk) == pytest.approx(1600.0 - 72.0 * np.pi, rel=1e-9)
+    desk.work.save(tmp_path / "made.lithon")
+    for _ in range(3):
+        desk.work.undo()
+    qtbot.wait(100)
+    assert not desk.work.model.bodies
+    desk.open(tmp_path / "made.lithon")
+    qtbot.waitUntil(lambda: not desk.work.opening and len(desk.work.model.bodies) == 1, timeout=30000)
+    assert total(desk) == pytest.approx(1600.0 - 72.0 * np.pi, rel=1e-9)

@@ -13,10 +13,14 @@ from lithon import do
 from lithon.brep.copies import moved
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
+from lithon.exchange.step_read import Arrival
 from lithon.exchange.step_write import write_step
+from lithon.mesh.compare import compared, facts
 from lithon.mesh.patch_test import _quadrature, _slopes, patch_test, stiffness
+from lithon.mesh.quality import Quality
 from lithon.operations.running import run
-from lithon.operations.state import State
+from lithon.operations.state import Settings, State
+from lithon.project.ledger import Ledger, Source
 from lithon.samples.build import Round, prism
 
 
@@ -86,6 +90,35 @@ def test_what_is_spoiled_is_found():
         assert not patch_test(replace(second, elements=wrong)).passed
     except Refusal as refusal:
         assert "folded" in refusal.what
+
+
+def test_two_meshes_are_compared_by_what_can_be_counted():
+    model = Model.of([box(0, 0, 8, 8, 0, 8, "b")])
+    coarse, fine = (lithon.mesh_of(model, lithon.SizeRules(size), "hex") for size in (4.0, 2.0))
+    a, b = facts(coarse), facts(fine)
+    assert a.elements == len(coarse.elements) < b.elements == len(fine.elements) and a.nodes < b.nodes
+    sides = {8.0 / n for n in range(1, 9)}  # a block in blocks: an edge is a whole part of its own
+    assert all(min(abs(x - s) for s in sides) < 1e-9 for x in (a.smallest, a.largest, b.smallest, b.largest))
+    assert b.median < a.median
+    assert a.worst_jacobian == pytest.approx(1.0) and a.strict == a.lenient == 0
+    lines = {what: (one, two) for what, one, two in compared(coarse, fine)}
+    assert lines["elements"] == (f"{a.elements} hexahedra", f"{b.elements} hexahedra")
+    assert lines["nodes"] == (str(len(coarse.points)), str(len(fine.points)))
+    flat = replace(fine, quality=Quality.of(fine.points * [1, 1, 0.05], fine.elements))
+    assert facts(flat).strict == facts(flat).lenient == 0  # square all the same
+    skew = fine.points + 4.0 * np.outer(fine.points[:, 2], [4.0, 0, 0])
+    assert facts(replace(fine, quality=Quality.of(skew, fine.elements))).strict == b.elements
+
+
+def test_the_mesh_before_is_told_by_the_ledger():
+    ledger = Ledger(Source("b.step", b""), Arrival(Model.of([box(0, 0, 8, 8, 0, 8, "b")]), []), Settings(4.0))
+    ledger.take(do.mesh("hex"))
+    assert ledger.mesh_before() is None
+    first = ledger.mesh()
+    ledger.take(do.element_size(2.0))
+    assert ledger.mesh_before() is None  # there is none now
+    ledger.take(do.mesh("hex"))
+    assert ledger.mesh_before() is first and ledger.mesh() is not first
 
 
 def test_on_the_command_line(tmp_path):

@@ -15,6 +15,7 @@ from .exchange.step_read import read_step as read_step
 from .exchange.step_write import step_text as step_text
 from .exchange.step_write import write_step as write_step
 from .exchange.vtu import write_vtu as write_vtu
+from .mesh.compare import compared as compared
 from .mesh.hexahedra import hexahedral_mesh as hexahedral_mesh
 from .mesh.make import mesh_of as mesh_of
 from .mesh.mesh import Mesh as Mesh

@@ -92,7 +92,7 @@ class Desk(QMainWindow):
         middle_column.addWidget(self.notices)
         middle_column.addWidget(self.question)
         self.stack = QStackedWidget()
-        self.table = IntakeTable(self.settings, self.open, self.ask_open)
+        self.table = IntakeTable(self.settings, self.open, self.ask_open, self.work.start_empty)
         self.stack.addWidget(self.table)
         self.stack.addWidget(self.view)
         middle_column.addWidget(self.stack, 1)
@@ -243,7 +243,7 @@ class Desk(QMainWindow):
         self.stack.setCurrentWidget(self.view)
         self._furnish(True)
         QTimer.singleShot(0, self.view.look_from_front)
-        name = self.work.path.name if self.work.path is not None else ""
+        name = self.work.path.name if self.work.path is not None else self.work.ledger.source.name
         self.part_name.setText(name)
         self.setWindowTitle(f"{name} — Lithon")
         self.notices.hush()

@@ -11,10 +11,11 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton
 
 from lithon.app import theme
 from lithon.app.histogram import Histogram
-from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row
+from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row, title
 from lithon.app.work import Work
 from lithon.brep.copies import root_of
 from lithon.exchange.placement import ORIGINS, UPS, Placement
+from lithon.mesh.compare import compared
 from lithon.operations.operation import Operation
 from lithon.operations.table import STATIONS, rows
 from lithon.operations.trim.clear import Clear
@@ -366,6 +367,11 @@ class Docket(Panel):
                 "dim",
             )
         )
+        before = self.work.ledger.mesh_before()
+        if before is not None:
+            self.add(title("BEFORE, AND NOW"))
+            for what, one, two in compared(before, mesh):
+                self.add(label(f"{what}: {one} → {two}" if one != two else f"{what}: {one}, as before", "dim"))
 
     def _head_deliver(self) -> None:
         mesh = self.work.mesh

@@ -21,7 +21,9 @@ _KEPT, _SHOWN = 8, 6  # recent files
 class IntakeTable(QScrollArea):
     """Samples, recent files, and work that a window left behind."""
 
-    def __init__(self, settings: QSettings, open_: Callable[..., None], ask: Callable[[], None]):
+    def __init__(
+        self, settings: QSettings, open_: Callable[..., None], ask: Callable[[], None], empty: Callable[[], None]
+    ):
         super().__init__()
         self.settings, self.open = settings, open_
         self.setWidgetResizable(True)
@@ -41,7 +43,7 @@ class IntakeTable(QScrollArea):
                 "dim",
             )
         )
-        lay.addWidget(row(button("Open…", ask, "main")))
+        lay.addWidget(row(button("Open…", ask, "main"), button("Start from nothing", empty, "quiet")))
         lay.addSpacing(18)
         self.recovered = QVBoxLayout()
         lay.addLayout(self.recovered)

@@ -466,6 +466,8 @@ def _is_new(edge: Edge, pic: scene.Picture) -> bool:
     scale = float(np.ptp(pic.edge_points, axis=0).max()) if len(pic.edge_points) else 1.0
     same = pic.edge_of[1:] == pic.edge_of[:-1]
     a, b = pic.edge_points[:-1][same], pic.edge_points[1:][same]
+    if not len(a):
+        return True  # nothing was there
     d = b - a
     t = np.clip(((middle - a) * d).sum(axis=1) / np.maximum((d**2).sum(axis=1), 1e-300), 0.0, 1.0)
     return bool(np.linalg.norm(a + t[:, None] * d - middle, axis=1).min() > 1e-4 * scale)

@@ -199,6 +199,13 @@ class Work(QObject):
             self._look_again()
             self.told.emit("reading stopped; nothing has changed", "plain")
 
+    def start_empty(self) -> None:
+        """An empty table: the first thing on it is made here."""
+        self.stop_opening()
+        self.path = None
+        self._adopt(Ledger.empty())
+        self.told.emit("an empty table: add a block, a cylinder or a ring", "good")
+
     def _adopt(self, ledger: Ledger) -> None:
         """Put another ledger on the desk."""
         self.ledger = ledger

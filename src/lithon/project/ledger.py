@@ -186,6 +186,13 @@ class Ledger:
                 return None
         return None
 
+    def mesh_before(self) -> Mesh | None:
+        """The last mesh that was made before the present one, as far as it is at hand."""
+        found = [e.outcome.mesh for e in self.entries[: self.position] if e.on and e.outcome.mesh is not None]
+        now = self.mesh()
+        earlier = [mesh for mesh in found if mesh is not now]
+        return earlier[-1] if earlier and now is not None else None
+
     # ---- the recipe
 
     def recipe(self) -> dict[str, Any]:

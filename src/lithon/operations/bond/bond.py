@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
+
 from lithon.bond.share import bond
+from lithon.operations.bond.crumbs import near, overlapping
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import length, some_bodies
@@ -31,8 +34,10 @@ class Bond(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        """Bodies are in hand, two or more, or faces of them."""
-        return len(chosen.of("bodies")) > 1
+        """Two bodies or more are in hand whose boxes touch: what runs into each other is told by its card."""
+        found = chosen.of("bodies")[:20]
+        pairs = itertools.combinations(found, 2)
+        return any(near(a, b, chosen.model.tolerance) and not overlapping(a, b) for a, b in pairs)
 
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, object]:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from lithon.brep.measures import face_centroid
 from lithon.carve.score import scored
 from lithon.errors import Refusal
+from lithon.geometry.surfaces import Plane
 from lithon.operations.carve.carve import across
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
@@ -30,7 +32,15 @@ class Score(Operation):
 
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, object]:
-        return {"cut": across(chosen), "faces": Choice.made("faces", chosen.faces) if chosen.faces else Choice("faces")}
+        if not chosen.faces:
+            return {"cut": across(chosen), "faces": Choice("faces")}
+        first = chosen.faces[0]  # through its middle; a round one along its axis
+        middle = first.surface.project(face_centroid(first)[None])[0]
+        origin = middle if isinstance(first.surface, Plane) else first.surface.frame.origin
+        return {
+            "cut": Cut.at(origin.tolist(), first.surface.frame.x.tolist()),
+            "faces": Choice.made("faces", chosen.faces),
+        }
 
     def do(self, bench: Bench) -> Made:
         surface, chosen = bench.surface("cut"), bench.faces()
