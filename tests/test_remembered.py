@@ -73,3 +73,25 @@ def test_emptied_it_is_all_found_again():
     assert not any(counted().values())
     assert volume(body) == pytest.approx(60.0) and not flaws(body, 1e-6)
     assert [len(features(b)) for b in plate().bodies] == [6, 0]
+
+
+def test_what_is_compiled_is_no_part_of_a_budget():
+    from numba import njit
+
+    from lithon.compiling import seconds
+    from lithon.errors import Spent
+    from lithon.progress import Progress
+
+    def heavy(x):
+        total = 0.0
+        for i in range(x):
+            total += np.sin(i) * np.cos(i)
+        return total
+
+    before, progress = seconds(), Progress(budget=0.05)
+    njit(heavy)(3)  # far longer to compile than the budget
+    assert seconds() - before > 0.06
+    progress.pulse()
+    with pytest.raises(Spent):
+        for _ in range(10**7):
+            progress.pulse()

@@ -11,7 +11,13 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 
+from lithon.compiling import seconds
 from lithon.errors import Cancelled, Spent
+
+
+def _now() -> float:
+    """The time (s) but for what was spent compiling: a budget is for the search."""
+    return time.monotonic() - seconds()
 
 
 class Progress:
@@ -29,7 +35,7 @@ class Progress:
         self._share = 0.0
         self._what = ""
         self.budget = budget
-        self._end = None if budget is None else time.monotonic() + budget
+        self._end = None if budget is None else _now() + budget
 
     def tell(self, share: float, what: str = "") -> None:
         self._share, self._what = share, what or self._what
@@ -39,7 +45,7 @@ class Progress:
         """As `tell`, from within: the share stays what it was; `what` says what is being tried."""
         if self._stopped is not None and self._stopped():
             raise Cancelled()
-        if self._end is not None and time.monotonic() > self._end:
+        if self._end is not None and _now() > self._end:
             tried = what or self._what
             raise Spent(
                 f"no answer was found within {self.budget:g} s" + (f"; the last was {tried}" if tried else ""),
@@ -52,7 +58,7 @@ class Progress:
     def within(self, budget: float) -> Iterator[None]:
         """No longer than this (s) for what is done inside; a shorter budget that holds already goes on."""
         was = self.budget, self._end
-        end = time.monotonic() + budget
+        end = _now() + budget
         if self._end is None or end < self._end:
             self.budget, self._end = budget, end
         try:
