@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from operation_examples import body, box, hole, plate
+from operation_examples import body, box, plate
 
 from lithon import do
 from lithon.brep.topology import Model
@@ -48,7 +48,7 @@ def test_on_what_is_no_plane():
 
 
 def test_by_name():
-    model = run(State(plate()), do.name(hole(plate(), 4.0) and "holes where diameter = 4 mm", "load here")).model
+    model = run(State(plate()), do.name("holes where diameter = 4 mm", "load here")).model
     assert ask(model, 'faces named "load here"').items == 1
     assert ask(model, 'cylinders named "load here" where radius = 2').items == 1
     assert ask(model, 'planes named "load here"').items == 0

@@ -66,17 +66,14 @@ def test_the_best_start_lies_between_the_bores():
 def test_the_sluice_wheel_of_a_prime_count():
     model = sluice_wheel()
     out = run(State(model), do.sector())
-    assert out.details[0]["count"] == 23
+    assert out.details[0]["count"] == WHEEL.blades == 23
     assert 23 * sum(map(volume, out.model.bodies)) == pytest.approx(sum(map(volume, model.bodies)), rel=1e-12)
-    assert WHEEL.blades == 23 if hasattr(WHEEL, "blades") else True
     given = run(State(model), do.sector(0.05))
     assert 23 * sum(map(volume, given.model.bodies)) == pytest.approx(sum(map(volume, model.bodies)), rel=1e-11)
 
 
 def test_what_has_no_turns_is_refused():
-    for model in (Model.of([box(0, 0, 1, 2, 0, 3, "b")]), bored(5, extra=True), Model.of([box(0, 0, 2, 2, 0, 3, "b")])):
-        if turns(model) is not None and turns(model).count >= 3:
-            continue
+    for model in (Model.of([box(0, 0, 1, 2, 0, 3, "b")]), bored(5, extra=True)):
         with pytest.raises(Refusal) as caught:
             run(State(model), do.sector())
         assert caught.value.remedy

@@ -329,18 +329,8 @@ class AxisField(Field):
             self.wait(self.key, "")
 
 
-class SpotField(Field):
+class SpotField(PickField):
     """A point: typed, or that of something picked."""
-
-    def build(self) -> None:
-        self.line = Line(self)
-        self.pick = QPushButton("Pick")
-        self.pick.setObjectName("toggle")
-        self.pick.setCheckable(True)
-        self.pick.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.pick.clicked.connect(lambda: self.wait and self.wait(self.key if self.pick.isChecked() else "", ""))
-        self.pick.setVisible(self.wait is not None)
-        self.column.addWidget(row(self.named(), self.line, self.pick, stretch=False))
 
     def show_value(self, value: Any, chosen: Chosen | None, waiting: bool) -> None:
         snapped = isinstance(value, Spot) and value.of is not None

@@ -93,7 +93,7 @@ def bodies_of(parts: Sequence[Triangles]) -> tuple[list[Body], list[str]]:
             notes.append(f"{part.name}: {lost} triangles without area left out")
         if not len(corners):
             continue
-        sets = _pieces(len(points), corners)
+        sets = connected_sets(len(points), corners)
         named = len(np.unique(sets)) > 1
         order = np.argsort(sets, kind="stable")
         cuts = np.flatnonzero(np.diff(sets[order])) + 1
@@ -109,7 +109,7 @@ def bodies_of(parts: Sequence[Triangles]) -> tuple[list[Body], list[str]]:
     return bodies, notes
 
 
-def _pieces(n: int, corners: Ints) -> Ints:
+def connected_sets(n: int, corners: Ints) -> Ints:
     """The connected set (m,) that each triangle belongs to; common sides connect."""
     sides = np.sort(np.concatenate([corners[:, [k, (k + 1) % 3]] for k in range(3)]), axis=1)
     key = sides[:, 0] * n + sides[:, 1]

@@ -15,7 +15,7 @@ from lithon.brep.measures import mass_properties
 from lithon.brep.tessellation.sampling import spread_inside
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.tessellation.trees import tree_of
-from lithon.brep.topology import Body, Face, Model, rough_box
+from lithon.brep.topology import Face, Model, rough_box
 from lithon.geometry.surfaces import Plane
 from lithon.progress import pulse
 
@@ -167,7 +167,3 @@ def best_start(model: Model, found: Turns, samples: int = 96) -> float:
 def zero(found: Turns) -> Plane:
     """The plane across the axis whose x is where angles begin."""
     return Plane.of(frozen(found.centre), found.axis, _across(found.axis)[0])
-
-
-def bodies_of(model: Model, bodies: Sequence[Body]) -> Model:
-    return Model(tuple(bodies), model.tolerance)

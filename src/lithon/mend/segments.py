@@ -214,7 +214,8 @@ class _Grower:
 
     def _hood(self, seed: int, most: int) -> Ints:
         free = self.label < 0
-        return _around(self.soft_starts, self.soft_other, free, seed, most)
+        every = np.ones(len(self.soft_other), dtype=bool)
+        return _along(self.soft_starts, self.soft_other, every, free, seed, most)
 
     def _curved(self, seed: int) -> bool:
         """Grow a round surface from a seed, if one holds it and more than its flat piece."""
@@ -380,28 +381,8 @@ def _flood(starts: Ints, other: Ints, mask: Bools, seed: int) -> Ints:
 
 
 @njit(cache=True)
-def _around(starts: Ints, other: Ints, mask: Bools, seed: int, most: int) -> Ints:
-    """The nearest `most` to a seed by steps."""
-    seen = np.zeros(len(mask), np.bool_)
-    queue = np.empty(most + 64, np.int64)
-    queue[0] = seed
-    seen[seed] = True
-    head, tail = 0, 1
-    while head < tail and tail < most:
-        i = queue[head]
-        head += 1
-        for k in range(starts[i], starts[i + 1]):
-            j = other[k]
-            if mask[j] and not seen[j] and tail < most:
-                seen[j] = True
-                queue[tail] = j
-                tail += 1
-    return queue[:tail].copy()
-
-
-@njit(cache=True)
 def _along(starts: Ints, other: Ints, way: Bools, mask: Bools, seed: int, most: int) -> Ints:
-    """As `_around`, over some of the links only."""
+    """The nearest `most` to a seed by steps over links that may be gone."""
     seen = np.zeros(len(mask), np.bool_)
     queue = np.empty(most + 64, np.int64)
     queue[0] = seed

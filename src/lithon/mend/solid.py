@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 
 from lithon.arrays import Floats, Ints, frozen
+from lithon.brep.faceted import connected_sets
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import onto_all
@@ -67,18 +67,8 @@ class _Builder:
 
     def _pieces(self, rows: Ints) -> list[Ints]:
         """The triangles of a patch that hang together."""
-        own = self.corners[rows]
-        n = len(self.points)
-        sides = np.sort(np.concatenate([own[:, [k, (k + 1) % 3]] for k in range(3)]), axis=1)
-        key = sides[:, 0] * n + sides[:, 1]
-        owner = np.tile(np.arange(len(rows)), 3)
-        order = np.argsort(key, kind="stable")
-        same = np.flatnonzero(key[order[1:]] == key[order[:-1]])
-        graph = scipy.sparse.coo_array(
-            (np.ones(len(same)), (owner[order[same]], owner[order[same + 1]])), shape=(len(rows),) * 2
-        )
-        count, group = scipy.sparse.csgraph.connected_components(graph, directed=False)
-        return [rows[group == k] for k in range(count)]
+        group = connected_sets(len(self.points), self.corners[rows])
+        return [rows[group == k] for k in range(int(group.max()) + 1)]
 
     def run(self) -> Body:
         borders = self._borders()

@@ -77,14 +77,7 @@ class _Rounder:
         if turn == "smooth":
             raise self._refuse("the faces go smoothly over into each other there", at, "choose a sharp edge")
         convex = turn == "convex"
-        shells = []
-        for use, _ in uses:
-            s = use.face.surface
-            outward = float(use.outward(at[None])[0] @ s.normal(at[None])[0]) > 0.0
-            try:
-                shells.append(s.offset(self.radius if outward != convex else -self.radius))
-            except (ValueError, NotImplementedError) as error:
-                raise self._refuse(f"the ball does not fit on a {s.kind}", at) from error
+        shells = [self._shell(use.face, convex, at) for use, _ in uses]
         there, off = onto_all(shells, at[None])
         if off[0] > self.near:
             raise self._refuse("a ball of this radius does not fit beside the edge", at)
@@ -244,7 +237,10 @@ class _Rounder:
     def _shell(self, face: Face, convex: bool, at: Floats) -> Surface:
         s = face.surface
         outward = float(self.adj.use_of[face].outward(at[None])[0] @ s.normal(at[None])[0]) > 0.0
-        return s.offset(self.radius if outward != convex else -self.radius)
+        try:
+            return s.offset(self.radius if outward != convex else -self.radius)
+        except (ValueError, NotImplementedError) as error:
+            raise self._refuse(f"the ball does not fit on a {s.kind}", at) from error
 
     # ---- the result
 
