@@ -16,7 +16,7 @@ from solids import motion as any_motion
 from lithon import do
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of
-from lithon.brep.measures import volume
+from lithon.brep.measures import area, volume
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.brep.validate import flaws
@@ -113,6 +113,22 @@ def three() -> Model:
     return Model.of(
         [box(0, 0, 20, 20, 0, 5, "foot"), box(4, 4, 10, 10, 5, 12, "post"), box(4, 4, 10, 10, 12, 15, "cap")]
     )
+
+
+def opened() -> Model:
+    """A foot without its top."""
+    foot, post, _ = stack().bodies
+    return Model((foot.with_uses([u for u in foot.uses if u.face is not face_toward(foot, (0, 0, 1))]), post), 1e-6)
+
+
+def sheets(wanted: float, bodies: int) -> Callable[[Model, Outcome], None]:
+    """So many bodies, and sheets of an area among them."""
+
+    def holds(before: Model, out: Outcome) -> None:
+        assert len(out.model.bodies) == bodies
+        assert sum(area(b) for b in out.model.bodies if b.sheet) == pytest.approx(wanted)
+
+    return holds
 
 
 def hollow() -> Model:
@@ -450,6 +466,11 @@ EXAMPLES: tuple[Example, ...] = (
             [lambda m, p: do.carve(CUT_AT(p.at(0, 99, 0), p.way(0, 1, 0)))]),
     Example("carve", plate, lambda m, p: do.carve(do.Cut.offset(face_toward(body(m, "block"), p.way(0, 0, 1)), -3.0)),
             CARVED, 0, tag="off a face"),
+    Example("slice", stack, lambda m, p: do.slice(CUT_AT(p.at(0, 7, 0), p.way(0, 1, 0)), bodies=m.bodies[:2]),
+            sheets(100.0 + 42.0, 3), 6, [lambda m, p: do.slice(CUT_AT(p.at(0, 99, 0), p.way(0, 1, 0)))]),
+    Example("mid-surface", stack, lambda m, p: do.mid_surface(body(m, "foot"), most=5.0), sheets(400.0, 3), 12,
+            [lambda m, p: do.mid_surface(body(m, "lone"), most=1.0)]),
+    Example("sheet", opened, lambda m, p: do.sheet(body(m, "foot")), sheets(20.0 * 20.0 + 4.0 * 100.0, 2), 6),
     Example("bond", stack, lambda m, p: do.bond(), _bonded, 10),
     Example("bond", three, lambda m, p: do.bond([body(m, "foot"), body(m, "post")]), _bonded, 10,
             [lambda m, p: do.bond([body(m, "foot"), body(m, "cap")])], tag="some of them"),

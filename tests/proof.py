@@ -64,7 +64,7 @@ def chord_error(mesh: lithon.Mesh) -> float:
 def sound(mesh: lithon.Mesh) -> None:
     assert mesh.conformal()
     assert tet_volumes(mesh.points, mesh.elements).min() > 0.0
-    assert mesh.quality.smallest_dihedral.min() > 10.0  # the aim on ordinary parts
+    assert mesh.quality.smallest_angle.min() > 10.0  # the aim on ordinary parts
     exact = sum(volume(b) for b in mesh.bodies)
     assert abs(mesh.volume_ratio - 1.0) * exact <= chord_error(mesh) + 1e-6 * exact
     recovered(mesh)

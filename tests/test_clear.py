@@ -221,7 +221,7 @@ def test_steps_as_thin_as_the_tolerance_close_like_a_zip(steps, tilt):
     assert len(best.body.edges()) == len(body.edges()) - 3 * len(steps)
     assert abs(best.volume_change) < 10.0 * 3.0 * sum(steps)
     mesh = tetrahedral_mesh(Model((best.body,), 1e-6), SizeRules(2.0))
-    assert mesh.conformal() and mesh.quality.smallest_dihedral.min() > 10.0
+    assert mesh.conformal() and mesh.quality.smallest_angle.min() > 10.0
 
 
 def test_a_fillet_that_ends_where_four_faces_meet():

@@ -101,7 +101,7 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     qtbot.mouseMove(desk.view, desk.view.pixel_of(np.array((55.0, -30.0, 12.0))))
     press(desk, qtbot, key.Key_M)
     qtbot.waitUntil(lambda: work.mesh is not None, timeout=120000)
-    assert work.station == "Prove" and work.mesh.conformal() and work.mesh.quality.smallest_dihedral.min() > 10
+    assert work.station == "Prove" and work.mesh.conformal() and work.mesh.quality.smallest_angle.min() > 10
     assert not desk.view._layers["size"]
     for kind, name in (("step", "a.step"), ("vtu", "a.vtu"), ("recipe", "a.recipe.json"), ("report", "a.html")):
         assert desk.write(kind, tmp_path / name) and (tmp_path / name).stat().st_size > 500

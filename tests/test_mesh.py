@@ -111,8 +111,8 @@ def test_quality_agrees_with_vtk_on_the_written_file(prepared, tmp_path):
         for i in range(4)
         for j in range(i + 1, 4)
     ]
-    assert np.allclose(np.min(angles, axis=0), mesh.quality.smallest_dihedral, atol=1e-4)
-    assert np.allclose(np.max(angles, axis=0), mesh.quality.largest_dihedral, atol=1e-4)
+    assert np.allclose(np.min(angles, axis=0), mesh.quality.smallest_angle, atol=1e-4)
+    assert np.allclose(np.max(angles, axis=0), mesh.quality.largest_angle, atol=1e-4)
 
 
 def test_second_order_nodes_lie_on_the_true_geometry(tmp_path):

@@ -193,8 +193,8 @@ def test_the_worst_elements_come_first():
     q: Quality = mesh.quality
     order = q.worst(10)
     assert len(order) == 10
-    least = [q.smallest_dihedral.min(), q.scaled_jacobian.min()]
-    assert q.smallest_dihedral[order[0]] == least[0] or q.scaled_jacobian[order[0]] == least[1]
+    least = [q.smallest_angle.min(), q.scaled_jacobian.min()]
+    assert q.smallest_angle[order[0]] == least[0] or q.scaled_jacobian[order[0]] == least[1]
     filled = sum(tet_volumes(mesh.points, mesh.elements))
     assert mesh.volume_ratio == pytest.approx(filled / sum(map(volume, model.bodies)))
 

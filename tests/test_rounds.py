@@ -100,7 +100,7 @@ def test_meshes_of_round_solids_are_sound(name):
     make, _, _ = SOLIDS[name]
     mesh = lithon.tetrahedral_mesh(Model.of([make()]), lithon.SizeRules(2.0 if name != "lid" else 4.0))
     sound(mesh)
-    assert mesh.quality.smallest_dihedral.min() > 10.0
+    assert mesh.quality.smallest_angle.min() > 10.0
     curved, straight = lithon.quadratic(mesh)
     assert straight <= 0.005 * len(curved.points)
     mids = curved.points[np.unique(curved.elements[:, 4:])]

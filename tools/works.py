@@ -127,7 +127,7 @@ def meshed(model: Model, body: Body, elements: str) -> str:
     if abs(ratio - 1.0) > 0.05:
         return f"wrong: fills {ratio:.3f}"
     if elements == "tet":
-        least = float(mesh.quality.smallest_dihedral.min())
+        least = float(mesh.quality.smallest_angle.min())
         return f"kept: {'over 10 degrees' if least >= 10.0 else f'{int(least)} degrees'}"
     return "kept"
 

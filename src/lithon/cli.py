@@ -121,7 +121,7 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
 @cli.command()
 @click.argument("file", type=click.Path())
 @click.option("--size", type=float, required=True, help="Element size in mm.")
-@click.option("--elements", type=click.Choice(["tet", "hex", "auto"]), default="auto", show_default=True)
+@click.option("--elements", type=click.Choice(["tet", "hex", "auto", "tri", "quad"]), default="auto", show_default=True)
 @click.option("--order", type=click.Choice(["1", "2"]), default="1", show_default=True)
 @click.option("--out", type=click.Path(), required=True, help="The VTU file to write.")
 @_placed
@@ -150,11 +150,11 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, prove: boo
     _write(lambda: lithon.write_vtu(result, out), out)
     facts.update(
         nodes=len(result.points),
-        elements={"tet" if made.tetrahedral else "hex": len(result.elements)},
+        elements={made.shape.short: len(result.elements)},
         min_scaled_jacobian=float(made.quality.scaled_jacobian.min()),
         volume_ratio=made.volume_ratio,
         conformal=made.conformal(),
-        min_dihedral_degrees=float(made.quality.smallest_dihedral.min()),
+        min_dihedral_degrees=float(made.quality.smallest_angle.min()),
     )
     if prove:
         proof = lithon.patch_test(result)
@@ -214,7 +214,7 @@ def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
         unresolved=troubles,
         failures=failures,
         shared_faces=len(work.model.shared()),
-        elements={"tet" if made.tetrahedral else "hex": len(made.elements)} if made is not None else {},
+        elements={made.shape.short: len(made.elements)} if made is not None else {},
     )
     if as_json:
         _print(facts)

@@ -379,6 +379,37 @@ class score(Operation):  # noqa: N801
         faces: str | Face | Iterable[Face] | Choice | None = ...,
     ) -> None: ...
 
+class slice(Operation):  # noqa: N801
+    """Make a plane model: the section of solids as regions named as they are, which share their edges."""
+
+    def __init__(
+        self,
+        plane: Cut | str,
+        about: Axis | str | None = ...,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+        keep: bool = ...,
+    ) -> None: ...
+
+class mid_surface(Operation):  # noqa: N801
+    """Make sheets midway between the two sides of walls, each with the wall's thickness; they share their edges."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+        sides: str | Face | Iterable[Face] | Choice | None = ...,
+        most: float | str | None = ...,
+        keep: bool = ...,
+    ) -> None: ...
+
+class sheet(Operation):  # noqa: N801
+    """Say that bodies are sheets: their free edges are meant, and they carry triangles or quads."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        thickness: float | str | None = ...,
+    ) -> None: ...
+
 class halve(Operation):  # noqa: N801
     """Leave a half, quarter or eighth between mirror planes; their cut faces say what vanishes there."""
 
@@ -507,6 +538,6 @@ class mesh(Operation):  # noqa: N801
 
     def __init__(
         self,
-        elements: Literal["tet", "hex", "auto"] = ...,
+        elements: Literal["tet", "hex", "auto", "tri", "quad"] = ...,
         order: Literal["1", "2"] = ...,
     ) -> None: ...

@@ -72,7 +72,7 @@ def run_example(folder: Path, say: Callable[[str], None]) -> None:
     mesh = lithon.tetrahedral_mesh(work.model, lithon.SizeRules(work.size))
     say(
         f"meshed: {len(mesh.elements)} tetrahedra (about {before} without the preparation), smallest dihedral angle "
-        f"{mesh.quality.smallest_dihedral.min():.1f} degrees, conformal: {'yes' if mesh.conformal() else 'no'}"
+        f"{mesh.quality.smallest_angle.min():.1f} degrees, conformal: {'yes' if mesh.conformal() else 'no'}"
     )
     picture_of_model(work.model, folder / "prepared.png")
     picture_of_mesh(mesh, folder / "mesh.png")

@@ -342,8 +342,9 @@ class Docket(Panel):
             )
             return
         q = mesh.quality
-        smallest = float(q.smallest_dihedral.min())
+        smallest = float(q.smallest_angle.min())
         good = smallest > 8.0
+        what = "area" if mesh.shape.flat else "volume"
         matched = "all shared faces match" if mesh.conformal() else "not conformal"
         self.add(
             Card(
@@ -351,13 +352,11 @@ class Docket(Panel):
                 theme.VERDIGRIS if good else theme.OCHRE,
                 f"{number(len(mesh.elements), 3)} {mesh.kind}, {number(len(mesh.points), 3)} nodes",
                 f"boundary recovered, {matched}",
-                f"volume {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact solid",
+                f"{what} {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact one",
             )
         )
         self.add(
-            Histogram(
-                "smallest dihedral angle, degrees", q.smallest_dihedral, 0.0, 72.0 if mesh.tetrahedral else 90.0, 10.0
-            )
+            Histogram(f"smallest {mesh.shape.angles} angle, degrees", q.smallest_angle, 0.0, mesh.shape.right, 10.0)
         )
         self.add(Histogram("scaled Jacobian", q.scaled_jacobian, 0.0, 1.0, 0.1))
         self.add(

@@ -32,7 +32,6 @@ from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
 from lithon.brep.tessellation.patches import Change  # noqa: E402
 from lithon.brep.topology import Body, Edge, Face, Model  # noqa: E402
-from lithon.mesh.hexes import EDGES  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402
 
 #: Above so many triangles edges are softened only once the picture is still, and nobody sees faces from behind.
@@ -447,11 +446,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             rows = np.flatnonzero(keep & (mesh.body == b))
             if not len(rows):
                 continue
-            sides = mesh.sides(rows)
-            _, index, count = np.unique(np.sort(sides, axis=1), axis=0, return_index=True, return_counts=True)
-            skin = sides[index[count == 1]]
-            skin = skin[:, ::-1] if mesh.tetrahedral else skin
-            a = scene.actor(scene.surface_data(mesh.points, skin), theme.STONES[b % len(theme.STONES)][1])
+            a = scene.actor(scene.surface_data(mesh.points, mesh.skin(rows)), theme.STONES[b % len(theme.STONES)][1])
             a.GetProperty().SetInterpolationToFlat()
             a.GetProperty().EdgeVisibilityOn()
             a.GetProperty().SetEdgeColor(*theme.rgb("#6C665B"))
@@ -475,5 +470,4 @@ def _is_new(edge: Edge, pic: scene.Picture) -> bool:
 
 def _runs(mesh: Mesh, rows: Ints) -> list[Floats]:
     """The edges of some elements as runs of two points."""
-    pairs = [[i, j] for i in range(4) for j in range(i + 1, 4)] if mesh.tetrahedral else EDGES.tolist()
-    return [mesh.points[mesh.elements[t][pair]] for t in rows for pair in pairs]
+    return [mesh.points[mesh.elements[t][pair]] for t in rows for pair in mesh.shape.edges]

@@ -47,9 +47,8 @@ class Overlay:
         any body that has edges or faces in common with the two."""
         uses: list[FaceUse] = []
         for use in body.uses:
-            made = self.fragments.get(use.face)
-            if made is None:
-                made = [self.recut(use.face)]
+            # Kept, so that bodies that share a face of neither share what becomes of it.
+            made = self.fragments.get(use.face) or self.fragments.setdefault(use.face, [self.recut(use.face)])
             uses += [FaceUse(piece, use.forward) for piece in made]
         same = len(uses) == len(body.uses) and all(x.face is y.face for x, y in zip(uses, body.uses, strict=True))
         return body if same else body.with_uses(uses)

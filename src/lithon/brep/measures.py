@@ -366,6 +366,8 @@ def _mass_properties(body: Body) -> MassProperties:
     own = np.array([_face_moments(use.face) for use in body.uses]).reshape(-1, 14)
     signs = np.array([1.0 if use.forward else -1.0 for use in body.uses])
     m = np.concatenate([own[:, :4].sum(axis=0), signs @ own[:, 4:]])
+    if body.sheet:  # it encloses nothing; its middle is that of its area
+        return MassProperties(0.0, float(m[0]), m[1:4] / m[0], np.zeros((3, 3)))
     volume = float(m[4])
     c = m[5:8] / volume if volume else np.zeros(3)
     xx, yy, zz = m[8:11] - volume * c**2
@@ -374,7 +376,13 @@ def _mass_properties(body: Body) -> MassProperties:
     return MassProperties(volume, float(m[0]), c, inertia)
 
 
+def area(body: Body) -> float:
+    """Of all its faces, mm2."""
+    return mass_properties(body).area
+
+
 def volume(body: Body) -> float:
+    """What it encloses, mm3; nothing where it is a sheet."""
     return mass_properties(body).volume
 
 

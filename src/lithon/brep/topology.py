@@ -199,6 +199,10 @@ class Body:
     #: Red, green and blue, 0..1, as the file has it.
     colour: tuple[float, float, float] | None = None
     uid: int = field(default_factory=new_uid)
+    #: Not the skin of a solid but faces by themselves: their free edges are meant, and any number may meet at one.
+    sheet: bool = False
+    #: Of a sheet, mm, where it stands for something thick.
+    thickness: float | None = None
 
     @property
     def faces(self) -> tuple[Face, ...]:

@@ -36,12 +36,12 @@ def flaws(body: Body, tolerance: float) -> list[Flaw]:
     """Everything wrong with a body: openness, orientation, gaps, tangled boundaries, volume."""
     divide_edges(body.edges())
     prepare(body.faces)
-    found = _edge_flaws(body) + _gap_flaws(body, tolerance)
+    found = ([] if body.sheet else _edge_flaws(body)) + _gap_flaws(body, tolerance)
     doubtful = [f for f in dict.fromkeys(body.faces) if not _sound(_sound_faces, f, tolerance)]
     off = _stand_off(f for f in doubtful if f.before is None)
     for face in doubtful:
         found += _face_flaws(face, tolerance, off)
-    if not found and volume(body) <= 0.0:
+    if not found and not body.sheet and volume(body) <= 0.0:
         found.append(Flaw("inside-out", "the body encloses no positive volume", _at(body.faces[0]), body))
     return found
 

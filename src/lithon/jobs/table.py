@@ -8,6 +8,7 @@ import lithon.do as do
 from lithon.brep.measures import volume
 from lithon.exchange.step_read import read_step
 from lithon.exchange.step_write import write_step
+from lithon.jobs import sheets
 from lithon.jobs.job import Bench, Job
 from lithon.mesh.second_order import quadratic
 from lithon.operations.places import Axis, Cut, Spot
@@ -237,7 +238,7 @@ def _one_for_all(b: Bench) -> None:
     b.check("convex", float(len(b.model.bodies[-1].faces) > 20), 1.0)
 
 
-JOBS: tuple[Job, ...] = (
+JOBS: tuple[Job, ...] = tuple(sorted((
     Job("J02", "triangles to a solid", hinge_strap, (("simple", _solid_of_strap), ("facets", _facets)), ".stl",
         "smooth surfaces; patches corrected by hand"),
     Job("J02b", "a scan to a solid", gudgeon_scan, (("simple", _scan),), ".stl"),
@@ -247,4 +248,5 @@ JOBS: tuple[Job, ...] = (
     Job("J10", "within a budget", collar_anchor, (("", _budget),)),
     Job("J11", "made from nothing", None, (("", _strip),)),
     Job("J16", "poor bodies, crumbs", sill_blocks, (("each", _poor), ("one for all", _one_for_all)), ".obj"),
-)  # fmt: skip
+    *sheets.JOBS,
+), key=lambda job: job.ident))  # fmt: skip

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.mesh.hexes import EDGES
 from lithon.mesh.mesh import Mesh
 
 #: Below these an element is poor, strictly and leniently: scaled Jacobian, smallest angle (degrees).
@@ -32,14 +31,13 @@ class Facts:
 
 def facts(mesh: Mesh) -> Facts:
     """What is told of a mesh."""
-    pairs = np.array([[0, 1], [1, 2], [2, 0], [0, 3], [1, 3], [2, 3]]) if mesh.tetrahedral else EDGES
-    ends = np.unique(np.sort(mesh.corners[:, pairs].reshape(-1, 2), axis=1), axis=0)
+    ends = np.unique(np.sort(mesh.corners[:, mesh.shape.edges].reshape(-1, 2), axis=1), axis=0)
     length = np.linalg.norm(mesh.points[ends[:, 0]] - mesh.points[ends[:, 1]], axis=1)
     q = mesh.quality
-    poor = [int(((q.scaled_jacobian < j) | (q.smallest_dihedral < a)).sum()) for j, a in (STRICT, LENIENT)]
+    poor = [int(((q.scaled_jacobian < j) | (q.smallest_angle < a)).sum()) for j, a in (STRICT, LENIENT)]
     return Facts(
         mesh.kind, len(mesh.points), len(mesh.elements), float(length.min()), float(np.median(length)),
-        float(length.max()), float(q.scaled_jacobian.min()), float(q.smallest_dihedral.min()), mesh.volume_ratio, *poor,
+        float(length.max()), float(q.scaled_jacobian.min()), float(q.smallest_angle.min()), mesh.volume_ratio, *poor,
     )  # fmt: skip
 
 
@@ -54,8 +52,16 @@ def compared(one: Mesh, two: Mesh) -> list[tuple[str, str, str]]:
         ("smallest angle", f"{a.worst_angle:.1f}°", f"{b.worst_angle:.1f}°"),
         ("below strict limits", str(a.strict), str(b.strict)),
         ("below lenient limits", str(a.lenient), str(b.lenient)),
-        ("volume off", f"{100.0 * (a.volume_ratio - 1.0):+.3f} %", f"{100.0 * (b.volume_ratio - 1.0):+.3f} %"),
+        (
+            "volume off" if not one.shape.flat else "area off",
+            f"{100.0 * (a.volume_ratio - 1.0):+.3f} %",
+            f"{100.0 * (b.volume_ratio - 1.0):+.3f} %",
+        ),
     ]
+
+
+def _off(f: Facts) -> str:
+    return f"{100.0 * (f.volume_ratio - 1.0):+.3f} %"
 
 
 def _range(f: Facts) -> str:

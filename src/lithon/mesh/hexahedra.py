@@ -17,6 +17,7 @@ from lithon.mesh.mesh import Mesh
 from lithon.mesh.motion import Sweep
 from lithon.mesh.quads import facing, four_sided
 from lithon.mesh.quality import Quality
+from lithon.mesh.shapes import HEX
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.sweep import sweep_of, sweeps_of
 from lithon.mesh.turns import Sides, Turn, turn_of
@@ -119,7 +120,7 @@ def _swept(
     mesh = Mesh(
         points, hexes, np.concatenate(owner), np.concatenate(quads),
         np.repeat(np.arange(len(faces)), [len(q) for q in quads]), whole.bodies, whole.faces(),
-        Quality.of(points, hexes),
+        Quality.of(points, hexes), shape=HEX,
     )  # fmt: skip
     worst = int(mesh.quality.scaled_jacobian.argmin())
     if mesh.quality.scaled_jacobian[worst] <= 0.0:

@@ -128,7 +128,7 @@ class Hexer:
                 self.same(self.rises[sweep, i], self.known.sides.get(wall, self.rises[wall]))
                 self.same(self.rises[sweep, i], self.rises[wall])
         for use in (*sweep.source, *sweep.target):
-            self._agree_on(use.face)
+            self.agree_on(use.face)
 
     def _rise(self, sweep: Sweep, key: tuple[Sweep, int] | Face, share: float) -> None:
         """An edge as long as a share of a motion, to be divided with what runs along it."""
@@ -140,9 +140,9 @@ class Hexer:
             self.same(ring, turn.around)
         if turn.cores:
             self.fours.add(turn.around)
-        self._agree_on(turn.profile)
+        self.agree_on(turn.profile)
 
-    def _agree_on(self, face: Face) -> None:
+    def agree_on(self, face: Face) -> None:
         """Opposite sides of a face to be mapped are divided alike, all sides of one to be paved evenly."""
         across = opposite(face)
         if across is not None:

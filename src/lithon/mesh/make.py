@@ -6,16 +6,32 @@ from lithon.brep.topology import Model
 from lithon.errors import Refusal
 from lithon.mesh.hexahedra import hexahedral_mesh
 from lithon.mesh.mesh import Mesh
+from lithon.mesh.sheets import quad_mesh, triangle_mesh
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.progress import SILENT, Progress
 
 
 def mesh_of(model: Model, rules: SizeRules, elements: str = "auto", progress: Progress = SILENT) -> Mesh:
-    """elements: 'tet', 'hex' or 'auto', which takes tetrahedra where a body cannot be swept.
+    """elements: 'tet', 'hex' or 'auto', which takes tetrahedra where a body cannot be swept; 'tri' and 'quad' cover the
+    faces, of sheets or of the skins of solids. 'auto' takes quads or triangles where all bodies are sheets.
 
     Raises Refusal naming what stands in the way, and where.
     """
+    sheets = [body for body in model.bodies if body.sheet]
+    if elements == "auto" and len(sheets) == len(model.bodies):
+        try:
+            return quad_mesh(model, rules, progress)
+        except Refusal:
+            return triangle_mesh(model, rules, progress)
+    if elements in ("tri", "quad"):
+        return (triangle_mesh if elements == "tri" else quad_mesh)(model, rules, progress)
+    if sheets:
+        raise Refusal(
+            f"{sheets[0].name} is a sheet: it carries triangles or quads",
+            remedy="triangles or quads" if len(sheets) == len(model.bodies) else "drop the sheets or the solids first",
+            entities=sheets[0].faces,
+        )
     if elements == "hex":
         return hexahedral_mesh(model, rules, progress)
     if elements == "auto":

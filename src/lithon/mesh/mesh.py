@@ -7,20 +7,20 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from lithon.arrays import Floats, Ints
-from lithon.brep.measures import volume
-from lithon.brep.topology import Body, Face
-from lithon.mesh.delaunay import FACE
-from lithon.mesh.hexes import SIDES, hex_volumes
-from lithon.mesh.quality import Quality, tet_volumes
+from lithon.brep.measures import area, volume
+from lithon.brep.topology import Body, Edge, Face
+from lithon.mesh.hexes import hex_volumes
+from lithon.mesh.quality import Quality, flat_areas, tet_volumes
 from lithon.mesh.recover import Failure
+from lithon.mesh.shapes import TET, Shape
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Mesh:
-    """A conformal mesh of tetrahedra or hexahedra. points (n,3); elements (m,4) or (m,8) linear, (m,10)
-    or (m,20) quadratic, in VTK's node order; body (m,) index into `bodies`; triangles (k,3) or quads
-    (k,4) on the faces, counter-clockwise about each face's normal, face (k,) index into `faces`. Those
-    of a shared face stand once."""
+    """A conformal mesh of tetrahedra or hexahedra, or of triangles or quads on sheets. points (n,3); elements (m,c) of
+    the corners of their shape, of second order with a node for each of its edges, in VTK's node order; body (m,) index
+    into `bodies`; triangles (k,3) or quads (k,4) on the faces, counter-clockwise about each face's normal, face (k,)
+    index into `faces`. Those of a shared face stand once. Flat elements are those on the faces."""
 
     points: Floats
     elements: Ints
@@ -31,40 +31,53 @@ class Mesh:
     faces: tuple[Face, ...]
     quality: Quality
     failures: tuple[Failure, ...] = field(default=())
+    shape: Shape = TET
 
     @property
     def corners(self) -> Ints:
-        return self.elements[:, : 4 if self.tetrahedral else 8]
-
-    @property
-    def tetrahedral(self) -> bool:
-        return self.elements.shape[1] in (4, 10)
+        return self.elements[:, : self.shape.corners]
 
     @property
     def kind(self) -> str:
-        """'tetrahedra' or 'hexahedra'."""
-        return "tetrahedra" if self.tetrahedral else "hexahedra"
+        """'tetrahedra', 'hexahedra', 'triangles' or 'quads'."""
+        return self.shape.name
 
     def sides(self, rows: Ints) -> Ints:
-        """The sides (k,3) or (k,4) of some elements, six or four of each."""
-        table = FACE if self.tetrahedral else SIDES
+        """The sides (k,c) of some elements, all of each one after the other."""
+        table = self.shape.sides
         return np.asarray(self.corners[rows][:, table].reshape(-1, table.shape[1]))
+
+    def skin(self, rows: Ints) -> Ints:
+        """The triangles or quads (k,c) around some elements, turned outwards; flat elements themselves."""
+        if self.shape.flat:
+            return self.corners[rows]
+        sides = self.sides(rows)
+        _, index, count = np.unique(np.sort(sides, axis=1), axis=0, return_index=True, return_counts=True)
+        skin = sides[index[count == 1]]
+        return skin[:, ::-1] if self.shape is TET else skin
 
     @property
     def order(self) -> int:
-        return 1 if self.elements.shape[1] in (4, 8) else 2
+        return 1 if self.elements.shape[1] == self.shape.corners else 2
 
     @property
     def volumes(self) -> Floats:
-        """Of the elements (m,)."""
-        measure = tet_volumes if self.tetrahedral else hex_volumes
+        """Of the elements (m,), mm3; areas of flat ones, mm2."""
+        if self.shape.flat:
+            return flat_areas(self.points, self.corners)
+        measure = tet_volumes if self.shape is TET else hex_volumes
         return measure(self.points, self.elements)
 
     @property
     def volume_ratio(self) -> float:
-        """Volume of the mesh over the exact volume of the bodies."""
-        exact = sum(volume(b) for b in self.bodies)
+        """Volume of the mesh over the exact volume of the bodies; of flat elements area over area."""
+        exact = sum((area if self.shape.flat else volume)(b) for b in self.bodies)
         return float(self.volumes.sum() / exact)
+
+    def body_nodes(self, body: Body) -> Ints:
+        """Corner nodes of a body's elements, sorted."""
+        index = next((k for k, b in enumerate(self.bodies) if b is body), -1)
+        return np.unique(self.corners[self.body == index])
 
     def face_nodes(self, face: Face) -> Ints:
         """Corner nodes of a face's triangles, sorted."""
@@ -73,7 +86,12 @@ class Mesh:
 
     def conformal(self) -> bool:
         """Whether every element face is either shared by two elements or a boundary triangle, and
-        every boundary triangle of a bonded face has an element on both sides."""
+        every boundary triangle of a bonded face has an element on both sides.
+
+        Of flat elements: whether those of each face, and all together, are joined up as the faces themselves are, by
+        Euler's characteristic; a side that did not match would leave a slit, which it counts."""
+        if self.shape.flat:
+            return self._joined_up()
         n = len(self.points)
         # Three corners tell a side from all others, of quads the three smallest numbers.
         keys = _side_keys(self.sides(np.arange(len(self.elements))), n)
@@ -95,6 +113,35 @@ class Mesh:
             and (counts <= 2).all()
             and len(np.unique(bound_keys)) == len(bound_keys)
         )
+
+    def _joined_up(self) -> bool:
+        for k, face in enumerate(self.faces):
+            own = self.corners[self.face == k]
+            if not len(own) or _euler(own, self.shape) != (2 - len(face.loops) if face.loops else _whole(face)):
+                return False
+        edges = dict.fromkeys(e for f in self.faces for e in f.edges())
+        open_edges = [e for e in edges if not e.ring]
+        corners = dict.fromkeys(v for e in open_edges for v in (e.start, e.end))
+        # A ring has as many nodes as sides; a face without its boundary one open cell for each of its own.
+        inner = sum((2 - len(f.loops) if f.loops else _whole(f)) - _rim(f) for f in self.faces)
+        return _euler(self.corners, self.shape) == len(corners) - len(open_edges) + inner
+
+
+def _whole(face: Face) -> int:
+    """Euler's characteristic of a face without boundary."""
+    return 0 if face.surface.kind == "torus" else 2
+
+
+def _rim(face: Face) -> int:
+    """Euler's characteristic of a face's boundary: nothing, but where loops touch."""
+    edges: dict[Edge, None] = dict.fromkeys(e for e in face.edges() if not e.ring)
+    return len(dict.fromkeys(v for e in edges for v in (e.start, e.end))) - len(edges)
+
+
+def _euler(cells: Ints, shape: Shape) -> int:
+    """Nodes less sides plus cells of a flat mesh."""
+    sides = np.unique(np.sort(cells[:, shape.sides].reshape(-1, 2), axis=1), axis=0)
+    return len(np.unique(cells)) - len(sides) + len(cells)
 
 
 def _side_keys(sides: Ints, n: int) -> Ints:

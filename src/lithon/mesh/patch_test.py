@@ -15,6 +15,7 @@ import scipy
 from lithon.arrays import Floats, Ints, gauss
 from lithon.errors import Refusal
 from lithon.mesh.mesh import Mesh
+from lithon.mesh.shapes import TET
 
 #: Poisson's ratio, and the displacement's gradient, that no element is built along.
 _NU = 0.3
@@ -43,7 +44,9 @@ class PatchTest:
 def patch_test(mesh: Mesh) -> PatchTest:
     """Solve it on a mesh. Raises Refusal where an element is folded or the solver does not come to an end."""
     n = len(mesh.points)
-    matrix = stiffness(mesh.points, mesh.elements, mesh.tetrahedral)
+    if mesh.shape.flat:
+        raise Refusal("the patch test is for solid elements", remedy="a mesh of tetrahedra or hexahedra")
+    matrix = stiffness(mesh.points, mesh.elements, mesh.shape is TET)
     want = (mesh.points - mesh.points.mean(axis=0)) @ _FIELD.T
     free = np.setdiff1d(np.unique(mesh.elements), _skin(mesh))
     if not len(free):
@@ -71,8 +74,8 @@ def patch_test(mesh: Mesh) -> PatchTest:
 
 def _skin(mesh: Mesh) -> Ints:
     """The nodes on the boundary of all bodies together, mid-nodes too."""
-    sides = _sides(mesh.elements, mesh.tetrahedral)
-    key = np.sort(sides[:, : 3 if mesh.tetrahedral else 4], axis=1)
+    sides = _sides(mesh.elements, mesh.shape is TET)
+    key = np.sort(sides[:, : mesh.shape.sides.shape[1]], axis=1)
     _, back, count = np.unique(key, axis=0, return_inverse=True, return_counts=True)
     return np.unique(sides[count[back.reshape(-1)] == 1])
 

@@ -20,6 +20,17 @@ def tet_volumes(points: Floats, tets: Ints) -> Floats:
     return np.asarray(np.einsum("ij,ij->i", v[:, 3] - v[:, 0], np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])) / 6.0)
 
 
+def flat_areas(points: Floats, cells: Ints) -> Floats:
+    """Areas (m,) of triangles (m,3) or quads (m,4); of bent quads the mean of both ways to part them."""
+    v = points[cells]
+    if cells.shape[1] == 3:
+        return np.asarray(0.5 * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1))
+    out = np.zeros(len(cells))
+    for a, b, c in ((0, 1, 2), (0, 2, 3), (0, 1, 3), (1, 2, 3)):
+        out += 0.25 * np.linalg.norm(np.cross(v[:, b] - v[:, a], v[:, c] - v[:, a]), axis=1)
+    return out
+
+
 def tet_dihedral_degrees(points: Floats, tets: Ints) -> Floats:
     """The six dihedral angles (m,6)."""
     v = points[tets[:, :4]]
@@ -51,12 +62,35 @@ def tet_edge_ratio(points: Floats, tets: Ints) -> Floats:
 
 @dataclass(frozen=True, slots=True)
 class Quality:
-    """Per element (m,): scaled Jacobian, smallest and largest dihedral angle in degrees, edge ratio."""
+    """Per element (m,): scaled Jacobian, smallest and largest angle in degrees (between sides; of flat elements at
+    corners), edge ratio."""
 
     scaled_jacobian: Floats
-    smallest_dihedral: Floats
-    largest_dihedral: Floats
+    smallest_angle: Floats
+    largest_angle: Floats
     edge_ratio: Floats
+
+    @staticmethod
+    def of_flat(points: Floats, cells: Ints) -> Quality:
+        """Of triangles (m,3) or quads (m,4): their angles are those at the corners.
+
+        The scaled Jacobian is the least sine at a corner, of quads signed by the way they turn, of triangles over that
+        of the equilateral one."""
+        v = points[cells]
+        n = cells.shape[1]
+        ahead = np.roll(v, -1, axis=1) - v
+        length = np.linalg.norm(ahead, axis=2)
+        unit = ahead / np.maximum(length, 1e-300)[:, :, None]
+        back = -np.roll(unit, 1, axis=1)
+        cross = np.cross(unit, back)
+        total = cross.sum(axis=1)
+        normal = total / np.maximum(np.linalg.norm(total, axis=1), 1e-300)[:, None]
+        sine = np.einsum("mkc,mc->mk", cross, normal)
+        angle = np.degrees(np.arctan2(sine, (unit * back).sum(axis=2)))
+        angle = np.where(angle < 0.0, angle + 360.0, angle)
+        best = np.sqrt(3.0) / 2.0 if n == 3 else 1.0
+        ratio = length.max(axis=1) / np.maximum(length.min(axis=1), 1e-300)
+        return Quality(sine.min(axis=1) / best, angle.min(axis=1), angle.max(axis=1), ratio)
 
     @staticmethod
     def of(points: Floats, tets: Ints) -> Quality:
@@ -70,5 +104,5 @@ class Quality:
         )
 
     def worst(self, n: int) -> Ints:
-        """The n elements with the smallest dihedral angles, worst first."""
-        return np.asarray(np.argsort(self.smallest_dihedral, kind="stable")[:n], dtype=np.int64)
+        """The n elements with the smallest angles, worst first."""
+        return np.asarray(np.argsort(self.smallest_angle, kind="stable")[:n], dtype=np.int64)

@@ -7,17 +7,15 @@ from dataclasses import replace
 import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.area import clamped, off_edge
 from lithon.mesh.hexes import EDGES
 from lithon.mesh.mesh import Mesh
-
-#: Corner pairs of the mid-nodes, in VTK's order for the ten-node tetrahedron.
-_MIDS = np.array([[0, 1], [1, 2], [0, 2], [0, 3], [1, 3], [2, 3]])
 
 
 def quadratic(mesh: Mesh) -> tuple[Mesh, int]:
     """The mesh with mid-nodes; and how many of them had to stay straight to keep elements valid."""
     n = len(mesh.points)
-    mids = _MIDS if mesh.tetrahedral else EDGES
+    mids = mesh.shape.edges
     pairs = np.sort(mesh.corners[:, mids].reshape(-1, 2), axis=1)
     keys, inverse = np.unique(pairs[:, 0] * n + pairs[:, 1], return_inverse=True)
     a, b = keys // n, keys % n
@@ -33,12 +31,14 @@ def quadratic(mesh: Mesh) -> tuple[Mesh, int]:
         for k, face in enumerate(mesh.faces):
             rows = np.unique(side_row[side_face == k])
             curved[rows] = face.surface.project(curved[rows])
+    if mesh.shape.flat:
+        _onto_edges(mesh, a, b, curved)
     elements = np.concatenate([mesh.corners, n + inverse.reshape(-1, len(mids))], axis=1)
     kept = 0
     points = np.concatenate([mesh.points, curved])
     first = elements.shape[1] - len(mids)
     while True:
-        valid = _valid(points, elements) if mesh.tetrahedral else _valid_hexes(points, elements)
+        valid = _VALID[mesh.shape.short](points, elements)
         bad = elements[~valid][:, first:] - n
         bow = np.linalg.norm(curved - straight, axis=1)[bad]
         # In each element the one that is furthest off its edge: mostly the others can then stay on the surface.
@@ -49,6 +49,38 @@ def quadratic(mesh: Mesh) -> tuple[Mesh, int]:
         curved[rows] = straight[rows]
         points = np.concatenate([mesh.points, curved])
     return replace(mesh, points=points, elements=elements), kept
+
+
+def _onto_edges(mesh: Mesh, a: Ints, b: Ints, curved: Floats) -> None:
+    """Mid-nodes between corners a and b (k,) brought onto the edges of the model that both ends lie on: a free edge
+    lies on one surface only."""
+    near = 1e-9 * (1.0 + float(np.abs(mesh.points).max()))
+    for edge in dict.fromkeys(e for f in mesh.faces for e in f.edges()):
+        if edge.curve.kind == "line":
+            continue
+        on = off_edge(edge, mesh.points) < near
+        rows = np.flatnonzero(on[a] & on[b])
+        at = edge.curve.point(clamped(edge, curved[rows]))
+        bowed = np.linalg.norm(at - curved[rows], axis=1) < 0.5 * np.linalg.norm(
+            mesh.points[a[rows]] - mesh.points[b[rows]], axis=1
+        )
+        curved[rows[bowed]] = at[bowed]
+
+
+def _valid_flat(points: Floats, elements: Ints) -> Bools:
+    """Whether the normal at the corners of the six- or eight-node element stays on its own side."""
+    n = elements.shape[1] // 2
+    x = points[elements]
+    middle = (
+        np.cross(x[:, 1] - x[:, 0], x[:, 2] - x[:, 0]) if n == 3 else np.cross(x[:, 2] - x[:, 0], x[:, 3] - x[:, 1])
+    )
+    ok = np.ones(len(elements), dtype=bool)
+    for k in range(n):
+        after, before = x[:, n + k], x[:, n + (k - 1) % n]
+        ahead = 4.0 * after - 3.0 * x[:, k] - x[:, (k + 1) % n]
+        back = 4.0 * before - 3.0 * x[:, k] - x[:, (k - 1) % n]
+        ok &= (np.cross(ahead, back) * middle).sum(axis=1) > 0.0
+    return ok
 
 
 def _valid_hexes(points: Floats, elements: Ints) -> Bools:
@@ -106,3 +138,7 @@ def _valid(points: Floats, elements: Ints) -> Bools:
         jacobian = np.einsum("eni,nj->eij", x, grad)
         ok &= np.linalg.det(jacobian) > 0.0
     return ok
+
+
+#: Whether elements of second order are right, by their shape.
+_VALID = {"tet": _valid, "hex": _valid_hexes, "tri": _valid_flat, "quad": _valid_flat}

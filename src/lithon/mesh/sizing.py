@@ -172,6 +172,8 @@ def _asked(body: Body, rules: SizeRules) -> _Asked:
     for face in body.faces:
         if not isinstance(face.surface, Plane):
             out.put((face,), *_curved(face, turn, rules))
+    if body.sheet:
+        return out  # it has no walls
     where, wall, own, far, facing = thickness(body)
     thin = np.flatnonzero((wall < rules.size * rules.through) & (facing < _OPPOSED))
     thin = thin[np.argsort(own[thin] * len(body.uses) + far[thin], kind="stable")]

@@ -21,6 +21,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.rounds import ConeBand, Stereographic, TorusChart
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.sizing import SizeField, divide_edge
+from lithon.progress import pulse
 
 #: Circumradius of an equilateral triangle of side one.
 _EQUILATERAL = 1.0 / np.sqrt(3.0)
@@ -360,5 +361,6 @@ def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField) -> SurfaceMesh:
     faces = tuple(dict.fromkeys(part for body in bodies for face in body.faces for part in parts_of(face)))
     mesh = SurfaceMesh(bodies, sizes, faces)
     for face in faces:
+        pulse()
         mesh.mesh_face(face)
     return mesh

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self
@@ -83,8 +83,8 @@ class Bench:
         return list(self.given[name])
 
     def bodies(self, name: str = "bodies") -> list[Body]:
-        """The bodies of a parameter; all where it was left out."""
-        return list(self.given[name]) or list(self.model.bodies)
+        """The bodies of a parameter; all solids where it was left out, or all sheets where there are no others."""
+        return list(self.given[name]) or [b for b in self.model.bodies if not b.sheet] or list(self.model.bodies)
 
     def body(self, name: str = "body") -> Body:
         found: Body = self.given[name][0]
@@ -125,6 +125,8 @@ class Operation:
     at_once: ClassVar[bool] = False
     #: How long (s) a search of it may take at most.
     budget: ClassVar[float] = 60.0
+    #: Whether it works on sheets too; most work on solids.
+    on_sheets: ClassVar[bool] = False
     #: The number that an arrow in the view stands for.
     dragged: ClassVar[str] = ""
     #: As it is known in files and scripts; the table says.
@@ -330,6 +332,11 @@ class Operation:
 
     def check(self, bench: Bench) -> None:
         """Raises Refusal where it cannot begin on this model."""
+        sheets = [] if self.on_sheets else [body for body in bench.model.bodies if body.sheet]
+        for body in sheets:
+            if any(body in owners or not set(body.edges()).isdisjoint(owners) for owners in self._asked(bench)):
+                raise Refusal(f"{body.name} is a sheet, and this works on solids", remedy="choose solids",
+                              entities=body.faces)  # fmt: skip
         if self.unbonded:
             for key, p in self.parameters().items():
                 if not isinstance(p, Things) or p.of not in ("faces", "bodies"):
@@ -342,6 +349,16 @@ class Operation:
                         f"a bonded {'face' if p.of == 'faces' else 'body'} is among what was chosen",
                         remedy=f"{self.unbonded} first and bond afterwards", entities=shared,
                     )  # fmt: skip
+
+    def _asked(self, bench: Bench) -> Iterator[set[Any]]:
+        """Of each parameter that asks for things: the bodies of its faces, its edges, or its bodies."""
+        for key, p in self.parameters().items():
+            if isinstance(p, Things):
+                things = bench.given[key]
+                if p.of == "faces":
+                    yield {body for face in things for body in bench.model.owners(face)}
+                elif p.of in ("edges", "bodies"):
+                    yield set(bench.bodies(key) if p.of == "bodies" else things)
 
     def do(self, bench: Bench) -> Made:
         """Do it. Raises Refusal, saying what, where and what to try."""

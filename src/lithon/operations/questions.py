@@ -27,7 +27,8 @@ inside: "in" STRING
 condition: MEASURE OP NUMBER UNIT?
 AXIS: /[xyz]/
 NOUN: "faces" | "planes" | "cylinders" | "cones" | "spheres" | "tori"
-    | "edges" | "holes" | "fillets" | "chamfers" | "pockets" | "bosses" | "bodies"
+    | "edges" | "holes" | "fillets" | "chamfers" | "pockets" | "windows" | "bosses"
+    | "bodies"
 MEASURE: "diameter" | "radius" | "length" | "area" | "width" | "depth" | "volume" | "x" | "y" | "z"
 OP: "<=" | ">=" | "<" | ">" | "="
 UNIT: /mm[23²³]?/
@@ -67,6 +68,7 @@ _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "chamfers": {"width": lambda f: f.size, "length": lambda f: f.depth},
     "fillets": {"radius": lambda f: f.size, "length": lambda f: f.depth},
     "pockets": {"width": lambda f: f.size, "depth": lambda f: f.depth},
+    "windows": {"width": lambda f: f.size, "depth": lambda f: f.depth},
     "bosses": {"width": lambda f: f.size, "depth": lambda f: f.depth},
     "faces": {"area": face_area, "width": face_width, **_PLACES},
     "planes": {"area": face_area, "width": face_width, **_PLACES},
@@ -77,7 +79,10 @@ _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "edges": {"length": lambda e: e.length, **_PLACES},
     "bodies": {"volume": volume},
 }
-_KINDS = {"holes": "hole", "fillets": "fillet", "chamfers": "chamfer", "pockets": "pocket", "bosses": "boss"}
+_KINDS = {
+    "holes": "hole", "fillets": "fillet", "chamfers": "chamfer", "pockets": "pocket", "windows": "window",
+    "bosses": "boss",
+}  # fmt: skip
 
 
 class NotAQuestion(LithonError):

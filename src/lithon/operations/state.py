@@ -10,7 +10,7 @@ from lithon.mesh.sizing import SizeRules
 from lithon.operations.marks import Marks
 from lithon.operations.references import References
 
-Elements = Literal["tet", "hex", "auto"]
+Elements = Literal["tet", "hex", "auto", "tri", "quad"]
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,7 @@ from lithon.operations.bond.crumbs import Crumbs, PartAll
 from lithon.operations.carve.carve import Carve
 from lithon.operations.carve.references import DropReference, ReferenceAxis, ReferencePlane, ReferencePoint
 from lithon.operations.carve.score import Score
+from lithon.operations.carve.sheets import MidSurface, Slice, TakeAsSheet
 from lithon.operations.carve.symmetry import Halve, Sector
 from lithon.operations.mend.close import Close
 from lithon.operations.mend.cover import Cover
@@ -102,6 +103,9 @@ TABLE: tuple[Row, ...] = (
     Row("drop-reference", DropReference, "Carve", "Drop a reference", "", "datum remove"),
     Row("carve", Carve, "Carve", "Carve", "V", "split cut section divide plane", main=True, likely=0.7),
     Row("score", Score, "Carve", "Score", "", "imprint line part face offset edge split", likely=0.37),
+    Row("slice", Slice, "Carve", "Slice", "", "section plane model region 2d axisymmetric", likely=0.36),
+    Row("mid-surface", MidSurface, "Carve", "Mid-surface", "", "middle shell sheet wall thickness pair", likely=0.34),
+    Row("sheet", TakeAsSheet, "Carve", "Take as a sheet", "", "shell surface open skin", likely=0.3),
     Row("halve", Halve, "Carve", "Halve", "", "mirror symmetry half quarter eighth"),
     Row("sector", Sector, "Carve", "Sector", "", "cyclic symmetry turn segment"),
     Row("bond", Bond, "Bond", "Bond what touches", "B", "imprint share contact conformal", main=True),
@@ -137,4 +141,8 @@ def row_of(operation: Operation | type[Operation]) -> Row:
 def fitting(chosen: Chosen, station: str = "") -> list[Row]:
     """What can be done with what is in hand, the likeliest first; what belongs to the present station is likelier."""
     found = [row for row in TABLE if row.operation.fits(chosen)]
+    if any(b.sheet for b in chosen.of("bodies")) or any(
+        b.sheet and not set(chosen.edges).isdisjoint(b.edges()) for b in chosen.model.bodies
+    ):
+        found = [row for row in found if row.operation.on_sheets]
     return sorted(found, key=lambda row: -(row.likely + (0.25 if row.station == station else 0.0)))

@@ -83,7 +83,7 @@ def report_html(ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tup
 
 
 def _mesh_facts(mesh: Mesh) -> dict[str, Any]:
-    counts, _ = np.histogram(mesh.quality.smallest_dihedral, bins=36, range=(0.0, 72.0))
+    counts, _ = np.histogram(mesh.quality.smallest_angle, bins=36, range=(0.0, 72.0))
     top = max(1, int(counts.max()))
     bars = [
         {"x": round(20 + k * 16.8, 1), "w": 14, "h": round(150 * c / top, 1), "y": round(155 - 150 * c / top, 1)}
@@ -94,7 +94,7 @@ def _mesh_facts(mesh: Mesh) -> dict[str, Any]:
         "nodes": len(mesh.points),
         "count": len(mesh.elements),
         "ratio": mesh.volume_ratio,
-        "smallest": float(mesh.quality.smallest_dihedral.min()),
+        "smallest": float(mesh.quality.smallest_angle.min()),
         "jacobian": float(mesh.quality.scaled_jacobian.min()),
         "conformal": mesh.conformal(),
         "bars": bars,

@@ -90,10 +90,10 @@ class _Packer(pickle.Pickler):
         if isinstance(obj, _PARTS) and (origin := origin_of(obj)) is not None:
             return _nth, (origin[0], number_of(*origin))
         if kind is Body and isinstance(obj.uses, Copy):
-            return _placed, (obj.uses, obj.name, obj.path, obj.colour, obj.uid)
+            return _placed, (obj.uses, *_told(obj))
         if kind is Body:
             return _body, (tuple([u.face for u in obj.uses]), bytes([u.forward for u in obj.uses]),
-                           obj.name, obj.path, obj.colour, obj.uid)  # fmt: skip
+                           *_told(obj))  # fmt: skip
         if kind is Face:
             run = [c for loop in obj.loops for c in loop]
             walks = tuple([c.edge for c in run]), bytes([c.forward for c in run]), tuple([len(x) for x in obj.loops])
@@ -139,17 +139,22 @@ def _nth(copy: Copy, number: int) -> Vertex | Edge | Face:
     return copy.nth(number)
 
 
-def _placed(uses: Copy, name: str, path: tuple[str, ...], colour: Any, uid: int) -> Body:
-    return Body(uses, name, path, colour, uid)
+def _told(body: Body) -> tuple[Any, ...]:
+    """What is said of a body besides its faces, in the order of its fields."""
+    return body.name, body.path, body.colour, body.uid, body.sheet, body.thickness
+
+
+def _placed(uses: Copy, *told: Any) -> Body:
+    return Body(uses, *told)
 
 
 # A face with a thousand holes and a body of a thousand faces are mostly what the other side knows: their coedges and
 # uses go as rows of edges and faces, each with a bit for its sense.
 
 
-def _body(faces: tuple[Face, ...], forward: bytes, name: str, path: tuple[str, ...], colour: Any, uid: int) -> Body:
+def _body(faces: tuple[Face, ...], forward: bytes, *told: Any) -> Body:
     uses = tuple([use_of(face, bool(way)) for face, way in zip(faces, forward, strict=True)])
-    return Body(uses, name, path, colour, uid)
+    return Body(uses, *told)
 
 
 def _face(

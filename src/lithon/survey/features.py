@@ -1,4 +1,4 @@
-"""Features told from the graph of faces: holes, fillets, chamfers, pockets, bosses.
+"""Features told from the graph of faces: holes, fillets, chamfers, pockets, windows, bosses.
 
 After Joshi & Chang (1988): faces are nodes, edges carry convex, concave or smooth. A fillet is a round
 strip that runs smoothly into both neighbours; strips that go on in each other, and the corners
@@ -28,13 +28,13 @@ from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.tolerance import SMOOTH
 from lithon.remembered import Remembered
 
-Kind = Literal["hole", "fillet", "chamfer", "pocket", "boss"]
+Kind = Literal["hole", "fillet", "chamfer", "pocket", "window", "boss"]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Feature:
     """A group of faces with a meaning. size: diameter of a hole, radius of a fillet, width of a chamfer, smallest
-    width of a pocket or boss; depth: how deep, high or long. mm."""
+    width of a pocket, window or boss; depth: how deep, high or long. mm."""
 
     kind: Kind
     body: Body
@@ -53,6 +53,8 @@ class Feature:
             return f"{'outer' if self.convex else 'inner'} fillet, radius {self.size:.4g} mm, {self.depth:.4g} mm long"
         if self.kind == "chamfer":
             return f"chamfer, {self.size:.4g} mm wide, {self.depth:.4g} mm long"
+        if self.kind == "window":
+            return f"window, {self.size:.4g} mm wide, through {self.depth:.4g} mm"
         deep = "deep" if self.kind == "pocket" else "high"
         return f"{self.kind}, {self.size:.4g} mm wide, {self.depth:.4g} mm {deep}"
 
@@ -339,23 +341,26 @@ def _chamfer(adj: Adjacency, use: FaceUse) -> Feature | None:
     return None
 
 
-# ---- pockets and bosses
+# ---- pockets, windows and bosses
 
 
 def _islands(adj: Adjacency, taken: set[Face]) -> list[Feature]:
-    """What an inner loop of a plane face encloses: a pocket where the rim is convex, a boss where not."""
-    out = []
+    """What an inner loop of a plane face encloses: a pocket where the rim is convex, a boss where not; a window where
+    its walls lead to another face's inner loop."""
+    out: list[Feature] = []
+    through: set[Face] = set()
     for use in adj.body.uses:
         face = use.face
         if not isinstance(face.surface, Plane) or len(face.loops) < 2:
             continue
         for loop in face.loops:
-            if adj.across(face, loop[0].edge) in taken:
+            if adj.across(face, loop[0].edge) in taken or adj.across(face, loop[0].edge) in through:
                 continue
             way = "island ahead" if loop[0].forward else "island back"
             found = as_before(adj, way, loop[0].edge, partial(_within, adj, face, loop), _faces_of)
             if found is not None and len(found.faces) < len(adj.body.uses) - 1:
                 out.append(replace(found, body=adj.body))
+                through |= set(found.faces) if found.kind == "window" else set()
     return out
 
 
@@ -366,7 +371,24 @@ def _within(adj: Adjacency, face: Face, loop: Loop) -> Feature | None:
     if float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()) > 0.0:
         return None
     inside = _enclosed(adj, face, loop)
-    return _island(adj, face, loop, inside) if inside is not None else None
+    return _island(adj, face, loop, inside) if inside is not None else _window(adj, face, loop)
+
+
+def _window(adj: Adjacency, face: Face, loop: Loop) -> Feature | None:
+    """A loop whose walls all end at one inner loop of another face, both rims convex."""
+    walls = dict.fromkeys(adj.across(face, c.edge) for c in loop)
+    rim = {c.edge for c in loop}
+    far = [(e, other) for w in walls for e in w.edges() if e not in rim and (other := adj.across(w, e)) not in walls]
+    if not far or face in walls or any(other is not far[0][1] for _, other in far):
+        return None
+    other, ends = far[0][1], {e for e, _ in far}
+    back = adj.loop_of[(other, far[0][0])]
+    if other is face or len(other.loops) < 2 or {c.edge for c in back} != ends:
+        return None
+    if any(adj.turn(e) != "convex" for e in (*rim, *ends)):
+        return None
+    found = _island(adj, face, loop, list(walls))
+    return replace(found, kind="window", through=True, convex=False)
 
 
 def _enclosed(adj: Adjacency, face: Face, loop: Loop) -> list[Face] | None:

@@ -64,7 +64,12 @@ def _carried(found: list[Finding], body: Body, copy: Copy) -> list[Finding]:
 def body_findings(body: Body, size: float, tolerance: float, thorough: bool = True) -> list[Finding]:
     """What is found in one body by itself."""
     if not thorough:
-        return _short_edges(body, size, set()) + opening_cards(body)
+        return _short_edges(body, size, set()) + ([] if body.sheet else opening_cards(body))
+    if body.sheet:
+        drawn = body_is_drawn(body)
+        out = skin_cards(body, flaws(body, tolerance))
+        out += disguise_cards(body, tolerance) if drawn else []
+        return out + _short_edges(body, size, set()) + (_narrow_faces(body, size, set()) if drawn else [])
     out = _unsound(body, tolerance)
     if not body_is_drawn(body):
         return out

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from lithon.arrays import Floats
 from lithon.brep.analysis.twins import twins
 from lithon.brep.copies import root_of
-from lithon.brep.measures import known_moments, volume
+from lithon.brep.measures import area, known_moments, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Face, Model
 from lithon.mesh.hexahedra import verdict
 from lithon.survey.features import Feature, features
+from lithon.words import many
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,13 +35,21 @@ class Standings:
     moments: dict[Face, Floats]
 
 
+def _thick(body: Body) -> str:
+    return f", {body.thickness:g} mm thick" if body.thickness is not None else ""
+
+
 def standings(model: Model) -> Standings:
     groups = twins(model)
     of = {}
     for group in groups:
         # Twins differ in where they are; an axis along which one can be swept goes with it.
         root = root_of(group[0])
-        first = Standing(*verdict(root), volume(root) if closed(root) else None)
+        first = (
+            Standing("sheet", f"{many(len(root.uses), 'face')}, {area(root):.4g} mm²{_thick(root)}", None)
+            if root.sheet
+            else Standing(*verdict(root), volume(root) if closed(root) else None)
+        )
         of.update(dict.fromkeys(group, first))
     roots = dict.fromkeys(root_of(body) for body in model.bodies)
     moments = known_moments(dict.fromkeys(face for root in roots for face in root.faces))

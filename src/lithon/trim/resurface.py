@@ -115,6 +115,10 @@ class _Resurfacer:
         pulse()
         start, end = (None if v is None else self.vertices.get(v, v) for v in (edge.start, edge.end))
         points = np.stack([edge.at(s) for s in _SHARES])
+        if start is not None and end is not None and edge.start is not None and edge.end is not None:
+            # Between its ends it goes along with them: moved by more than a radius, an arc's old middle lies across.
+            share = np.asarray(_SHARES)[:, None]
+            points = points + (1.0 - share) * (start.point - edge.start.point) + share * (end.point - edge.end.point)
         if not touched:  # it only runs on to new corners, or back
             return self._between(edge, edge.curve, start, end, points)
         (one, _), (two, _) = self.adj.uses[edge]
@@ -159,9 +163,7 @@ class _Resurfacer:
     def _face(self, old: Face, made: Face) -> Face:
         """The face on its new surface, looking the way it did."""
         surface = self.new[old]
-        edge = next(old.edges())
-        here = edge.at(0.5)[None]
-        there, _ = onto_all([surface], here)
+        here, there = next(old.edges()).at(0.5)[None], next(made.edges()).at(0.5)[None]
         before, after = old.surface.normal(here)[0], surface.normal(there)[0]
         same = float(before @ after) > 0.0
         return Face(surface, made.loops, old.along == same, old.label)

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
 from lithon.brep.topology import rough_box
+from lithon.carve.sheets import split_sheets
 from lithon.carve.split import split
+from lithon.errors import Refusal
 from lithon.geometry.meet import midway
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.operations.choices import Choice
@@ -17,12 +21,24 @@ from lithon.operations.places import Cut
 class Carve(Operation):
     """Cut bodies at a plane, or at the surface of a face, extended."""
 
+    on_sheets = True
+
     cut: Cut = param(CutAt(title="cut at", help="z = 3, midway between two faces, offset from one, through points"))
     bodies: Choice = param(some_bodies())
 
     def do(self, bench: Bench) -> Made:
         surface = bench.surface()
-        return Made(split(bench.model, bench.bodies(), surface, bench.progress), f"carve {_at(surface)}")
+        chosen = list(bench.given["bodies"]) or list(bench.model.bodies)
+        sheets, solids = [b for b in chosen if b.sheet], [b for b in chosen if not b.sheet]
+        out, missed = bench.model, None
+        for some, way in ((sheets, split_sheets), (solids, partial(split, progress=bench.progress))):
+            try:
+                out = way(out, some, surface) if some else out
+            except Refusal as refusal:  # it need not pass through both kinds
+                missed = refusal
+        if out is bench.model and missed is not None:
+            raise missed
+        return Made(out, f"carve {_at(surface)}")
 
     @classmethod
     def of(cls, chosen: Chosen) -> Carve | None:

@@ -17,6 +17,8 @@ from lithon.words import many
 class Score(Operation):
     """Part faces where a plane, a cylinder about an axis or edge, or a face's surface passes; the solid stays one."""
 
+    on_sheets = True
+
     cut: Cut = param(CutAt(title="where", help="z = 3; radius 5 about an edge: offset from it"))
     faces: Choice = param(Things(title="faces", help="left out: all that it passes", of="faces", optional=True))
 

@@ -44,6 +44,8 @@ def _loose(model: Model, face: Face) -> bool:
 class DropBodies(Operation):
     """Drop whole bodies."""
 
+    on_sheets = True
+
     bodies: Choice = param(bodies(help="what goes"))
 
     gate = "own"

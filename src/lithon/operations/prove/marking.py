@@ -15,6 +15,8 @@ from lithon.words import many
 class NameFaces(Operation):
     """Give faces a name, under which they arrive in the mesh as a set."""
 
+    on_sheets = True
+
     faces: Choice = param(faces())
     label: str = param(Words(title="name", help="such as: load"))
 
@@ -27,6 +29,7 @@ class NameFaces(Operation):
 
 
 class _Said(Operation):
+    on_sheets = True
     gate = "unchanged"
 
     def _put(self, bench: Bench, sort: Sort, things: Sequence[Entity], value: float, words: str) -> Made:

@@ -15,7 +15,9 @@ from lithon.operations.state import Elements
 class MakeMesh(Operation):
     """Mesh all bodies: tetrahedra, hexahedra by sweeping, or hexahedra where that goes."""
 
-    elements: str = param(OneOf(title="elements", options=("tet", "hex", "auto"), default="tet"))
+    on_sheets = True
+
+    elements: str = param(OneOf(title="elements", options=("tet", "hex", "auto", "tri", "quad"), default="tet"))
     order: str = param(OneOf(title="order", options=("1", "2"), default="1", optional=True))
 
     gate = "unchanged"
@@ -41,4 +43,6 @@ class MakeMesh(Operation):
         return f"{_WORDS[self.elements]}{', second order' if self.order == '2' else ''}"
 
 
-_WORDS = {"tet": "tetrahedra", "hex": "hexahedra", "auto": "hexahedra or tetrahedra"}
+_WORDS = {
+    "tet": "tetrahedra", "hex": "hexahedra", "auto": "hexahedra or tetrahedra", "tri": "triangles", "quad": "quads",
+}  # fmt: skip

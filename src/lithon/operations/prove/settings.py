@@ -11,6 +11,7 @@ from lithon.operations.parameters import Count, Number, length
 
 
 class _Setting(Operation):
+    on_sheets = True
     gate = "unchanged"
 
     def _set(self, bench: Bench, words: str, **values: Any) -> Made:

@@ -10,6 +10,8 @@ from lithon.operations.parameters import Words, faces
 class Keep(Operation):
     """Hold faces: they are not to be touched, and cards about them are put away."""
 
+    on_sheets = True
+
     faces: Choice = param(faces(help="what stays"))
     reason: str = param(
         Words(title="reason", help="why, for whoever reads it later", empty=True, optional=True, default="")

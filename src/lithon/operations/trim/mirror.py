@@ -17,6 +17,8 @@ from lithon.operations.places import Cut
 class Mirror(Operation):
     """Make the mirror images of bodies in a plane."""
 
+    on_sheets = True
+
     bodies: Choice = param(bodies(help="what is mirrored"))
     plane: Cut = param(CutAt(title="plane", help="such as: x = 0", plane=True))
     beside: bool = param(Flag(title="beside it", help="the body itself stays too", default=True))

@@ -41,6 +41,8 @@ def _what(chosen: list[Body]) -> str:
 class Move(Operation):
     """Move bodies along a direction, or from one point to another."""
 
+    on_sheets = True
+
     bodies: Choice = param(bodies(help="what is moved"))
     by: float | None = param(length("by", "how far along the way", optional=True))
     way: Axis | None = param(About(title="way", help="the direction", optional=True))
@@ -81,6 +83,8 @@ class Move(Operation):
 
 class Turn(Operation):
     """Turn bodies about an axis, or place copies around it."""
+
+    on_sheets = True
 
     bodies: Choice = param(bodies(help="what is turned"))
     about: Axis = param(About(title="about", help="the axis"))
