@@ -115,6 +115,20 @@ def three() -> Model:
     )
 
 
+def rounds(model: Model) -> list[Face]:
+    """The plate's sides, plane and round."""
+    return [f for f in body(model, "plate").faces if len(f.loops) == 1]
+
+
+def draped(faces: int) -> Callable[[Model, Outcome], None]:
+    def holds(before: Model, out: Outcome) -> None:
+        same(before, out)
+        worn = out.state.marks.all("drape")
+        assert len(worn) == faces and set(worn.values()) == {"drape 1"}
+
+    return holds
+
+
 def opened() -> Model:
     """A foot without its top."""
     foot, post, _ = stack().bodies
@@ -490,6 +504,11 @@ EXAMPLES: tuple[Example, ...] = (
     Example("divide", plate, lambda m, p: do.divide(straight(m), 5),
             lambda before, out: same(before, out) or assert_divided(out, 5), 14),
     Example("element-size", plate, lambda m, p: do.element_size(2.5), _set("size", 2.5), 14),
+    Example("ignore-below", plate, lambda m, p: do.ignore_below(0.3), _set("ignore", 0.3), 14,
+            [lambda m, p: do.ignore_below(4.0)]),
+    Example("drape", plate, lambda m, p: do.drape(rounds(m)), draped(8), 14,
+            [lambda m, p: do.drape(hole(m, 4.0) + hole(m, 6.0)), lambda m, p: do.drape(off=True)]),
+    Example("drape", plate, lambda m, p: do.drape(strength=0.1), draped(8), 14, tag="by strength"),
     Example("growth", plate, lambda m, p: do.growth(0.2), _set("growth", 0.2), 14),
     Example("face-budget", plate, lambda m, p: do.face_budget(12), _set("budget", 12), 14),
     Example("mesh", stack, lambda m, p: do.mesh("hex"), _meshed, 18),

@@ -517,6 +517,24 @@ class element_size(Operation):  # noqa: N801
         size: float | str,
     ) -> None: ...
 
+class ignore_below(Operation):  # noqa: N801
+    """Set a size below which the mesh follows no face, edge or corner. Nothing is done to the solid."""
+
+    def __init__(
+        self,
+        size: float | str,
+    ) -> None: ...
+
+class drape(Operation):  # noqa: N801
+    """Mesh faces as one: their inner edges are not followed. Names, holds and shared borders keep their outlines."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice | None = ...,
+        strength: float | str | None = ...,
+        off: bool = ...,
+    ) -> None: ...
+
 class growth(Operation):  # noqa: N801
     """Set how much longer an element may be than its neighbour."""
 

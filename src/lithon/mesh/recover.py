@@ -17,10 +17,13 @@ from lithon.brep.charts import parts_of
 from lithon.brep.topology import Edge, Face
 from lithon.errors import spot
 from lithon.mesh.delaunay import FACE, Tetrahedra
+from lithon.mesh.skin import Skin
 from lithon.mesh.surface import SurfaceMesh
 from lithon.progress import Progress
 
 _ROUNDS = 40
+#: How many rounds may bring nothing.
+_PATIENCE = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,11 +69,15 @@ def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[
         for edge in dict.fromkeys(face.edges()):
             face_of_edge[edge].append(face)
     missing = np.zeros(0, dtype=np.int64)
+    fewest = (len(surface.triangles()[0]) + 1, 0)
     for turn in range(_ROUNDS):
         progress.tell(0.1 + 0.15 * turn / _ROUNDS, "recovering the boundary")
         missing = _missing(surface, space)
         if not len(missing):
             return space, []
+        fewest = min(fewest, (len(missing), turn))
+        if isinstance(surface, Skin) and turn - fewest[1] > _PATIENCE:
+            break  # it only gets worse: what is draped there can be followed instead
         before = len(surface.nodes)
         _add_nodes(surface, space, missing, face_of_edge)
         if len(surface.nodes) == before:
@@ -128,8 +135,7 @@ def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, hav
         return False
     for k, row in changed.items():
         triangles[k] = row
-    for j, face in enumerate(surface.faces):
-        surface.by_face[face] = triangles[of == j]
+    surface.set_triangles(triangles, of)
     return True
 
 
@@ -144,6 +150,9 @@ def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_e
     """A node on every model edge's stretch that is not there; else inside the faces that lack something."""
     n = space.points
     have = np.sort(pair_keys(tet_edges(space.tet[space.live]), n))
+    if isinstance(surface, Skin):
+        _halve_sides(surface, missing, have, n)
+        return
     dirty: dict[Face, None] = {}
     for edge, ids in list(surface.edge_nodes.items()):
         pairs = np.stack([ids, np.roll(ids, -1)], axis=1)
@@ -181,6 +190,21 @@ def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_e
                 dirty[face] = None
     for face in dirty:
         surface.remesh_face(face)
+
+
+def _halve_sides(surface: Skin, missing: Ints, have: Ints, n: int) -> None:
+    """As `_add_nodes`, where triangles are tied to no chart."""
+    sides = np.array(list(surface.segments), dtype=np.int64).reshape(-1, 2)
+    lost = sides[~_among(pair_keys(sides + 8, n), have)].tolist()
+    triangles, _ = surface.triangles()
+    points, taken = surface.points(), set[int]()
+    for corners in triangles[missing].tolist() if not lost else ():
+        if taken & set(corners):
+            continue
+        taken |= set(corners)
+        pairs = [(corners[i], corners[(i + 1) % 3]) for i in range(3)]
+        lost.append(max(pairs, key=lambda s: float(np.linalg.norm(points[s[0]] - points[s[1]]))))
+    surface.halve([(a, b) for a, b in lost])
 
 
 def _segments(surface: SurfaceMesh, n: int) -> dict[tuple[int, int], Edge]:

@@ -44,6 +44,12 @@ class SizeRules:
     local: tuple[tuple[Face | Edge | Body, float], ...] = ()
     #: How many elements there are along edges.
     divisions: tuple[tuple[Edge, int], ...] = ()
+    #: What is smaller (mm) is not followed; below the smallest element.
+    ignore: float | None = None
+    #: Faces that are draped by hand, with a word that those have in common that are meshed as one.
+    drapes: tuple[tuple[Face, str], ...] = ()
+    #: Faces whose outlines stay whatever is draped.
+    kept: tuple[Face, ...] = ()
 
 
 #: Two sides make a wall when their outward normals are this opposed; a blunter corner is none.
@@ -157,9 +163,14 @@ def _spots(entity: Face | Edge | Body, size: float) -> Floats:
 
 def _asked(body: Body, rules: SizeRules) -> _Asked:
     """What asks for sizes in a body. An edge of two bodies asks twice for the same."""
+    from lithon.mesh.drapes import asks_nothing  # it builds on the rules
+
     out = _Asked()
+    flat, ignored = asks_nothing(rules, body)
     turn = 2.0 * np.pi / rules.around
     for edge in body.edges():
+        if edge in ignored:
+            continue
         p = edge_points(edge)[1]
         if isinstance(edge.curve, Ellipse):
             out.put((edge,), p, turn * edge.curve.minor**2 / edge.curve.major)
@@ -170,12 +181,12 @@ def _asked(body: Body, rules: SizeRules) -> _Asked:
         if not edge.ring and length < rules.size:
             out.put((edge,), edge.at(0.5)[None], max(length, rules.smallest * rules.size))
     for face in body.faces:
-        if not isinstance(face.surface, Plane):
+        if not isinstance(face.surface, Plane) and face not in flat:
             out.put((face,), *_curved(face, turn, rules))
     if body.sheet:
         return out  # it has no walls
     where, wall, own, far, facing = thickness(body)
-    thin = np.flatnonzero((wall < rules.size * rules.through) & (facing < _OPPOSED))
+    thin = np.flatnonzero((wall < rules.size * rules.through) & (facing < _OPPOSED) & (wall > (rules.ignore or 0.0)))
     thin = thin[np.argsort(own[thin] * len(body.uses) + far[thin], kind="stable")]
     breaks = np.flatnonzero(np.diff(own[thin] * len(body.uses) + far[thin])) + 1
     for rows in np.split(thin, breaks) if len(thin) else ():

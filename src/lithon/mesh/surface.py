@@ -190,6 +190,11 @@ class SurfaceMesh:
         parts = [self.by_face[f] for f in self.faces]
         return np.concatenate(parts), np.repeat(np.arange(len(parts)), [len(p) for p in parts])
 
+    def set_triangles(self, triangles: Ints, of: Ints) -> None:
+        """Other triangles over the same nodes, as `triangles` gives them."""
+        for j, face in enumerate(self.faces):
+            self.by_face[face] = triangles[of == j]
+
 
 def _healed(face: Face, triangles: Ints, chain: list[int], points: Floats) -> Ints:
     """Make a face Delaunay across the cut that opened it: swaps spread from the cut's sides (Lawson

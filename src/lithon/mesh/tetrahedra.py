@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import parts_of
-from lithon.brep.topology import Model
+from lithon.brep.topology import Face, Model
 from lithon.errors import Refusal
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -15,12 +17,15 @@ from lithon.mesh.fill import fill
 from lithon.mesh.improve import Cells, improve
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality
-from lithon.mesh.recover import recover, wall_off
+from lithon.mesh.recover import Failure, recover, wall_off
 from lithon.mesh.sizing import SizeRules, size_field
+from lithon.mesh.skin import remade
 from lithon.mesh.slide import FIXED, FREE, ON_CONE, ON_CYLINDER, ON_PLANE, ON_SPHERE, ON_TORUS
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.progress import SILENT, Progress
 
+#: How often what cannot be draped is followed instead.
+_TRIES = 4
 _APART = "bond the bodies that touch first; bodies that overlap cannot be meshed together"
 
 
@@ -31,12 +36,7 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
     """
     if not np.isfinite(rules.size) or rules.size <= 0.0:
         raise Refusal("the element size must be a positive length")
-    progress.tell(0.0, "dividing edges and faces")
-    sizes = size_field(model.bodies, rules)
-    surface = surface_mesh(model.bodies, sizes)
-    progress.tell(0.1, "recovering the boundary")
-    space, failures = recover(surface, progress)
-    failures = failures or wall_off(surface, space)
+    surface, space, failures = _walled(model, rules, progress)
     if failures:
         raise Refusal(
             f"the volume could not be meshed: {failures[0].what}",
@@ -45,10 +45,36 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
             entities=tuple(f.face for f in failures if f.face is not None),
         )
     triangles, of = surface.triangles()
-    fill(space, surface.points(), triangles, sizes, progress)
+    fill(space, surface.points(), triangles, surface.sizes, progress)
     cells = improve(_cells(surface, space, of), progress)
     progress.tell(0.98, "measuring")
     return _mesh(model, surface, cells)
+
+
+def _walled(model: Model, rules: SizeRules, progress: Progress) -> tuple[SurfaceMesh, Tetrahedra, list[Failure]]:
+    """The surface and the tetrahedra that hold it. What is draped and cannot be recovered is followed instead; in the
+    end all is, small as it may be."""
+    plain = _plain(model, rules, progress)
+    avoid: set[Face] = set()
+    for turn in range(_TRIES):
+        surface = remade(plain, avoid)
+        progress.tell(0.1, "recovering the boundary")
+        space, failures = recover(surface, progress)
+        failures = failures or wall_off(surface, space)
+        draped = rules.ignore or rules.drapes
+        if not failures or not draped:
+            break
+        fresh = {f.face for f in failures if f.face is not None} - avoid
+        avoid |= fresh
+        if not fresh or surface is plain or turn == _TRIES - 2:
+            rules = replace(rules, ignore=None, drapes=())
+            plain = _plain(model, rules, progress)
+    return surface, space, failures
+
+
+def _plain(model: Model, rules: SizeRules, progress: Progress) -> SurfaceMesh:
+    progress.tell(0.0, "dividing edges and faces")
+    return surface_mesh(model.bodies, size_field(model.bodies, rules))
 
 
 def _cells(surface: SurfaceMesh, space: Tetrahedra, of: Ints) -> Cells:

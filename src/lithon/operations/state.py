@@ -43,4 +43,9 @@ class State:
         """What the mesher goes by."""
         local = tuple((x, s) for x, s in self.marks.all("size").items() if isinstance(x, Face | Edge | Body))
         divisions = tuple((x, n) for x, n in self.marks.all("divisions").items() if isinstance(x, Edge))
-        return SizeRules(self.settings.size, self.settings.growth, local=local, divisions=divisions)
+        drapes = tuple((x, str(w)) for x, w in self.marks.all("drape").items() if isinstance(x, Face))
+        kept = tuple(x for x in self.marks.all("hold") if isinstance(x, Face))
+        return SizeRules(
+            self.settings.size, self.settings.growth, local=local, divisions=divisions, ignore=self.settings.ignore,
+            drapes=drapes, kept=kept,
+        )  # fmt: skip

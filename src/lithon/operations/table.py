@@ -26,6 +26,7 @@ from lithon.operations.mend.sew import Sew
 from lithon.operations.mend.solid import SolidFromTriangles
 from lithon.operations.mend.triangles import CleanTriangles
 from lithon.operations.operation import Chosen, Operation
+from lithon.operations.prove.drapes import Drape, IgnoreBelow
 from lithon.operations.prove.marking import Divide, NameFaces, SizeInBodies, SizeOnEdges, SizeOnFaces
 from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.prove.settings import ElementSize, FaceBudget, Growth
@@ -118,6 +119,8 @@ TABLE: tuple[Row, ...] = (
     Row("size-in-bodies", SizeInBodies, "Prove", "Elements in bodies", "", "local size seed", likely=0.25),
     Row("divide", Divide, "Prove", "Divisions along edges", "", "number count seeds", likely=0.55),
     Row("element-size", ElementSize, "Prove", "Element size", "", "setting mesh size"),
+    Row("ignore-below", IgnoreBelow, "Prove", "Ignore below", "", "setting small features tiny threshold"),
+    Row("drape", Drape, "Prove", "Drape", "", "merge faces virtual composite ignore edges", likely=0.33),
     Row("growth", Growth, "Prove", "Growth", "", "setting rate gradation"),
     Row("face-budget", FaceBudget, "Prove", "Face budget", "", "setting limit count"),
     Row("mesh", MakeMesh, "Prove", "Mesh", "M", "tetrahedra hexahedra elements", main=True),

@@ -174,6 +174,14 @@ def _pierces(p: Floats, a: int, b: int, t0: int, t1: int, t2: int, out: Floats) 
     return True
 
 
+def cutting_pairs(points: Floats, triangles: Ints) -> Ints:
+    """Pairs (k,2) of rows of triangles that pass through each other; such as share a side do not."""
+    pairs = BoxTree.of(points, triangles).own_pairs(np.arange(len(triangles)))
+    a, b = triangles[pairs[:, 0]], triangles[pairs[:, 1]]
+    pairs = pairs[(a[:, :, None] == b[:, None, :]).sum(axis=(1, 2)) < 2]
+    return pairs[_cuts(points, triangles, pairs)[0]]
+
+
 @njit(cache=True)
 def _cuts(points: Floats, triangles: Ints, pairs: Ints) -> tuple[Ints, Floats]:
     """Rows of the pairs of triangles that cut each other and, for every pair, where (n,3)."""

@@ -37,6 +37,10 @@ class _Said(Operation):
         if sort == "size" and value > largest:
             raise Refusal(f"elements are {largest:g} mm everywhere else: a size of its own is smaller",
                           remedy=f"{largest:g} mm or less, or larger elements first")  # fmt: skip
+        ignored = bench.state.settings.ignore
+        if sort == "size" and ignored is not None and value <= ignored:
+            raise Refusal(f"features below {ignored:g} mm are ignored, which is not below elements of {value:g} mm",
+                          remedy=f"more than {ignored:g} mm, or a smaller ignore size first")  # fmt: skip
         return Made(bench.model, words, marks=bench.state.marks.put(sort, things, value))
 
 

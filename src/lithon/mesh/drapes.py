@@ -1,0 +1,130 @@
+"""What a mesh does not follow: faces draped by hand, and whatever is smaller than the ignore size.
+
+A drape is a set of faces that are meshed as one: the edges between them are no edges of the mesh. Below the ignore
+size a narrow face is draped together with the neighbour that it turns into least, and with the one beyond where the two
+look the same way in the end, as over a step; short edges are drawn together to a point. Faces of different names, held
+faces and the borders of what bodies share are never draped over.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from lithon.brep.analysis.adjacency import Adjacency, adjacency
+from lithon.brep.measures import face_width
+from lithon.brep.topology import Body, Edge, Face
+from lithon.mesh.sizing import SizeRules
+
+#: A face between two others is draped together with both where they look the same way within this (radians).
+_SAME_WAY = np.radians(40.0)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Ignored:
+    """small: faces narrower than the ignore size; soft: edges that the mesh does not follow; tiny: edges that are drawn
+    together; groups: faces meshed as one, each a set."""
+
+    small: frozenset[Face]
+    soft: frozenset[Edge]
+    tiny: frozenset[Edge]
+    groups: tuple[frozenset[Face], ...]
+
+    def __bool__(self) -> bool:
+        return bool(self.soft or self.tiny)
+
+    def without(self, faces: Collection[Face]) -> Ignored:
+        """The same but around some faces, where all is followed."""
+        if not faces:
+            return self
+        stay = {f for group in self.groups if not group.isdisjoint(faces) for f in group} | set(faces)
+        bound = {e for f in stay for e in f.edges()}
+        groups = tuple(g for g in self.groups if g.isdisjoint(stay))
+        return Ignored(self.small - stay, self.soft - bound, self.tiny - bound, groups)
+
+
+def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
+    """What the rules say is not followed in bodies meshed together."""
+    owners: dict[Face, list[Body]] = defaultdict(list)
+    for body in bodies:
+        for face in dict.fromkeys(body.faces):
+            owners[face].append(body)
+    kept = set(rules.kept)
+    words = dict(rules.drapes)
+    limit = rules.ignore or 0.0
+    soft: set[Edge] = set()
+    tiny: set[Edge] = set()
+    small: set[Face] = set()
+
+    def may(f: Face, g: Face) -> bool:
+        same = f.label == g.label and owners[f] == owners[g] and not kept & {f, g}
+        return same and f is not g
+
+    for body in bodies if words or limit else ():
+        adj = adjacency(body)
+        pairs = {e: (uses[0][0].face, uses[1][0].face) for e, uses in adj.uses.items() if len(uses) == 2}
+        for edge, (f, g) in pairs.items():
+            if may(f, g) and words.get(f) is not None and words.get(f) == words.get(g):
+                soft.add(edge)
+        if not limit:
+            continue
+        for face in dict.fromkeys(body.faces):
+            if face_width(face) < limit and face.loops:
+                small.add(face)
+                soft |= _over(adj, face, limit, may)
+        tiny |= {edge for edge in adj.uses if edge.length < limit and not edge.ring}
+    if len(bodies) > 1:  # an edge where a third body, or a shared face, ends is followed
+        met: dict[Edge, set[Face]] = defaultdict(set)
+        for body in bodies:
+            for face in body.faces:
+                for edge in face.edges():
+                    met[edge].add(face)
+        soft = {e for e in soft if len(met[e]) == 2}
+    return Ignored(frozenset(small), frozenset(soft), frozenset(tiny - soft), _groups(soft, bodies))
+
+
+def _over(adj: Adjacency, face: Face, limit: float, may) -> set[Edge]:  # type: ignore[no-untyped-def]
+    """The edges of a narrow face that are given up: those to the neighbour that it turns into least, and to the one
+    beyond where that looks the same way."""
+    across: dict[Face, list[Edge]] = defaultdict(list)
+    for edge in dict.fromkeys(face.edges()):
+        if len(adj.uses[edge]) == 2:
+            across[adj.across(face, edge)].append(edge)
+    long = {f: edges for f, edges in across.items() if may(face, f) and sum(e.length for e in edges) >= limit}
+    if not long:
+        return set()
+    turn = {f: float(np.mean([adj.angle(e) for e in edges])) for f, edges in long.items()}
+    first = min(turn, key=lambda f: abs(turn[f]))
+    out = set(long[first])
+    for other in turn:
+        if other is not first and may(first, other) and abs(turn[first] + turn[other]) < _SAME_WAY:
+            out |= set(long[other])
+    return out
+
+
+def _groups(soft: set[Edge], bodies: Sequence[Body]) -> tuple[frozenset[Face], ...]:
+    """The faces that soft edges join."""
+    sets: scipy.cluster.hierarchy.DisjointSet = scipy.cluster.hierarchy.DisjointSet()
+    at: dict[Edge, Face] = {}
+    for body in bodies:
+        for face in body.faces:
+            for edge in face.edges():
+                if edge not in soft:
+                    continue
+                sets.add(face)
+                if edge in at and at[edge] is not face:
+                    sets.merge(at[edge], face)
+                at.setdefault(edge, face)
+    return tuple(frozenset(s) for s in sets.subsets() if len(s) > 1)
+
+
+def asks_nothing(rules: SizeRules, body: Body) -> tuple[set[Face], set[Edge]]:
+    """The faces and edges of a body that ask for no size, since the mesh does not follow them."""
+    if not (rules.ignore or rules.drapes):
+        return set(), set()
+    found = ignored((body,), rules)
+    return set(found.small), set(found.soft | found.tiny)

@@ -1,0 +1,124 @@
+"""What the mesh does not follow: a size below which all is ignored, and faces draped as one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.topology import Body, Edge, Face
+from lithon.errors import Refusal
+from lithon.mesh.drapes import ignored
+from lithon.operations.choices import Choice
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
+from lithon.operations.parameters import Flag, Number, Things, length
+from lithon.operations.state import State
+from lithon.words import many
+
+
+def smallest_element(state: State) -> float:
+    """The smallest size that is asked for (mm): everywhere, or of its own somewhere."""
+    return min([state.settings.size, *map(float, state.marks.all("size").values())])
+
+
+class IgnoreBelow(Operation):
+    """Set a size below which the mesh follows no face, edge or corner. Nothing is done to the solid."""
+
+    size: float = param(length("size", "below which is ignored; 0 follows everything", least=0.0))
+
+    on_sheets = True
+    gate = "unchanged"
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return False  # it is about the whole, whatever is in hand
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        return {"size": round(0.1 * chosen.size, 6)}
+
+    def do(self, bench: Bench) -> Made:
+        least = smallest_element(bench.state)
+        if self.size >= least:
+            raise Refusal(f"elements are as small as {least:g} mm: what is ignored must be smaller than they are",
+                          remedy=f"less than {least:g} mm, or larger elements first")  # fmt: skip
+        settings = replace(bench.state.settings, ignore=self.size or None)
+        found = ignored(bench.model.bodies, replace(bench.state, settings=settings).rules())
+        words = f"ignore below {self.size:g} mm" if self.size else "follow everything"
+        details = [{"faces": len(found.small), "edges": len(found.soft) + len(found.tiny), "drapes": len(found.groups)}]
+        return Made(bench.model, words, settings=settings, details=details)
+
+
+class Drape(Operation):
+    """Mesh faces as one: their inner edges are not followed. Names, holds and shared borders keep their outlines."""
+
+    faces: Choice = param(Things(title="faces", help="left out: all, by their strength", of="faces", optional=True))
+    strength: float = param(
+        Number(title="strength", unit="°", factor=np.pi / 180.0, default=np.pi, least=0.0, most=np.pi, optional=True,
+               help="edges that turn more than this stay; 180° drapes over all of them")
+    )  # fmt: skip
+    off: bool = param(Flag(title="take it off", help="their edges are followed again", default=False, optional=True))
+
+    on_sheets = True
+    gate = "unchanged"
+
+    @classmethod
+    def of(cls, chosen: Chosen) -> Drape | None:
+        if len(chosen.faces) < 2 or chosen.edges or chosen.vertices:
+            return None
+        return cls(chosen.faces) if _joined(chosen.model.bodies, set(chosen.faces), np.pi) else None
+
+    def do(self, bench: Bench) -> Made:
+        chosen = set(bench.faces() or bench.model.faces())
+        marks = bench.state.marks
+        if self.off:
+            worn = [f for f in chosen if marks.get("drape", f) is not None]
+            if not worn:
+                raise Refusal("none of these faces is draped", remedy="choose faces that are")
+            return Made(
+                bench.model, f"take the drape off {many(len(worn), 'face')}", marks=marks.put("drape", worn, None)
+            )
+        if not bench.given["faces"] and self.strength >= np.pi:
+            raise Refusal("all faces would be one", remedy="choose faces, or a strength below 180°")
+        groups = _joined(bench.model.bodies, chosen, self.strength)
+        if not groups:
+            raise Refusal("no two of these faces meet where an edge may be draped over",
+                          remedy="faces side by side, or a greater strength", entities=tuple(chosen))  # fmt: skip
+        taken = {str(word) for word in marks.all("drape").values()}
+        number = 1
+        for group in groups:
+            while f"drape {number}" in taken:
+                number += 1
+            taken.add(f"drape {number}")
+            marks = marks.put("drape", group, f"drape {number}")
+        many_faces = sum(map(len, groups))
+        words = f"drape {many(many_faces, 'face')}" + (f" in {len(groups)} groups" if len(groups) > 1 else "")
+        return Made(bench.model, words, marks=marks)
+
+
+def _joined(bodies: tuple[Body, ...], faces: set[Face], strength: float) -> list[list[Face]]:
+    """The faces that edges turning by no more than this (radians) join, of each body by itself."""
+    out: list[list[Face]] = []
+    left = dict.fromkeys(f for b in bodies for f in b.faces if f in faces)
+    for body in bodies:
+        adj = adjacency(body)
+        mine = [f for f in body.faces if f in left]
+        while mine:
+            stack, group = [mine[0]], []
+            while stack:
+                face = stack.pop()
+                if face not in left:
+                    continue
+                del left[face]
+                group.append(face)
+                stack += [g for g in adj.neighbours(face) if g in left and _softly(adj, face, g, strength)]
+            if len(group) > 1:
+                out.append(group)
+            mine = [f for f in mine if f in left]
+    return out
+
+
+def _softly(adj, f: Face, g: Face, strength: float) -> bool:  # type: ignore[no-untyped-def]
+    shared: list[Edge] = [e for e in f.edges() if len(adj.uses[e]) == 2 and adj.across(f, e) is g]
+    return f.label == g.label and any(abs(adj.angle(e)) <= strength + 1e-12 for e in shared)
