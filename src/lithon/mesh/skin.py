@@ -294,35 +294,43 @@ class _Remaker:
     # ---- what is done to them
 
     def run(self) -> Skin:
+        self.dirty = set(self.free)
         for _ in range(_ROUNDS):
             pulse("draping the surface")
-            changed = self._collapse_all() + self._split_all()
-            self._swap_all()
-            self._smooth()
+            now, self.dirty = self.dirty, set()
+            changed = self._collapse_all(now)
+            changed += self._split_all(now | self.dirty)
+            self._swap_all(now | self.dirty)
+            self._smooth(now | self.dirty)
             if not changed:
                 break
-        self._swap_all()
+        self._swap_all(self.free)
         return self._made()
 
-    def _sides(self) -> set[Side]:
-        return {
-            _side(v, w) for v in self.free if self.star.get(v) for w in self._around(v)
-            if w in self.free or (v, w) in self.segments
-        }  # fmt: skip
+    def _sides(self, nodes: Iterable[int]) -> set[Side]:
+        out: set[Side] = set()
+        for v in nodes:
+            if v in self.free and self.star.get(v):
+                out.update(_side(v, w) for w in self._around(v) if w in self.free or _side(v, w) in self.segments)
+        return out
 
-    def _collapse_all(self) -> int:
+    def _collapse_all(self, nodes: Iterable[int]) -> int:
         done = 0
         for _ in range(20):
-            sides = [(self._length(a, b) / min(self.size[a], self.size[b]), a, b) for a, b in self._sides()]
+            sides = [(self._length(a, b) / min(self.size[a], self.size[b]), a, b) for a, b in self._sides(nodes)]
             short = sorted(s for s in sides if s[0] < _SHORT or _side(s[1], s[2]) in self.tiny)
-            before = done
+            before, fresh = done, set[int]()
             for _, a, b in short:
                 if not (self.star[a] and self.star[b]) or b not in self._around(a):
                     continue
                 pulse()
-                done += int(self._collapse(a, b) or self._collapse(b, a))
+                if self._collapse(a, b) or self._collapse(b, a):
+                    done += 1
+                    fresh |= self._around(a) | self._around(b) | {a, b}
+            self.dirty |= fresh
             if done == before:
                 break
+            nodes = fresh
         return done
 
     def _may_go(self, u: int, v: int) -> bool:
@@ -401,10 +409,10 @@ class _Remaker:
         inner = [two for w, two in by.items() if len(two) == 2 and _side(v, w) not in self.segments]
         return any(_cosine(self._cross(a), self._cross(b)) < -0.2 for a, b in inner)
 
-    def _split_all(self) -> int:
+    def _split_all(self, nodes: Iterable[int]) -> int:
         long = [
             (self._length(a, b) / max(self.size[a], self.size[b]), a, b)
-            for a, b in self._sides()
+            for a, b in self._sides(nodes)
             if _side(a, b) not in self.segments and self._within(a, b)
         ]
         done = 0
@@ -422,6 +430,7 @@ class _Remaker:
                 self._drop(t)
                 for old in (a, b):
                     self._add(tuple(node if x == old else x for x in corners), face)
+            self.dirty |= self._around(node) | {node}
             done += 1
         return done
 
@@ -429,9 +438,9 @@ class _Remaker:
         """Whether a side runs within a drape."""
         return all(self.group[self.of[t]] >= 0 for t in self.star[a] & self.star[b])
 
-    def _swap_all(self) -> None:
+    def _swap_all(self, nodes: Iterable[int]) -> None:
         """Other diagonals where they make the worse of two triangles better."""
-        stack = list(self._sides())
+        stack = list(self._sides(nodes))
         for _ in range(20 * len(stack) + 20):
             if not stack:
                 break
@@ -463,6 +472,7 @@ class _Remaker:
         self._drop(other)
         for corners, face in zip(new, faces, strict=True):
             self._add(corners, face)
+        self.dirty |= {a, b, c, d}
         return [_side(a, d), _side(d, b), _side(b, c), _side(c, a)]
 
     def _alike(self, s: int, t: int) -> bool:
@@ -474,9 +484,9 @@ class _Remaker:
         x, y, z = self.tri[t]
         return (a, b) in ((x, y), (y, z), (z, x))
 
-    def _smooth(self) -> None:
+    def _smooth(self, nodes: Iterable[int]) -> None:
         """Nodes within drapes moved to the middle of what is around them, and back onto the surface."""
-        inner = [v for v in sorted(self.free) if self.star.get(v) and not self.hard[v] and self._inner(v)]
+        inner = [v for v in sorted(nodes) if self.star.get(v) and not self.hard[v] and self._inner(v)]
         if not inner:
             return
         stars = [sorted(self.star[v]) for v in inner]

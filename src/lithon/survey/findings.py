@@ -164,7 +164,10 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
         wall = wall_beside(f)
         keep = ""
         if wall is not None and wall < 1.5 * f.size:
-            keep = f"It stands {wall:.3g} mm from the outside: what runs around it may matter to the stress."
+            keep = (
+                f"It stands {wall:.3g} mm from the outside, {share(wall, size)}: "
+                "what runs around it may matter to the stress."
+            )
         return Finding(
             "small hole",
             "costs",
@@ -231,11 +234,20 @@ def _walls_behind(body: Body) -> dict[Face, float]:
 
 
 def _least_walls(body: Body) -> dict[Face, float]:
-    _, wall, own, far, facing = thickness(body)
-    rows = (own != far) & (facing < -0.5)
-    least = np.full(len(body.uses), np.inf)
-    np.minimum.at(least, own[rows], wall[rows])
-    return {use.face: float(x) for use, x in zip(body.uses, least, strict=True)}
+    where, wall, own, far, facing = thickness(body)
+    rows = np.flatnonzero((own != far) & (facing < -0.5))
+    rows = rows[np.argsort(wall[rows], kind="stable")]
+    faces, first = np.unique(own[rows], return_index=True)
+    least = dict.fromkeys((use.face for use in body.uses), np.inf)
+    for k, row in zip(faces.tolist(), rows[first].tolist(), strict=True):
+        beyond = body.uses[int(far[row])].face.surface
+        least[body.uses[k].face] = float(wall[row])
+        if beyond.kind not in ("plane", "facets"):  # rays end on chords
+            at = body.uses[k].face.surface.project(where[row][None])
+            true = abs(float(beyond.signed_distance(at)[0]))
+            if abs(true - wall[row]) < 0.1 * wall[row]:
+                least[body.uses[k].face] = true
+    return least
 
 
 def _thin_walls(body: Body, size: float) -> list[Finding]:

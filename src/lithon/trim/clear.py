@@ -21,7 +21,7 @@ from lithon.brep.gate import worse
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_width, volume
 from lithon.brep.tessellation.tessellate import edge_points
-from lithon.brep.topology import Body, Coedge, Face, FaceUse, Vertex
+from lithon.brep.topology import Body, Coedge, Face, FaceUse, Vertex, backwards
 from lithon.errors import Refusal, spot
 from lithon.geometry.tolerance import MISS
 from lithon.progress import SILENT, Progress
@@ -169,6 +169,9 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
             use = entries[0].use
             index = next((i for i, loop in enumerate(use.face.loops) if any(c is entries[0].rim[0] for c in loop)), -1)
             if not _may_drop(use.face, index):
+                through = _run_through(body, adj, wound, tolerance)
+                if through is not None:
+                    return _sound([through], body, tolerance, here, wound)
                 if len(rim) > len(entries[0].rim):
                     return _unblended(body, adj, wound, tolerance, here)
                 raise Refusal(
@@ -205,6 +208,40 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
             break  # no vertex of the rim can be taken in another way
     assert refusal is not None
     raise refusal
+
+
+def _run_through(body: Body, adj: Adjacency, wound: list[Face], tolerance: float) -> Body | None:
+    """The body with faces on one surface joined over a wound between whole loops of theirs, as over a groove around a
+    bore; none where the wound is no such band."""
+    try:
+        cycles = [_entries(cycle) for cycle in _cycles(_rim(adj, wound))]
+    except Refusal:
+        return None
+    if len(cycles) < 2 or any(len(entries) > 1 for entries in cycles):
+        return None
+    lost: dict[FaceUse, set[int]] = {}
+    for entries in cycles:
+        use = entries[0].use
+        index = next((i for i, loop in enumerate(use.face.loops) if any(c is entries[0].rim[0] for c in loop)), -1)
+        if index < 0 or len(use.face.loops[index]) != len(entries[0].rim):
+            return None
+        lost.setdefault(use, set()).add(index)
+    first, *others = lost
+    loops = [x for i, x in enumerate(first.face.loops) if i not in lost[first]]
+    for use in others:
+        face = use.face
+        if face.surface.kind == "plane" or not first.face.surface.same_as(face.surface, 20.0 * tolerance, 1e3):
+            return None
+        at = next(face.edges()).at(0.5)[None]
+        if float(first.outward(at)[0] @ use.outward(at)[0]) <= 0.0 or face.label != first.face.label:
+            return None
+        same = float(first.face.normal(at)[0] @ face.normal(at)[0]) > 0.0
+        own = [x for i, x in enumerate(face.loops) if i not in lost[use]]
+        loops += own if same else [backwards(x) for x in own]
+    joined = FaceUse(first.face.with_loops(loops), first.forward)
+    gone = set(wound)
+    kept = (joined if use is first else use for use in body.uses if use.face not in gone and use not in others)
+    return body.with_uses(kept)
 
 
 def _unblended(body: Body, adj: Adjacency, wound: list[Face], tolerance: float, here: Floats) -> list[Body]:

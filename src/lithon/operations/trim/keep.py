@@ -5,6 +5,7 @@ from __future__ import annotations
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Made, Operation, param
 from lithon.operations.parameters import Words, faces
+from lithon.survey.judging import judged
 
 
 class Keep(Operation):
@@ -14,11 +15,24 @@ class Keep(Operation):
 
     faces: Choice = param(faces(help="what stays"))
     reason: str = param(
-        Words(title="reason", help="why, for whoever reads it later", empty=True, optional=True, default="")
+        Words(
+            title="reason",
+            help="why, for whoever reads it later; left out: the wall beside it, where there is one",
+            empty=True,
+            optional=True,
+            default="",
+        )
     )
 
     gate = "unchanged"
 
     def do(self, bench: Bench) -> Made:
-        marks = bench.state.marks.put("hold", bench.faces(), self.reason or "kept by hand")
-        return Made(bench.model, f"keep: {self.reason}".rstrip(": "), marks=marks)
+        chosen, size = bench.faces(), bench.state.settings.size
+        found = [j for face in chosen if (j := judged(bench.model, face, size)) is not None]
+        once = {j.feature.faces[0]: j for j in found}.values()
+        evidence = next((words for j in once if (words := j.words())), "")
+        reason = self.reason or evidence or "kept by hand"
+        marks = bench.state.marks.put("hold", chosen, reason)
+        details = [{"feature": j.feature.words(), "wall_mm": j.wall, "wall_elements": j.widths, "nearest": j.nearest,
+                    "away_mm": j.away} for j in once]  # fmt: skip
+        return Made(bench.model, f"keep: {self.reason or evidence}".rstrip(": "), marks=marks, details=details)
