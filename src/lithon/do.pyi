@@ -500,6 +500,15 @@ class size_in_bodies(Operation):  # noqa: N801
         size: float | str,
     ) -> None: ...
 
+class group(Operation):  # noqa: N801
+    """Put bodies in a group: meshes are joined within it, and have the same nodes twice where it meets others."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        called: str = ...,
+    ) -> None: ...
+
 class divide(Operation):  # noqa: N801
     """Set how many elements there are along edges."""
 
@@ -558,4 +567,5 @@ class mesh(Operation):  # noqa: N801
         self,
         elements: Literal["tet", "hex", "auto", "tri", "quad"] = ...,
         order: Literal["1", "2"] = ...,
+        around: bool = ...,
     ) -> None: ...

@@ -9,15 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats
 from lithon.exchange.step_write import save_atomically
 from lithon.mesh.mesh import Mesh
-
-#: Corners of an element's edges, in the order of its middle nodes.
-_EDGES = {
-    10: [[0, 1], [1, 2], [2, 0], [0, 3], [1, 3], [2, 3]],
-    20: [[0, 1], [1, 2], [2, 3], [3, 0], [4, 5], [5, 6], [6, 7], [7, 4], [0, 4], [1, 5], [2, 6], [3, 7]],
-}
 
 
 def write_vtu(mesh: Mesh, path: str | Path) -> None:
@@ -28,7 +22,7 @@ def write_vtu(mesh: Mesh, path: str | Path) -> None:
     import meshio  # only here: it takes as long to load as a part to read
 
     within = mesh.shape.vtk[mesh.order - 1]
-    sides = mesh.elements[:0] if mesh.shape.flat else _with_middles(mesh)  # flat elements are those on faces
+    sides = mesh.elements[:0] if mesh.shape.flat else mesh.full_sides()  # flat elements are those on faces
     on = {3: "triangle", 6: "triangle6", 4: "quad", 8: "quad8"}[sides.shape[1]]
     own = mesh.face.astype(np.int32) if mesh.shape.flat else np.full(len(mesh.elements), -1, dtype=np.int32)
     m, k = len(mesh.elements), len(sides)
@@ -52,17 +46,3 @@ def write_vtu(mesh: Mesh, path: str | Path) -> None:
         whole = Path(folder) / "mesh.vtu"
         meshio.write(whole, out)
         save_atomically(Path(path), whole.read_bytes())
-
-
-def _with_middles(mesh: Mesh) -> Ints:
-    """The sides on faces, with the middle nodes of their edges where the elements have them."""
-    corners = mesh.triangles
-    if mesh.order == 1:
-        return corners
-    ends = np.sort(mesh.elements[:, _EDGES[mesh.elements.shape[1]]], axis=2).reshape(-1, 2)
-    middles = mesh.elements[:, mesh.corners.shape[1] :].ravel()
-    n = len(mesh.points)
-    keys, first = np.unique(ends[:, 0] * n + ends[:, 1], return_index=True)
-    asked = np.sort(np.stack([corners, np.roll(corners, -1, axis=1)], axis=2), axis=2)
-    found = middles[first[np.searchsorted(keys, asked[..., 0] * n + asked[..., 1])]]
-    return np.concatenate([corners, found], axis=1)

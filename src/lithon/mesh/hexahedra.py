@@ -17,6 +17,7 @@ from lithon.mesh.mesh import Mesh
 from lithon.mesh.motion import Sweep
 from lithon.mesh.quads import facing, four_sided
 from lithon.mesh.quality import Quality
+from lithon.mesh.sector import image_edges
 from lithon.mesh.shapes import HEX
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.sweep import sweep_of, sweeps_of
@@ -107,6 +108,8 @@ def _swept(
 ) -> Mesh:
     model, plans, known = planned
     hexer = Hexer(model, rules, plans, known)
+    for one, other in image_edges(model):
+        hexer.same(one, other)
     hexer.assign()
     elements, owner = [], []
     for k, plan in enumerate(_in_order(plans)):

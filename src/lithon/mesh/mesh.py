@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -32,6 +32,10 @@ class Mesh:
     quality: Quality
     failures: tuple[Failure, ...] = field(default=())
     shape: Shape = TET
+    #: How often the bodies stand in it: a sector's mesh repeated all around.
+    times: int = 1
+    #: Where groups of bodies have nodes of their own: for each node the one whose place it shares.
+    same: Ints | None = None
 
     @property
     def corners(self) -> Ints:
@@ -71,7 +75,7 @@ class Mesh:
     @property
     def volume_ratio(self) -> float:
         """Volume of the mesh over the exact volume of the bodies; of flat elements area over area."""
-        exact = sum((area if self.shape.flat else volume)(b) for b in self.bodies)
+        exact = self.times * sum((area if self.shape.flat else volume)(b) for b in self.bodies)
         return float(self.volumes.sum() / exact)
 
     def body_nodes(self, body: Body) -> Ints:
@@ -84,12 +88,30 @@ class Mesh:
         index = next((k for k, f in enumerate(self.faces) if f is face), -1)
         return np.unique(self.triangles[self.face == index])
 
+    def full_sides(self) -> Ints:
+        """The triangles or quads on faces, with the middle nodes of their edges where the elements have them."""
+        corners = self.triangles
+        if self.order == 1:
+            return corners
+        ends = np.sort(self.corners[:, self.shape.edges], axis=2).reshape(-1, 2)
+        middles = self.elements[:, self.shape.corners :].ravel()
+        n = len(self.points)
+        keys, first = np.unique(ends[:, 0] * n + ends[:, 1], return_index=True)
+        asked = np.sort(np.stack([corners, np.roll(corners, -1, axis=1)], axis=2), axis=2)
+        found = middles[first[np.searchsorted(keys, asked[..., 0] * n + asked[..., 1])]]
+        return np.concatenate([corners, found], axis=1)
+
     def conformal(self) -> bool:
         """Whether every element face is either shared by two elements or a boundary triangle, and
         every boundary triangle of a bonded face has an element on both sides.
 
         Of flat elements: whether those of each face, and all together, are joined up as the faces themselves are, by
         Euler's characteristic; a side that did not match would leave a slit, which it counts."""
+        if self.same is not None:
+            triangles, face = self.same[self.triangles], self.face
+            _, first = np.unique(np.sort(triangles, axis=1), axis=0, return_index=True)
+            return replace(self, elements=self.same[self.elements], triangles=triangles[first], face=face[first],
+                           same=None).conformal()  # fmt: skip
         if self.shape.flat:
             return self._joined_up()
         n = len(self.points)

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
@@ -15,6 +16,7 @@ from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
+from lithon.geometry.surfaces import Surface
 from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
 from lithon.survey.card import CLEAR, DROP, Finding, Severity, share, xyz
@@ -240,14 +242,23 @@ def _least_walls(body: Body) -> dict[Face, float]:
     faces, first = np.unique(own[rows], return_index=True)
     least = dict.fromkeys((use.face for use in body.uses), np.inf)
     for k, row in zip(faces.tolist(), rows[first].tolist(), strict=True):
-        beyond = body.uses[int(far[row])].face.surface
-        least[body.uses[k].face] = float(wall[row])
-        if beyond.kind not in ("plane", "facets"):  # rays end on chords
-            at = body.uses[k].face.surface.project(where[row][None])
-            true = abs(float(beyond.signed_distance(at)[0]))
-            if abs(true - wall[row]) < 0.1 * wall[row]:
-                least[body.uses[k].face] = true
+        own_face, beyond = body.uses[k].face, body.uses[int(far[row])].face
+        least[own_face] = _between(own_face.surface, beyond.surface, where[row], float(wall[row]))
     return least
+
+
+def _between(one: Surface, other: Surface, start: Floats, measured: float) -> float:
+    """The distance between two surfaces near a point, by projections back and forth: rays begin and end on chords."""
+    if {one.kind, other.kind} & {"facets"} or one.kind == other.kind == "plane":
+        return measured
+    p, away = one.project(start[None]), np.inf
+    for _ in range(30):
+        q = other.project(p)
+        p = one.project(q)
+        last, away = away, float(np.linalg.norm(p - q))
+        if last - away < 1e-9 * away:
+            break
+    return away if abs(away - measured) < 0.1 * measured else measured
 
 
 def _thin_walls(body: Body, size: float) -> list[Finding]:

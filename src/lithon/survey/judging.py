@@ -27,7 +27,7 @@ class Judgement:
         """'a wall of 6.5 mm beside it, 1.3 elements wide; 12 mm from load'"""
         parts = []
         if self.wall is not None and self.widths is not None:
-            wide = f"{self.widths:.2g} element{'s' if self.widths > 1.0 else ''} wide"
+            wide = f"{self.widths:.3g} element{'s' if self.widths > 1.0 else ''} wide"
             parts.append(f"a wall of {self.wall:.4g} mm beside it, {wide}")
         if self.away is not None:
             parts.append(f"{self.away:.4g} mm from {self.nearest}")

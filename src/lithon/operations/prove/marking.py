@@ -88,3 +88,15 @@ class Divide(_Said):
         if any(e.ring for e in found) and self.count < 3:
             raise Refusal("a closed edge needs three elements at least", remedy="3 or more")
         return self._put(bench, "divisions", found, self.count, f"{self.count} elements on {many(len(found), 'edge')}")
+
+
+class Group(_Said):
+    """Put bodies in a group: meshes are joined within it, and have the same nodes twice where it meets others."""
+
+    bodies: Choice = param(bodies())
+    called: str = param(Words(title="name", default="group", optional=True))
+
+    def do(self, bench: Bench) -> Made:
+        found = bench.bodies()
+        marks = bench.state.marks.put("group", found, self.called)
+        return Made(bench.model, f"group {self.called} of {many(len(found), 'body')}", marks=marks)

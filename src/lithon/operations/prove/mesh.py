@@ -5,10 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, cast
 
+from lithon.brep.topology import Body
+from lithon.mesh.groups import parted
 from lithon.mesh.make import mesh_of
 from lithon.mesh.second_order import quadratic
+from lithon.mesh.sector import repeated
 from lithon.operations.operation import Bench, Made, Operation, param
-from lithon.operations.parameters import OneOf
+from lithon.operations.parameters import Flag, OneOf
 from lithon.operations.state import Elements
 
 
@@ -19,6 +22,8 @@ class MakeMesh(Operation):
 
     elements: str = param(OneOf(title="elements", options=("tet", "hex", "auto", "tri", "quad"), default="tet"))
     order: str = param(OneOf(title="order", options=("1", "2"), default="1", optional=True))
+    around: bool = param(Flag(title="all around", help="a sector's mesh repeated to the whole", default=False,
+                              optional=True))  # fmt: skip
 
     gate = "unchanged"
     replayed = False
@@ -30,6 +35,11 @@ class MakeMesh(Operation):
         mesh = mesh_of(bench.model, rules, self.elements, bench.progress)
         if self.order == "2":
             mesh = quadratic(mesh)[0]
+        if self.around:
+            mesh = repeated(mesh, bench.model)
+        groups = {b: str(w) for b, w in bench.state.marks.all("group").items() if isinstance(b, Body)}
+        if groups:
+            mesh = parted(mesh, groups)
         return replace(self.noted(bench), mesh=mesh, words=f"mesh, {len(mesh.elements)} {mesh.kind}")
 
     def noted(self, bench: Bench) -> Made:

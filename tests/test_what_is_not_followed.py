@@ -1,0 +1,162 @@
+"""Meshes that do not follow everything, that stand all around an axis, and that are parted between groups."""
+
+import numpy as np
+import pytest
+from scipy.spatial import cKDTree
+
+import lithon.do as do
+from lithon.brep.measures import face_width
+from lithon.brep.topology import Model
+from lithon.errors import Refusal
+from lithon.geometry.frames import Frame
+from lithon.mesh.drapes import ignored
+from lithon.mesh.make import mesh_of
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.tetrahedra import tetrahedral_mesh
+from lithon.operations.places import turn
+from lithon.operations.running import run
+from lithon.operations.state import Settings, State
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
+from lithon.survey.judging import judged
+
+
+def stepped(step):
+    """A block whose top has a step."""
+    corners = [(0, 0), (40, 0), (40, 20), (20, 20), (20, 20 + step), (0, 20 + step)]
+    return Model.of([prism([Piece(c) for c in corners], 30.0, name="step")])
+
+
+def chamfered(width, at=40.0):
+    corners = [(0, 0), (at, 0), (at, 20 - width), (at - width, 20), (0, 20)]
+    return Model.of([prism([Piece(c) for c in corners], 30.0, name="chamfered")])
+
+
+def gear(n=5):
+    """A ring of n like lobes about z, a hole through its middle."""
+    corners = []
+    for k in range(2 * n):
+        a, r = np.pi * k / n, 20.0 if k % 2 else 14.0
+        corners.append(Piece((r * np.cos(a), r * np.sin(a))))
+    body = prism(corners, 6.0, name="gear")
+    top = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))
+    return sink(body, face_toward(body, (0, 0, 1)), top, Round((0, 0), 5.0), 6.0, face_toward(body, (0, 0, -1)))
+
+
+@pytest.mark.parametrize(
+    ("model", "soft"), [(stepped(0.03), 2), (stepped(0.2), 2), (chamfered(0.05), 1), (chamfered(0.2), 1)]
+)
+def test_what_is_small_is_passed_over_and_the_rest_followed(model, soft):
+    """A step goes as a whole, of a chamfer one edge stays: the corner between two faces is a corner still."""
+    found = ignored(model.bodies, SizeRules(4.0, ignore=0.5))
+    assert len(found.soft) == soft and len(found.small) == 1
+    followed = tetrahedral_mesh(model, SizeRules(4.0))
+    passed = tetrahedral_mesh(model, SizeRules(4.0, ignore=0.5))
+    assert passed.conformal() and len(passed.elements) < len(followed.elements)
+    assert passed.quality.smallest_angle.min() > 20.0 > followed.quality.smallest_angle.min()
+    assert passed.volume_ratio == pytest.approx(1.0, abs=5e-3)
+    for face in passed.faces:  # every node lies on a true surface
+        nodes = passed.face_nodes(face)
+        assert (
+            not len(nodes)
+            or min(np.abs(f.surface.signed_distance(passed.points[nodes])).max() for f in passed.faces) < 0.25
+        )
+    edge = next(e for e in model.edges() if abs(e.at(0.5)[1]) < 1e-9 and abs(e.at(0.5)[0]) < 1e-9)
+    on = np.abs(passed.points[:, :2]).max(axis=1) < 1e-9
+    assert on.sum() >= round(edge.length / 4.0)  # a sharp edge is followed
+
+
+def test_nothing_is_passed_over_that_has_a_name_is_held_or_is_shared():
+    model = stepped(0.05)
+    step = min(model.faces(), key=face_width)
+    rules = SizeRules(4.0, ignore=0.5)
+    state = run(State(model, settings=Settings(4.0)), do.ignore_below(0.5)).state
+    named = run(state, do.name(step, "riser")).state
+    assert not ignored(named.model.bodies, named.rules()).soft
+    held = run(state, do.keep(step, "it stays")).state
+    assert not ignored(held.model.bodies, held.rules()).soft and ignored(model.bodies, rules).soft
+    halves = run(State(Model.of([prism(rectangle(0, 0, 20, 20), 30.0, name="whole")])), do.carve("y = 10")).state
+    bonded = run(halves, do.bond()).state
+    assert not ignored(
+        bonded.model.bodies, SizeRules(4.0, drapes=tuple((f, "all") for f in bonded.model.shared()))
+    ).soft
+
+
+def test_a_drape_by_hand_by_strength_and_off_again():
+    state = State(chamfered(4.0), settings=Settings(5.0))
+    side = [f for f in state.model.faces() if len(f.loops[0]) == 4]
+    slope = [f for f in side if 0.5 < abs(f.surface.frame.z[0]) < 0.9]
+    top = [f for f in side if abs(f.surface.frame.z[1]) > 0.9 and f.surface.frame.origin[1] > 10.0]
+    (between,) = set(slope[0].edges()) & set(top[0].edges())
+
+    def on(mesh):
+        ends = between.at(0.0), between.at(1.0)
+        off = np.linalg.norm(np.cross(mesh.points - ends[0], ends[1] - ends[0]), axis=1) / between.length
+        return int((off < 1e-6).sum())
+
+    worn = run(state, do.drape([*slope, *top])).state
+    plain, draped = (mesh_of(s.model, s.rules(), "tet") for s in (state, worn))
+    assert on(plain) >= 7 and on(draped) < 5 and draped.conformal()
+    assert draped.quality.smallest_angle.min() > 15.0
+    by_strength = run(state, do.drape(strength=np.radians(46.0))).state
+    assert set(by_strength.marks.all("drape")) >= {*slope, *top}
+    assert not run(worn, do.drape([*slope, *top], off=True)).state.marks.all("drape")
+    with pytest.raises(Refusal, match="must be smaller"):
+        run(run(state, do.size_on_edges(between, 1.0)).state, do.ignore_below(1.0))
+    with pytest.raises(Refusal, match="not below"):
+        run(run(state, do.ignore_below(1.0)).state, do.size_on_edges(between, 0.8))
+
+
+def test_a_wall_thinner_than_what_is_ignored_stays_whole():
+    """Two sides of a thin web are not brought through each other."""
+    corners = [(0, 0), (30, 0), (30, 20), (15.2, 20), (15.2, 4), (15, 4), (15, 20), (0, 20)]
+    model = Model.of([prism([Piece(c) for c in corners], 20.0, name="slit")])
+    made = tetrahedral_mesh(model, SizeRules(4.0, ignore=0.5))
+    assert made.conformal() and made.volume_ratio == pytest.approx(1.0, abs=0.02)
+
+
+def test_a_sector_is_repeated_and_tetrahedra_say_why_they_are_not():
+    state = run(State(Model.of([gear()]), settings=Settings(3.0)), do.sector()).state
+    one = run(state, do.mesh("hex")).mesh
+    for order in ("1", "2"):
+        whole = run(state, do.mesh("hex", order, True)).mesh
+        assert len(whole.elements) == 5 * len(one.elements) and whole.conformal()
+        assert whole.volume_ratio == pytest.approx(one.volume_ratio) and whole.order == int(order)
+        rounded = np.round(whole.points, 7)
+        assert len(np.unique(rounded, axis=0)) == len(rounded)
+    turned = whole.points @ turn(np.zeros(3), np.array([0.0, 0.0, 1.0]), 0.4 * np.pi)[:3, :3].T
+    assert cKDTree(whole.points).query(turned)[0].max() < 1e-9  # a fifth of a turn takes it onto itself
+    with pytest.raises(Refusal, match="no sector"):
+        run(State(Model.of([gear()]), settings=Settings(3.0)), do.mesh("hex", "1", True))
+
+
+def test_groups_have_the_same_nodes_twice_where_they_meet():
+    whole = State(Model.of([prism(rectangle(0, 0, 30, 10), 10.0, name="bar")]), settings=Settings(2.5))
+    state = run(run(run(whole, do.carve("x = 10")).state, do.carve("x = 20")).state, do.bond()).state
+    end = max(state.model.bodies, key=lambda b: max(v.point[0] for v in b.vertices()))
+    apart = run(state, do.group([end], "end")).state
+    for kind in ("hex", "tet"):
+        joined, parted = (run(s, do.mesh(kind)).mesh for s in (state, apart))
+        double = np.flatnonzero(parted.same != np.arange(len(parted.points)))
+        at = np.flatnonzero(np.abs(joined.points[:, 0] - 20.0) < 1e-9)
+        assert len(parted.points) == len(joined.points) + len(at) and len(double) == len(at)
+        assert np.allclose(parted.points[double, 0], 20.0) and parted.conformal()
+        mine = np.unique(parted.elements[parted.body == parted.bodies.index(end)])
+        others = np.unique(parted.elements[parted.body != parted.bodies.index(end)])
+        assert not set(mine.tolist()) & set(others.tolist())
+        sides = [k for k, f in enumerate(parted.faces) if len(state.model.owners(f)) == 2]
+        counts = {k: int((parted.face == k).sum()) / int((joined.face == k).sum()) for k in sides}
+        assert sorted(counts.values()) == [1.0, 2.0]
+
+
+def test_a_judgement_says_what_stands_beside_a_hole():
+    body = prism(rectangle(0, 0, 40, 30), 6.0, name="plate")
+    top = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))
+    body = sink(body, face_toward(body, (0, 0, 1)), top, Round((15, 4), 1.5), 6.0, face_toward(body, (0, 0, -1)))
+    hole = next(f for f in body.faces if f.surface.kind == "cylinder")
+    far = face_toward(body, (1, 0, 0))
+    state = run(State(Model.of([body]), settings=Settings(2.0)), do.name(far, "load")).state
+    found = judged(state.model, next(f for f in state.model.faces() if f.surface is hole.surface), 2.0)
+    assert found.wall == pytest.approx(2.5, rel=1e-3) and found.widths == pytest.approx(1.25, rel=1e-3)
+    assert found.nearest == "load" and found.away == pytest.approx(40.0 - 16.5)
+    assert "1.25 elements wide" in found.words() and "23.5 mm from load" in found.words()
+    assert judged(state.model, next(f for f in state.model.faces() if f.label == "load"), 2.0) is None
