@@ -134,6 +134,12 @@ def draped(faces: int) -> Callable[[Model, Outcome], None]:
     return holds
 
 
+def cleared_to_a_sheet(before: Model, out: Outcome) -> None:
+    (kept,) = [b for b in out.model.bodies if b.reference]
+    assert kept.sheet and area(kept) == pytest.approx(6.0 * np.pi * 8.0)
+    assert out.volume_change == pytest.approx(72.0 * np.pi) and len(out.model.bodies) == 3
+
+
 def opened() -> Model:
     """A foot without its top."""
     foot, post, _ = stack().bodies
@@ -485,6 +491,13 @@ EXAMPLES: tuple[Example, ...] = (
             [lambda m, p: do.carve(CUT_AT(p.at(0, 99, 0), p.way(0, 1, 0)))]),
     Example("carve", plate, lambda m, p: do.carve(do.Cut.offset(face_toward(body(m, "block"), p.way(0, 0, 1)), -3.0)),
             CARVED, 0, tag="off a face"),
+    Example("clear", plate, lambda m, p: do.clear(hole(m, 4.0) + hole(m, 6.0), but=hole(m, 4.0), reference=True),
+            cleared_to_a_sheet, 10, [lambda m, p: do.clear(hole(m, 4.0), but=hole(m, 4.0))], tag="but some, kept"),
+    Example("clear", plate, lambda m, p: do.clear([*hole(m, 4.0), ends(m, p)[0]], partly=True), grows(32.0 * np.pi, -1),
+            8, tag="what can go"),
+    Example("reopen", plate, lambda m, p: do.reopen(list(m.bodies[1].faces), body(m, "plate")), grows(-72.0 * np.pi, 1),
+            12, [lambda m, p: do.reopen(ends(m, p), body(m, "plate"))],
+            first=[do.clear("holes where diameter = 6", reference=True)]),
     Example("slice", stack, lambda m, p: do.slice(CUT_AT(p.at(0, 7, 0), p.way(0, 1, 0)), bodies=m.bodies[:2]),
             sheets(100.0 + 42.0, 3), 6, [lambda m, p: do.slice(CUT_AT(p.at(0, 99, 0), p.way(0, 1, 0)))]),
     Example("mid-surface", stack, lambda m, p: do.mid_surface(body(m, "foot"), most=5.0), sheets(400.0, 3), 12,

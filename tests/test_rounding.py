@@ -97,6 +97,13 @@ def test_inner_edges_gain_what_outer_ones_lose():
     assert volume(again) == pytest.approx(volume(straight), rel=1e-12)
 
 
+def _around_corner(corner, r):
+    """What a round of radius r takes from a quarter of a convex rim of a cylinder, by Pappus."""
+    section = (1.0 - np.pi / 4.0) * r**2
+    inward = (r**3 / 2.0 - np.pi * r**2 / 4.0 * (r - 4.0 * r / (3.0 * np.pi))) / section
+    return section * 0.5 * np.pi * (corner - inward)
+
+
 @pytest.mark.parametrize("r", [0.4, 1.0, 2.0])
 def test_rims_of_holes_and_bosses(r):
     """A ring's round is its section turned about the axis: areas and centroids by Pappus."""
@@ -148,6 +155,15 @@ def test_what_has_no_answer_is_refused_in_words():
     two = [e for e in edges if vertex in (e.start, e.end)][:2]
     with pytest.raises(Refusal, match="third edge"):
         rounded(block, two, 1.0, NEAR)
+    # Where an edge goes on smoothly and is not rounded the round stops at a flat end.
+    slab = prism(rectangle(0, 0, 30, 20, 5.0), 6.0)
+    rim = [e for e in slab.edges() if abs(e.at(0.5)[2] - 6.0) < 1e-9]
+    for count in (1, 2, 3, 5):
+        made = rounded(slab, rim[:count], 1.0, NEAR)
+        taken = [(1.0 - np.pi / 4.0) * e.length if e.curve.kind == "line" else _around_corner(5.0, 1.0)
+                 for e in rim[:count]]  # fmt: skip
+        assert volume(slab) - volume(made) == pytest.approx(sum(taken), rel=1e-7)
+        assert len(made.faces) == len(slab.faces) + count + 2 and not flaws(made, NEAR)
     smooth = prism(rectangle(0, 0, 30, 20, 5.0), 6.0)
     soft = turned(smooth, "smooth")
     with pytest.raises(Refusal, match="smoothly"):

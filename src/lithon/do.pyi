@@ -101,6 +101,19 @@ class clear(Operation):  # noqa: N801
         self,
         faces: str | Face | Iterable[Face] | Choice,
         solution: int = ...,
+        but: str | Face | Iterable[Face] | Choice | None = ...,
+        partly: bool = ...,
+        reference: bool = ...,
+    ) -> None: ...
+
+class reopen(Operation):  # noqa: N801
+    """Open a hole again along round faces that were kept for reference, or that another body has."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        body: str | Body | Iterable[Body] | Choice | Sequence[str],
+        through: bool = ...,
     ) -> None: ...
 
 class keep(Operation):  # noqa: N801

@@ -203,6 +203,8 @@ class Body:
     sheet: bool = False
     #: Of a sheet, mm, where it stands for something thick.
     thickness: float | None = None
+    #: Kept to look at and to take surfaces from; not meshed.
+    reference: bool = False
 
     @property
     def faces(self) -> tuple[Face, ...]:

@@ -18,6 +18,8 @@ def mesh_of(model: Model, rules: SizeRules, elements: str = "auto", progress: Pr
 
     Raises Refusal naming what stands in the way, and where.
     """
+    if any(body.reference for body in model.bodies):
+        model = Model(tuple(body for body in model.bodies if not body.reference), model.tolerance)
     sheets = [body for body in model.bodies if body.sheet]
     if elements == "auto" and len(sheets) == len(model.bodies):
         try:

@@ -36,6 +36,7 @@ from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
 from lithon.operations.trim.keep import Keep
 from lithon.operations.trim.mirror import Mirror
 from lithon.operations.trim.move import Move, Turn
+from lithon.operations.trim.reopen import Reopen
 from lithon.operations.trim.round import RoundEdges
 from lithon.operations.trim.slide import Offset, Reface, Resize, RunTo, Slide
 from lithon.operations.trim.stock import Block, ConeStock, CylinderStock, RingStock, SphereStock, Wedge
@@ -77,6 +78,7 @@ TABLE: tuple[Row, ...] = (
     Row("sew", Sew, "Mend", "Sew a gap", "", "stitch edges", likely=0.2),
     Row("replace", Replace, "Mend", "Replace by a simple surface", "", "simplify spline disguised", likely=0.3),
     Row("clear", Clear, "Trim", "Clear", "C", "remove delete defeature fillet hole pocket", main=True, likely=0.9),
+    Row("reopen", Reopen, "Trim", "Reopen", "", "restore hole buried cut again", likely=0.6),
     Row("keep", Keep, "Trim", "Keep", "", "hold leave protect", likely=0.35),
     Row("slide", Slide, "Trim", "Slide", "", "move tilt push pull face taper", likely=0.5),
     Row("offset", Offset, "Trim", "Offset", "", "thicken grow face", likely=0.42),

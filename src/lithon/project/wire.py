@@ -141,7 +141,7 @@ def _nth(copy: Copy, number: int) -> Vertex | Edge | Face:
 
 def _told(body: Body) -> tuple[Any, ...]:
     """What is said of a body besides its faces, in the order of its fields."""
-    return body.name, body.path, body.colour, body.uid, body.sheet, body.thickness
+    return body.name, body.path, body.colour, body.uid, body.sheet, body.thickness, body.reference
 
 
 def _placed(uses: Copy, *told: Any) -> Body:

@@ -65,6 +65,26 @@ def clear(body: Body, faces: Collection[Face], tolerance: float, progress: Progr
     return [Cleared(b, volume(b) - before, len(chosen)) for b in current]
 
 
+def wounds(body: Body, faces: Collection[Face]) -> list[list[Face]]:
+    """Faces of a body by the wound that they would leave."""
+    return _wounds(adjacency(body), [f for f in body.faces if f in set(faces)])
+
+
+def trimmed(sheet: Body, faces: Collection[Face], tolerance: float, progress: Progress = SILENT) -> Body:
+    """A sheet without some of its faces: what reaches its free edges just goes, over the rest the neighbours close.
+
+    Raises Refusal where nothing would be left or a wound cannot close.
+    """
+    adj = adjacency(sheet)
+    gone = {f for group in wounds(sheet, faces) for f in group if any(
+        len(adj.uses[e]) == 1 for g in group for e in g.edges())}  # fmt: skip
+    out = sheet.with_uses(use for use in sheet.uses if use.face not in gone) if gone else sheet
+    if not out.uses:
+        raise Refusal("nothing of the sheet would be left", remedy="drop it instead")
+    rest = [f for f in faces if f not in gone]
+    return clear(out, rest, tolerance, progress)[0].body if rest else out
+
+
 def _all_thin(body: Body, wounds: list[list[Face]], tolerance: float) -> tuple[list[Body], list[list[Face]]]:
     """The body with all those wounds closed whose faces are no wider than what counts as one place."""
     thin = [wound for wound in wounds if all(face_width(face) <= 0.5 * MISS * tolerance for face in wound)]

@@ -23,7 +23,7 @@ from lithon.geometry.curves import Circle, Curve, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.meet import cross, meet
 from lithon.geometry.rounds import Sphere, Torus
-from lithon.geometry.surfaces import Cylinder, Surface
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.progress import pulse
 from lithon.trim.regrow import threaded
 from lithon.trim.running import bounded, extended, reach
@@ -144,6 +144,10 @@ class _Rounder:
                 run.faces,
             )  # fmt: skip
         (end,) = ends
+        smooth = [e for e in others if self.adj.turn(e) == "smooth"]
+        if smooth:
+            self._stops(vertex, edge, smooth[0], next(e for e in others if e is not smooth[0]), end)
+            return
         got: list[Vertex] = []
         for face in run.faces:
             p = self._third(run.contact[face], end.surface, vertex.point)
@@ -163,6 +167,47 @@ class _Rounder:
         arc = bounded(curves[0], float(t[0]), float(t[1]), got[0], got[1], vertex.point)
         self.arcs[edge, vertex] = arc
         self.inserted[end].append(arc)
+
+    def _stops(self, vertex: Vertex, edge: Edge, seam: Edge, on: Edge, end: Face) -> None:
+        """The edge goes on smoothly and is not rounded there: the round stops at a flat end across it. `seam` is the
+        smooth edge between one of its faces and the end's, `on` the one that goes on."""
+        run = self.runs[edge]
+        beside = next(f for f in run.faces if any(u.face is f for u, _ in self.adj.uses[seam]))
+        other = next(f for f in run.faces if f is not beside)
+        if not any(u.face is other for u, _ in self.adj.uses[on]):
+            raise self._refuse("the faces at the end of the edge cannot be told apart", vertex.point)
+        centre = _nearest(run.spine, vertex.point)
+        low, high = (
+            Vertex(frozen(run.contact[f].point(run.contact[f].parameter(centre[None]))[0])) for f in (beside, other)
+        )
+        if _away(seam.curve, low.point[None]) > self.near:
+            raise self._refuse("a round cannot stop here: the edge between its faces and the next runs askew",
+                               vertex.point, "choose the edges that go on from it as well")  # fmt: skip
+        way = edge.direction(1.0 if edge.end is vertex else 0.0) * (1.0 if edge.end is vertex else -1.0)
+        flat = Plane.of(vertex.point, -way if run.convex else way)
+        lines = [c for c in meet(flat, other.surface, self.tolerance, np.stack([high.point, vertex.point]))
+                 if _away(c, np.stack([high.point, vertex.point])) < self.near]  # fmt: skip
+        if not lines:
+            raise self._refuse("a round cannot stop here", vertex.point, "choose the edges that go on from it as well")
+        circle = Circle.about(Frame.of(centre, way), self.radius)
+        arc = self._piece(circle, low, high, vertex.point)
+        down = self._piece(seam.curve, low, vertex, 0.5 * (low.point + vertex.point))
+        across = self._piece(lines[0], high, vertex, 0.5 * (high.point + vertex.point))
+        self.ends[edge, beside, vertex], self.ends[edge, other, vertex] = low, high
+        self.moves[seam].append((vertex, low))
+        self.arcs[edge, vertex] = arc
+        self.inserted[other].append(across)
+        self.inserted[end].append(down)
+        loop = threaded([Coedge(arc, arc.start is low)], [across, down])
+        turn = np.cross(high.point - low.point, vertex.point - low.point)
+        if float(turn @ flat.frame.z) < 0.0:
+            loop = tuple(c.reversed() for c in reversed(loop))
+        self.caps.append(FaceUse(Face(flat, (loop,))))
+
+    @staticmethod
+    def _piece(curve: Curve, a: Vertex, b: Vertex, near: Floats) -> Edge:
+        t = curve.parameter(np.stack([a.point, b.point]))
+        return bounded(curve, float(t[0]), float(t[1]), a, b, near)
 
     def _runs_on(self, vertex: Vertex, chosen: list[Edge], around: list[Edge]) -> None:
         """The round goes over into that of the next edge."""

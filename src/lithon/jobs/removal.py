@@ -1,0 +1,104 @@
+"""Jobs of removal: in passes, and as the daily tool."""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+
+import lithon.do as do
+from lithon.brep.measures import area, volume
+from lithon.brep.topology import Body, Face
+from lithon.errors import Cancelled
+from lithon.jobs.job import Bench, Job
+from lithon.operations.running import run
+from lithon.progress import Progress
+from lithon.samples.cover_plate import COVER, cover_plate
+from lithon.survey.features import features
+
+
+def _plate(b: Bench) -> Body:
+    return next(x for x in b.model.bodies if x.name == "cover plate")
+
+
+def _boss(b: Bench) -> list[Face]:
+    """The wall and the top of the boss, and the bore through it."""
+    c = COVER
+    round_ = [f for f in _plate(b).faces if f.surface.kind == "cylinder"
+              and any(abs(f.surface.radius - r) < 1e-9 for r in (c.boss, c.bore))]  # type: ignore[attr-defined]  # fmt: skip
+    top = [f for f in _plate(b).faces if f.surface.kind == "plane"
+           and abs(float(f.surface.frame.origin[2]) - c.thickness - c.boss_high) < 1e-9]  # fmt: skip
+    return [*round_, *top]
+
+
+def _in_passes(b: Bench) -> None:
+    c = COVER
+    b.take(do.sheet(["lid"], 1.0))
+    b.check("as it comes", volume(_plate(b)), c.volume)
+    _stopped(b)
+    rim = next(f for f in features(_plate(b)) if f.kind == "fillet" and abs(f.size - c.edge) < 1e-9)
+    long = [f for f in rim.faces if f.surface.kind == "cylinder"][:1]
+    whole = volume(_plate(b))
+    b.take(do.clear(list(rim.faces), but=long))
+    section = (1.0 - np.pi / 4.0) * c.edge**2
+    kept = section * (c.length - 2.0 * c.corner)
+    b.check("part of the chain kept", volume(_plate(b)) - whole, c.edge_volume - kept)
+    b.take(do.clear("bosses"))
+    b.check("the web gone", volume(_plate(b)), c.volume - c.web_volume + c.edge_volume - kept)
+    bore = np.pi * c.bore**2
+    b.take(do.clear(_boss(b), reference=True))
+    b.check("the boss gone, the bore buried", volume(_plate(b)), c.slab - kept)
+    (reference,) = [x for x in b.model.bodies if x.reference]
+    b.check("kept for reference", len(reference.uses), 3)
+    wall = [f for f in reference.faces if abs(getattr(f.surface, "radius", 0.0) - c.bore) < 1e-9]
+    b.take(do.reopen(wall, _plate(b), through=True))
+    b.check("the bore open again", volume(_plate(b)), c.slab - kept - bore * c.thickness)
+    b.take(do.drop_bodies([reference]))
+    b.take(do.clear([f for f in _plate(b).faces if getattr(f.surface, "radius", 0.0) == c.edge]))
+    b.check("bare", volume(_plate(b)), c.slab - bore * c.thickness)
+
+
+def _stopped(b: Bench) -> None:
+    """A removal that is stopped: it answers at once, and nothing is lost."""
+    asked = time.monotonic()
+    before = b.ledger.state
+    try:
+        run(before, do.clear("fillets"), Progress(stopped=lambda: True))
+        b.check("it stops", 0.0, 1.0)
+    except Cancelled:
+        b.check("it stops", float(time.monotonic() - asked < 0.3), 1.0)
+    b.check("nothing is lost", float(b.ledger.state.model is before.model), 1.0)
+
+
+def _what_can_go(b: Bench) -> None:
+    """Among much that is chosen some cannot go: the rest does."""
+    c = COVER
+    b.take(do.sheet(["lid"], 1.0))
+    outer = [f for f in _plate(b).faces if f.surface.kind == "plane" and float(f.surface.frame.origin[2]) == 0.0]
+    web = [x for f in features(_plate(b)) if f.kind == "boss" for x in f.faces]
+    found = b.take(do.clear([*outer, *web], partly=True))
+    b.check("left", found.details[0]["left"], len(outer))
+    b.check("gone", volume(_plate(b)), c.volume - c.web_volume)
+
+
+def _on_the_sheet(b: Bench) -> None:
+    c = COVER
+    (lid,) = [x for x in b.model.bodies if x.name == "lid"]
+    b.take(do.drop_bodies(["cover plate"]))
+    b.take(do.sheet(lid, 1.0))
+    (lid,) = b.model.bodies
+    b.check("as it comes", area(lid), c.lid_area)
+    flat = max(lid.faces, key=lambda f: area(Body((lid.use_of(f),), "", sheet=True)))  # type: ignore[arg-type]
+    b.take(do.clear([f for f in lid.faces if f is not flat]))
+    b.check("the pit gone", area(b.model.bodies[0]), float(np.prod(c.lid)) - np.pi * c.hole**2)
+    b.take(do.element_size(4.0))
+    b.take(do.mesh("quad"))
+    assert b.mesh is not None
+    b.check("meshed", float(b.mesh.conformal()), 1.0)
+
+
+JOBS: tuple[Job, ...] = (
+    Job("J14", "removal in passes", cover_plate,
+        (("in passes", _in_passes), ("what can go", _what_can_go), ("on the sheet", _on_the_sheet)),
+        lacks="another solution chosen; a hole of the sheet"),
+)  # fmt: skip
