@@ -107,7 +107,7 @@ def prepared(anchor_file: Path) -> lithon.Ledger:
     return work
 
 
-@pytest.fixture(scope="module")
+@pytest.fixture(scope="session")
 def workers():
     """Worker processes go on from test to test where they are idle and well: starting one takes seconds."""
     import lithon.app.lane as lane

@@ -21,7 +21,7 @@ from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.trim.clear import clear
 
-SEEDS = seeds(16)
+SEEDS = seeds(16, 5)
 
 
 @pytest.mark.parametrize("seed", SEEDS)
@@ -106,7 +106,7 @@ def test_cut_twice_bonded_and_written(seed):
     assert len(back.edges()) == len(bonded.edges())
 
 
-@pytest.mark.parametrize("seed", seeds(10))
+@pytest.mark.parametrize("seed", seeds(10, 3))
 def test_meshed_and_proved(seed):
     """As it is, and cut and bonded, at a size that suits it."""
     rng = np.random.default_rng(2000 + seed)

@@ -206,6 +206,7 @@ def test_what_is_said_of_a_sheet_travels_is_written_and_done_again(tmp_path):
     for step in (do.clear("pockets"), do.mid_surface(), do.element_size(12.0), do.mesh("tri")):
         work.take(step)
     one, two = Wire(), Wire()
+    assert two.unpack(one.pack(work.mesh())).shape is work.mesh().shape
     there = two.unpack(one.pack(work.model))
     assert [(b.sheet, b.thickness) for b in there.bodies] == [(b.sheet, b.thickness) for b in work.model.bodies]
     lithon.save_project(work, tmp_path / "beam.lithon")

@@ -139,8 +139,9 @@ def test_it_can_be_cut_and_meshed(kind):
         cut = run(State(model), do.carve(do.Cut.at((0.02 * rim, 0.03 * rim, -0.4 * rim), normal))).model
         assert sum(map(volume, cut.bodies)) == pytest.approx(exact, rel=1e-7)
         assert all(not flaws(b, cut.tolerance) for b in cut.bodies)
-    mesh = lithon.tetrahedral_mesh(model, lithon.SizeRules(0.4 * rim))
-    assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, abs=0.05)
+    if LONG:
+        mesh = lithon.tetrahedral_mesh(model, lithon.SizeRules(0.4 * rim))
+        assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, abs=0.05)
     whole = pin(*kind)
     mesh = lithon.tetrahedral_mesh(Model.of([whole]), lithon.SizeRules(0.4 * rim))
     assert mesh.conformal() and mesh.quality.smallest_angle.min() > 8.0

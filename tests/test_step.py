@@ -4,6 +4,7 @@ import random
 
 import numpy as np
 import pytest
+from dice import examples
 
 import lithon
 from lithon.brep.measures import mass_properties, volume
@@ -159,7 +160,7 @@ def test_no_mutation_gets_past_the_reader(anchor):
     text = lithon.step_text(Model.of([prism(rectangle(0, 0, 4, 3, 0.5), 2.0)]))
     rng = random.Random(5)
     refused = 0
-    for _ in range(300):
+    for _ in range(examples(300)):
         data = list(text)
         for _ in range(rng.randint(1, 6)):
             at = rng.randrange(len(data))

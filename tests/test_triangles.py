@@ -7,6 +7,7 @@ import zipfile
 import meshio
 import numpy as np
 import pytest
+from dice import examples
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -343,7 +344,7 @@ def test_no_mutation_gets_past_the_readers():
              "a.3mf": mf(mf_cube(), '<item objectid="1"/>')}  # fmt: skip
     outcome = {"read": 0, "refused": 0}
     for name, whole in files.items():
-        for _ in range(120):
+        for _ in range(examples(120)):
             data = bytearray(whole)
             for _ in range(rng.randint(1, 5)):
                 at = rng.randrange(len(data))

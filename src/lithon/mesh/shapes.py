@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -25,6 +26,9 @@ class Shape:
     vtk: tuple[str, str]
     right: float
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return shape_of, (self.short,)  # there is one of each in every process
+
     @property
     def flat(self) -> bool:
         """Whether they lie on sheets and have areas, not volumes."""
@@ -44,3 +48,8 @@ TET = Shape("tetrahedra", "tet", 4, _TET, FACE, ("tetra", "tetra10"), 72.0)
 HEX = Shape("hexahedra", "hex", 8, EDGES, SIDES, ("hexahedron", "hexahedron20"), 90.0)
 TRI = Shape("triangles", "tri", 3, _TRI, _TRI, ("triangle", "triangle6"), 60.0)
 QUAD = Shape("quads", "quad", 4, _QUAD, _QUAD, ("quad", "quad8"), 90.0)
+
+
+def shape_of(short: str) -> Shape:
+    """The shape of that name. Raises KeyError."""
+    return {shape.short: shape for shape in (TET, HEX, TRI, QUAD)}[short]
