@@ -141,7 +141,11 @@ def test_a_sheet_is_cut_scored_named_and_moved_but_not_united():
     with pytest.raises(Refusal, match="is a sheet"):
         run(state, do.round(sheet.edges()[:1], 1.0))
     offered = {row.name for row in fitting(Chosen(state.model, faces=sheet.faces))}
-    assert {"name", "size-on-faces", "carve"} <= offered and not offered & {"clear", "slide", "offset"}
+    assert {"name", "size-on-faces", "carve"} <= offered and not offered & {
+        "clear",
+        "slide",
+        "offset",
+    }  # all of it is no wound
 
 
 def test_the_survey_does_not_take_a_sheet_for_a_broken_solid():

@@ -103,6 +103,8 @@ class Roster(Panel):
         if known is not None:
             kind, reason = known.kind, known.reason
             filled = f"{number(known.volume)} mm³" if known.volume is not None else "an open skin"
+            if kind == "sheet":
+                filled = reason
         return ("■ blocked", "it must be mended first", filled) if blocked else (kind, reason, filled)
 
     def _unfold(self, first: Body) -> None:

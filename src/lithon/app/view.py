@@ -104,6 +104,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         #: Whether colours or marks have changed since they were last drawn, and the ghost that is drawn.
         self._stale = False
         self._ghost: Change | None = None
+        self._shown: tuple[Edge, ...] = ()
         self._drawn = QTimer(self, singleShot=True, interval=0)  # once all that waits has been heard
         self._drawn.timeout.connect(self._render_now)
         self._calm = QTimer(self, singleShot=True, interval=_STILL)
@@ -378,10 +379,16 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
     def _draw_proposal(self) -> None:
         p = self.work.proposal
         ghost = p.ghost if p is not None else None
-        if ghost is self._ghost:
+        shown = p.outcome.shown if p is not None and p.outcome is not None else ()
+        if ghost is self._ghost and shown == self._shown:
             return
-        self._ghost = ghost
+        self._ghost, self._shown = ghost, shown
         self.recolour()
+        if shown and self._picture is not None:  # nothing changes; what it is about is marked
+            runs = scene.edge_runs(list(shown))
+            self._put("ghost", [])
+            self._put("gone", [scene.actor(scene.line_data(runs), theme.MADDER, width=2.5, lit=False, lift=4.0)])
+            return
         if ghost is None or self._picture is None:
             self._put("ghost", [])
             self._put("gone", [])

@@ -287,7 +287,7 @@ def mid_surfaces(body: Body, walls: Sequence[Wall], tolerance: float, progress: 
         name = f"{body.name} {k + 1}" if len(walls) > 1 else body.name
         sheet = sheet_of(section(body, wall.middle, tolerance), body, name, wall.thickness)
         for end in _ends(body, wall, tolerance):
-            if _passes(sheet, end, tolerance):  # into what the wall runs into
+            if _runs_out(sheet, wall, end, tolerance):
                 sheet = cut_sheets([sheet], end, tolerance)[0]
         sheets.append(sheet)
     for i, j in itertools.combinations(range(len(walls)), 2):
@@ -319,9 +319,15 @@ def _ends(body: Body, wall: Wall, tolerance: float) -> list[Surface]:
     return [s for s in out if isinstance(s, Plane | Cylinder)]
 
 
-def _passes(sheet: Body, surface: Surface, tolerance: float) -> bool:
-    d = np.concatenate([surface.signed_distance(face_mesh(f).points) for f in sheet.faces])
-    return bool(d.min() < -20.0 * tolerance and d.max() > 20.0 * tolerance)
+def _runs_out(sheet: Body, wall: Wall, end: Surface, tolerance: float) -> bool:
+    """Whether a wall's middle goes on beyond where the wall ends, into what the wall runs into."""
+    spots = np.concatenate([face_mesh(f).points[face_mesh(f).triangles].mean(axis=1) for f in sheet.faces])
+    d = end.signed_distance(spots)
+    held = np.array([wall.holds(p, tolerance) for p in spots])
+    own = d[held]
+    if not len(own) or (own.min() < 0.0 < own.max()):
+        return False
+    return bool((d[~held] * np.sign(own[0]) < -20.0 * tolerance).any())
 
 
 def _imprinted(sheets: list[Body], i: int, j: int, walls: Sequence[Wall], tolerance: float) -> list[Body]:

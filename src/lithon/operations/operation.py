@@ -58,6 +58,8 @@ class Made:
     settings: Settings | None = None
     mesh: Mesh | None = None
     references: References | None = None
+    #: Edges that say what it is about, where it changes no model: drawn while it is proposed.
+    shown: Sequence[Edge] = ()
 
 
 @dataclass(frozen=True, slots=True)

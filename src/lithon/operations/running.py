@@ -12,7 +12,7 @@ from typing import Any
 
 from lithon.brep.gate import refuse_worse
 from lithon.brep.measures import volume
-from lithon.brep.topology import Model
+from lithon.brep.topology import Edge, Model
 from lithon.errors import Fault, LithonError, Refusal
 from lithon.log import fault
 from lithon.mesh.mesh import Mesh
@@ -35,6 +35,7 @@ class Outcome:
     details: tuple[dict[str, Any], ...] = ()
     operation: Operation | None = None
     mesh: Mesh | None = None
+    shown: tuple[Edge, ...] = ()
 
     @property
     def model(self) -> Model:
@@ -81,6 +82,7 @@ def outcome(before: State, after: State, made: Made, written: Operation) -> Outc
         tuple(made.details),
         written,
         made.mesh,
+        tuple(made.shown),
     )
 
 

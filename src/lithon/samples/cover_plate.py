@@ -1,5 +1,5 @@
-"""The cover plate: rounds along its upper edge, a web, a boss with a bore through it; a thin lid beside it that comes as
-an open skin."""
+"""The cover plate: rounds along its upper edge, a web, a boss with a bore through it; a thin lid beside it that comes
+as an open skin."""
 
 from __future__ import annotations
 

@@ -12,7 +12,6 @@ from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Face, Model
 from lithon.mesh.hexahedra import verdict
 from lithon.survey.features import Feature, features
-from lithon.words import many
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +45,7 @@ def standings(model: Model) -> Standings:
         # Twins differ in where they are; an axis along which one can be swept goes with it.
         root = root_of(group[0])
         first = (
-            Standing("sheet", f"{many(len(root.uses), 'face')}, {area(root):.4g} mm²{_thick(root)}", None)
+            Standing("sheet", f"{area(root):.5g} mm²{_thick(root)}{', for reference' if root.reference else ''}", None)
             if root.sheet
             else Standing(*verdict(root), volume(root) if closed(root) else None)
         )

@@ -47,7 +47,8 @@ class IgnoreBelow(Operation):
         found = ignored(bench.model.bodies, replace(bench.state, settings=settings).rules())
         words = f"ignore below {self.size:g} mm" if self.size else "follow everything"
         details = [{"faces": len(found.small), "edges": len(found.soft) + len(found.tiny), "drapes": len(found.groups)}]
-        return Made(bench.model, words, settings=settings, details=details)
+        shown = [*found.soft, *found.tiny, *(e for f in found.small for e in f.edges())]
+        return Made(bench.model, words, settings=settings, details=details, shown=list(dict.fromkeys(shown)))
 
 
 class Drape(Operation):
@@ -94,7 +95,8 @@ class Drape(Operation):
             marks = marks.put("drape", group, f"drape {number}")
         many_faces = sum(map(len, groups))
         words = f"drape {many(many_faces, 'face')}" + (f" in {len(groups)} groups" if len(groups) > 1 else "")
-        return Made(bench.model, words, marks=marks)
+        found = ignored(bench.model.bodies, replace(bench.state, marks=marks).rules())
+        return Made(bench.model, words, marks=marks, shown=list(found.soft))
 
 
 def _joined(bodies: tuple[Body, ...], faces: set[Face], strength: float) -> list[list[Face]]:

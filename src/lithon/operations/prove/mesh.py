@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, cast
 
-from lithon.brep.topology import Body
+from lithon.brep.topology import Body, Model
 from lithon.mesh.groups import parted
 from lithon.mesh.make import mesh_of
 from lithon.mesh.second_order import quadratic
 from lithon.mesh.sector import repeated
-from lithon.operations.operation import Bench, Made, Operation, param
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Flag, OneOf
 from lithon.operations.state import Elements
 
@@ -24,6 +24,10 @@ class MakeMesh(Operation):
     order: str = param(OneOf(title="order", options=("1", "2"), default="1", optional=True))
     around: bool = param(Flag(title="all around", help="a sector's mesh repeated to the whole", default=False,
                               optional=True))  # fmt: skip
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, Any]:
+        return {**super().begun(chosen), "elements": usual(chosen.model)}
 
     gate = "unchanged"
     replayed = False
@@ -53,6 +57,11 @@ class MakeMesh(Operation):
         return f"{_WORDS[self.elements]}{', second order' if self.order == '2' else ''}"
 
 
+def usual(model: Model) -> Elements:
+    """The elements that are asked for where nothing else is said: on sheets quads where they go."""
+    return "auto" if all(b.sheet for b in model.bodies if not b.reference) else "tet"
+
+
 _WORDS = {
-    "tet": "tetrahedra", "hex": "hexahedra", "auto": "hexahedra or tetrahedra", "tri": "triangles", "quad": "quads",
+    "tet": "tetrahedra", "hex": "hexahedra", "auto": "hexahedra, or what goes", "tri": "triangles", "quad": "quads",
 }  # fmt: skip

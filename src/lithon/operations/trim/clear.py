@@ -74,6 +74,11 @@ class Clear(Operation):
             return [made]
 
     @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        all_of = any(set(b.made_faces()) <= set(chosen.faces) and b.uses for b in chosen.of("bodies"))
+        return super().fits(chosen) and not all_of
+
+    @classmethod
     def taken(cls, chosen: Chosen) -> dict[str, Any] | None:
         values = super().taken(chosen)
         return None if values is None else {key: value for key, value in values.items() if key == "faces"}
