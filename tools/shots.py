@@ -21,8 +21,10 @@ from lithon import do
 from lithon.app import theme
 from lithon.app.demo import demo_file, sample_file
 from lithon.app.desk import Desk
+from lithon.exchange.step_write import write_step
 from lithon.operations.table import rows
 from lithon.samples import SAMPLES, STRAP
+from lithon.samples.spoiled_anchor import spoiled_anchor
 from lithon.survey.sizes import LENSES
 
 
@@ -124,7 +126,6 @@ def main() -> None:
     camera.priced()
     work.asking.accept()
     camera.settle()
-    camera.shot("bond")
     desk.begin(rows()["mesh"])
     camera.until(lambda: work.mesh is not None, 120.0)
     camera.shot("mesh")
@@ -243,6 +244,24 @@ def the_collar_slid(camera: Camera) -> None:
     work.drop()
 
 
+def drape(camera: Camera) -> None:
+    """The spoiled anchor's mesh, without what is ignored and draped."""
+    path = Path(os.environ["LITHON_STATE"]) / "spoiled-anchor.step"
+    write_step(spoiled_anchor(), path, "spoiled anchor")
+    desk, work = camera.desk, camera.desk.work
+    desk.open(path)
+    camera.settle()
+    work.go("Prove")
+    for step in (do.ignore_below(0.4), do.drape(strength=0.9), do.element_size(8.0), do.mesh("tet")):
+        work.propose(step)
+        camera.until(lambda: work.proposal is None or work.proposal.state == "ready", 90.0)
+        if work.proposal is not None:
+            work.asking.accept()
+        QTest.qWait(300)
+    camera.until(lambda: work.mesh is not None, 90.0)
+    camera.shot("drape")
+
+
 def the_twins(camera: Camera) -> None:
     desk, work = camera.desk, camera.desk.work
     opened(camera, "paddle-frame")
@@ -253,6 +272,7 @@ def the_twins(camera: Camera) -> None:
     desk.begin(rows()["set-aside"])
     camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
     camera.shot("set-aside")
+    drape(camera)
     work.drop()
     work.choose()
 
