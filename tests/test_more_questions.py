@@ -9,6 +9,7 @@ from lithon.brep.topology import Model
 from lithon.operations.questions import NotAQuestion, ask, next_words, parse
 from lithon.operations.running import run
 from lithon.operations.state import State
+from lithon.survey.features import features
 
 
 @pytest.mark.parametrize(
@@ -81,3 +82,37 @@ def test_divisions_by_direction_go_where_they_are_meant():
     assert set(marked) <= set(body(model, "block").edges())
     middle = np.mean([e.at(0.5) for e in marked], axis=0)
     assert middle == pytest.approx([45.0, 5.0, 4.0])
+
+
+def test_what_is_alike_is_told_by_the_questions_that_find_it():
+    """Each question finds what is in hand, and no more than its words say."""
+    from lithon.operations.alike import alike
+    from lithon.samples import paddle_frame
+
+    model = paddle_frame()
+    bolt = next(b for b in model.bodies if b.name.startswith("bolt"))
+    holes = [f for b in model.bodies for f in features(b) if f.kind == "hole"]
+    for hole in holes:
+        told = alike(model, list(hole.faces))
+        assert [t.title for t in told][-1] == "all holes" and told[-1].count == len(holes)
+        for one in told:
+            assert (
+                set(hole.faces) <= set(ask(model, one.question).faces) and one.count == ask(model, one.question).items
+            )
+        by = {t.title: t.count for t in told}
+        assert by["of this size"] == sum(abs(h.size - hole.size) < 1e-6 for h in holes)
+        assert by["at most this"] == sum(h.size <= hole.size + 1e-9 for h in holes)
+        assert by["of this size here"] == sum(
+            abs(h.size - hole.size) < 1e-6 and h.body.name == hole.body.name for h in holes
+        )
+    small, large = min(holes, key=lambda h: h.size), max(holes, key=lambda h: h.size)
+    (between, every) = alike(model, [*small.faces, *large.faces])
+    assert between.count == every.count == len(holes)
+    side = next(f for f in bolt.faces if f.surface.kind == "plane")
+    plain = {t.title: t for t in alike(model, [side])}
+    assert set(ask(model, plain["of this area"].question).faces) >= {side} and plain["all planes"].count > 20
+    edges = [e for e in model.edges() if e.curve.kind == "line" and abs(abs(e.direction(0.5)[0]) - 1) < 1e-9][:2]
+    told = alike(model, [], edges)
+    assert any(t.question == "edges along x" for t in told)
+    assert all(set(edges) <= set(ask(model, t.question).edges) for t in told)
+    assert alike(model, [side, *holes[0].faces]) == [] or all("hole" not in t.question for t in alike(model, [side]))

@@ -7,6 +7,7 @@ from solids import motion
 
 import lithon
 import lithon.do as do
+from lithon.bond.share import bond
 from lithon.brep.area import off_edge
 from lithon.brep.copies import moved
 from lithon.brep.measures import area, volume
@@ -100,14 +101,15 @@ def test_regions_have_the_areas_of_the_section_wherever_it_stands():
     place = motion(5)
     model = Model(tuple(moved(b, place) for b in culvert_joint().bodies), 1e-5)
     plane = Plane.of(place[:3, 3], place[:3, 1])
-    made = regions(model, model.bodies, plane, (place[:3, 3], place[:3, 2]))
+    model, _ = bond(model)
+    made = regions(model, plane, (place[:3, 3], place[:3, 2]))
     got = {b.name: area(b) for b in made}
     assert got == pytest.approx({"spigot": JOINT.spigot_area, "bell": JOINT.bell_area, "seal": JOINT.seal_area})
-    other = regions(model, model.bodies, plane, (place[:3, 3], -place[:3, 2]))
+    other = regions(model, plane, (place[:3, 3], -place[:3, 2]))
     mine, theirs = ({v.point.tobytes() for b in some for v in b.vertices()} for some in (made, other))
     assert not mine & theirs  # the other way the other side stays
     with pytest.raises(Refusal, match="does not lie in the plane"):
-        regions(model, model.bodies, plane, (place[:3, 3], place[:3, 1]))
+        regions(model, plane, (place[:3, 3], place[:3, 1]))
 
 
 def test_three_bodies_that_share_faces_share_them_still_after_one_is_cut():

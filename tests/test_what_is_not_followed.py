@@ -160,3 +160,30 @@ def test_a_judgement_says_what_stands_beside_a_hole():
     assert found.nearest == "load" and found.away == pytest.approx(40.0 - 16.5)
     assert "1.25 elements wide" in found.words() and "23.5 mm from load" in found.words()
     assert judged(state.model, next(f for f in state.model.faces() if f.label == "load"), 2.0) is None
+
+
+def test_what_can_be_meshed_is_kept_and_what_failed_is_named(monkeypatch):
+    """One of three bodies cannot be meshed: the others are, and the failure has face, place and remedy."""
+    import lithon.mesh.make as make
+    import lithon.mesh.partly as partly
+
+    model = Model.of([prism(rectangle(30 * k, 0, 30 * k + 20, 20), 10.0, name=f"part {k}") for k in range(3)])
+    bad = model.bodies[1].faces[2]
+
+    def meshed(model, rules, progress=None):
+        if any(b.use_of(bad) is not None for b in model.bodies):
+            raise Refusal("a plane face cannot be meshed", remedy="clear it", entities=(bad,))
+        return tetrahedral_mesh(model, rules)
+
+    monkeypatch.setattr(make, "tetrahedral_mesh", meshed)
+    monkeypatch.setattr(partly, "tetrahedral_mesh", meshed)
+    out = run(State(model, settings=Settings(5.0)), do.mesh("tet"))
+    mesh = out.mesh
+    assert [b.name for b in mesh.bodies] == ["part 0", "part 2"] and mesh.conformal()
+    assert mesh.volume_ratio == pytest.approx(1.0) and "1 body not meshed" in out.words
+    (failure,) = mesh.failures
+    assert failure.face is bad and "part 1" in failure.what and failure.remedy == "clear it"
+    assert abs(bad.surface.signed_distance(np.array([failure.place]))[0]) < 1e-9
+    alone = Model((model.bodies[1],), model.tolerance)
+    with pytest.raises(Refusal, match="cannot be meshed"):
+        run(State(alone, settings=Settings(5.0)), do.mesh("tet"))

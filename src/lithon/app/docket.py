@@ -16,6 +16,7 @@ from lithon.app.work import Work
 from lithon.brep.copies import root_of
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.mesh.compare import compared
+from lithon.mesh.recover import Failure
 from lithon.operations.operation import Operation
 from lithon.operations.table import STATIONS, rows
 from lithon.operations.trim.clear import Clear
@@ -343,7 +344,7 @@ class Docket(Panel):
             return
         q = mesh.quality
         smallest = float(q.smallest_angle.min())
-        good = smallest > 8.0
+        good = smallest > 8.0 and not mesh.failures
         what = "area" if mesh.shape.flat else "volume"
         matched = "all shared faces match" if mesh.conformal() else "not conformal"
         self.add(
@@ -355,6 +356,8 @@ class Docket(Panel):
                 f"{what} {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact one",
             )
         )
+        for failure in mesh.failures:
+            self._failed(failure)
         self.add(
             Histogram(f"smallest {mesh.shape.angles} angle, degrees", q.smallest_angle, 0.0, mesh.shape.right, 10.0)
         )
@@ -371,6 +374,14 @@ class Docket(Panel):
             self.add(title("BEFORE, AND NOW"))
             for what, one, two in compared(before, mesh):
                 self.add(label(f"{what}: {one} → {two}" if one != two else f"{what}: {one}, as before", "dim"))
+
+    def _failed(self, failure: Failure) -> None:
+        """What could not be meshed, and where."""
+        card = Card("■", theme.MADDER, failure.what, failure.remedy)
+        if failure.face is not None:
+            face = failure.face
+            card.add_button("Show me", lambda: self.work.choose(faces=[face]))
+        self.add(card)
 
     def _head_deliver(self) -> None:
         mesh = self.work.mesh

@@ -13,10 +13,12 @@ from lithon.app.work import Work
 from lithon.arrays import Floats
 from lithon.brep.measures import face_area
 from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.operations.alike import alike
+from lithon.operations.questions import ask
 from lithon.operations.table import Row, fitting
 from lithon.survey.features import feature_of, known_features
 from lithon.survey.measuring import Measure, measures, of_body, of_edge, of_face, wall
-from lithon.words import many, several
+from lithon.words import many
 
 
 class Roster(Panel):
@@ -163,9 +165,20 @@ class InHand(Panel):
             feature = feature_of(body, work.faces[0]) if told else None
             if feature is not None and len(feature.faces) > 1:
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
-            if feature is not None:
-                self.add(button(f"All {several(feature.kind)} of this size", lambda: self._alike(feature), "quiet"))
+        self._alikes(body)
         self._offers()
+
+    def _alikes(self, body: Body | None) -> None:
+        """What is like what is in hand, each by the question that finds it."""
+        work = self.work
+        if work.model is None or (work.points and not (work.faces or work.edges)):
+            return
+        if not all(known_features(b) is not None or len(b.uses) <= _FEW for b in work.model.bodies):
+            return  # the worker has not looked at them yet
+        for found in alike(work.model, work.faces, work.edges):
+            if found.count > 1 or work.edges:
+                words = f"{found.title[0].upper()}{found.title[1:]}: {found.count}"
+                self.add(button(words, lambda q=found.question: self._ask(q), "quiet", found.question))
 
     def _offers(self) -> None:
         """Operations that fit what is in hand, the likeliest first."""
@@ -203,16 +216,9 @@ class InHand(Panel):
         self.work.digits = min(max(self.work.digits + change, 3), 15)
         QTimer.singleShot(0, self.refresh)
 
-    def _alike(self, feature) -> None:
-        from lithon.survey.features import features
-
-        hits = [
-            f
-            for b in self.work.model.bodies
-            for f in features(b)
-            if f.kind == feature.kind and abs(f.size - feature.size) < 1e-6 * max(1.0, feature.size)
-        ]
-        self.work.choose([x for f in hits for x in f.faces])
+    def _ask(self, question: str) -> None:
+        found = ask(self.work.model, question)
+        self.work.choose(faces=list(found.faces), edges=list(found.edges))
 
 
 def in_words(

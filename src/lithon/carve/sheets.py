@@ -13,7 +13,6 @@ import numpy as np
 from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrays import Floats
-from lithon.bond.share import bond
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.area import area_of
 from lithon.brep.boxes import box
@@ -44,13 +43,9 @@ def section(body: Body, surface: Surface, tolerance: float) -> list[Face]:
 
 
 def regions(
-    model: Model,
-    bodies: Sequence[Body],
-    plane: Plane,
-    about: tuple[Floats, Floats] | None = None,
-    progress: Progress = SILENT,
+    model: Model, plane: Plane, about: tuple[Floats, Floats] | None = None, progress: Progress = SILENT
 ) -> list[Body]:
-    """The section of solids by a plane: a sheet for each, named as it is, with shared edges where they touch.
+    """The section of solids by a plane: a sheet for each, named as it is, with shared edges where they share faces.
 
     about: a point (3,) and direction (3,) of an axis in the plane: only what lies on the side of normal x axis stays.
     Raises Refusal where the plane misses them all or does not hold the axis.
@@ -63,15 +58,8 @@ def regions(
         if off > 1e-9:
             raise Refusal("the axis does not lie in the plane", remedy="a plane that holds the axis")
         side = Plane.of(origin, np.cross(plane.frame.z, way), way)
-    chosen = Model(tuple(bodies), model.tolerance)
-    joined = chosen
-    if len(bodies) > 1:
-        progress.tell(0.0, "looking at what touches")
-        try:
-            joined, _ = bond(chosen, progress=progress)
-        except Refusal:
-            joined = chosen  # nothing touches: there is nothing to share
-    pieces: list[tuple[int, Body]] = list(enumerate(joined.bodies))
+    bodies = model.bodies
+    pieces: list[tuple[int, Body]] = list(enumerate(bodies))
     cut_any = False
     for k in range(len(bodies)):
         progress.tell(0.3 + 0.5 * k / len(bodies), f"cutting {bodies[k].name}")

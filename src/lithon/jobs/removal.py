@@ -11,9 +11,12 @@ from lithon.brep.measures import area, volume
 from lithon.brep.topology import Body, Face
 from lithon.errors import Cancelled
 from lithon.jobs.job import Bench, Job
+from lithon.operations.alike import alike
+from lithon.operations.questions import ask
 from lithon.operations.running import run
 from lithon.progress import Progress
 from lithon.samples.cover_plate import COVER, cover_plate
+from lithon.samples.gear_cover import GEAR_COVER, gear_cover
 from lithon.survey.features import features
 
 
@@ -97,8 +100,43 @@ def _on_the_sheet(b: Bench) -> None:
     b.check("meshed", float(b.mesh.conformal()), 1.0)
 
 
+def _daily(b: Bench) -> None:
+    g = GEAR_COVER
+    plate = next(x for x in b.model.bodies if x.name == "gear cover")
+    holes = [f for f in features(plate) if f.kind == "hole"]
+    vents = [f for f in holes if abs(f.size - 2.0 * g.vent) < 1e-9]
+    count = g.vents[0] * g.vents[1]
+    told = {x.title: x for x in alike(b.model, list(vents[0].faces))}
+    b.check("of this size here", told["of this size here"].count, count)
+    b.check("everywhere", told["of this size"].count, count)
+    b.check("at most this", told["at most this"].count, count + len(g.bolts_at))
+    b.check("all holes", told["all holes"].count, count + 2 * len(g.bolts_at))
+    wide = next(f for f in holes if abs(f.size - 2.0 * g.bolt) < 1e-9)
+    between = alike(b.model, [*vents[0].faces, *wide.faces])[0]
+    b.check("between two", between.count, count + len(g.bolts_at))
+    marks = ask(b.model, f"bosses where depth = {g.mark}")
+    b.check("marks", marks.items, g.marks)
+    b.check("their faces", len(marks.faces), g.mark_faces)
+    before = b.volume
+    b.take(do.clear(f"bosses where depth = {g.mark}"))
+    b.check("the raised marks gone", before - b.volume, g.marks_volume)
+    before = b.volume
+    b.take(do.clear(told["of this size here"].question))
+    b.check("the vents closed", b.volume - before, count * np.pi * g.vent**2 * g.thickness)
+    before = b.volume
+    b.take(do.clear("pockets where depth < 3"))
+    b.check("the pockets filled", b.volume - before, g.pockets * float(np.prod(g.pocket)))
+    before = b.volume
+    bolt = next(x for x in b.model.bodies if x.name == "bolt 1")
+    cross = next(f for f in features(bolt) if f.kind == "hole")
+    b.take(do.clear(list(cross.faces)).on_twins(True))
+    b.check("on every bolt", b.volume - before, len(g.bolts_at) * np.pi * g.cross**2 * 3.0)
+
+
 JOBS: tuple[Job, ...] = (
     Job("J14", "removal in passes", cover_plate,
         (("in passes", _in_passes), ("what can go", _what_can_go), ("on the sheet", _on_the_sheet)),
         lacks="another solution chosen; a hole of the sheet"),
+    Job("J15", "removal as the daily tool", gear_cover, (("", _daily),),
+        lacks="fence and seed, boxes (of the window), nuts and threads"),
 )  # fmt: skip

@@ -6,6 +6,7 @@ from lithon.brep.topology import Model
 from lithon.errors import Refusal
 from lithon.mesh.hexahedra import hexahedral_mesh
 from lithon.mesh.mesh import Mesh
+from lithon.mesh.partly import what_can
 from lithon.mesh.sheets import quad_mesh, triangle_mesh
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.tetrahedra import tetrahedral_mesh
@@ -16,6 +17,7 @@ def mesh_of(model: Model, rules: SizeRules, elements: str = "auto", progress: Pr
     """elements: 'tet', 'hex' or 'auto', which takes tetrahedra where a body cannot be swept; 'tri' and 'quad' cover the
     faces, of sheets or of the skins of solids. 'auto' takes quads or triangles where all bodies are sheets.
 
+    Where tetrahedra fail in some bodies, the mesh is that of the others, and its `failures` say where and why.
     Raises Refusal naming what stands in the way, and where.
     """
     if any(body.reference for body in model.bodies):
@@ -41,4 +43,7 @@ def mesh_of(model: Model, rules: SizeRules, elements: str = "auto", progress: Pr
             return hexahedral_mesh(model, rules, progress)
         except Refusal:
             pass
-    return tetrahedral_mesh(model, rules, progress)
+    try:
+        return tetrahedral_mesh(model, rules, progress)
+    except Refusal as refusal:
+        return what_can(model, rules, refusal, progress)

@@ -79,7 +79,8 @@ _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "edges": {"length": lambda e: e.length, **_PLACES},
     "bodies": {"volume": volume},
 }
-_KINDS = {
+#: The kinds of features, by their nouns.
+FEATURES = {
     "holes": "hole", "fillets": "fillet", "chamfers": "chamfer", "pockets": "pocket", "windows": "window",
     "bosses": "boss",
 }  # fmt: skip
@@ -197,8 +198,8 @@ def ask(model: Model, text: str) -> Answer:
     def passes(item: Any) -> bool:
         return all(_OPS[op](_MEASURES[q.noun][m](item), value) for m, op, value in q.conditions)
 
-    if q.noun in _KINDS:
-        hits: list[Feature] = [f for b in bodies for f in features(b) if f.kind == _KINDS[q.noun] and passes(f)]
+    if q.noun in FEATURES:
+        hits: list[Feature] = [f for b in bodies for f in features(b) if f.kind == FEATURES[q.noun] and passes(f)]
         return Answer(len(hits), tuple(dict.fromkeys(x for f in hits for x in f.faces)), (), ())
     if q.noun == "faces" or q.noun in _SURFACES:
         faces = tuple(dict.fromkeys(f for b in bodies for f in b.faces if _is(f, q) and passes(f)))

@@ -9,12 +9,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from lithon.arrange.overlay import overlay
 from lithon.brep.measures import volume
-from lithon.brep.topology import Body, Face, Model
-from lithon.carve.score import scored
+from lithon.brep.topology import Body, Face, FaceUse, Model
 from lithon.geometry.frames import Frame
-from lithon.geometry.surfaces import Plane
-from lithon.samples.build import Round, face_toward, prism
+from lithon.samples.build import Round, face_toward, prism, rectangle
 from lithon.samples.cast_anchor import CastAnchor, cast_anchor
 from lithon.samples.wounds import edge_nicked
 
@@ -43,7 +42,15 @@ def _parted(body: Body, face: Face, axis: int, places: tuple[float, ...]) -> Bod
     for k, at in enumerate(places):
         normal = np.eye(3)[axis]
         beyond = face if not k else _beyond(body, face, axis, places[k - 1])
-        body = scored(body, Plane.of(at * normal, normal), 1e-6, [beyond])
+        flat = prism(rectangle(-201.0, -203.0, 207.0, 205.0), 1.0, Frame.of(at * normal, normal))
+        made = overlay(body, Body((FaceUse(flat.faces[0]),), "line"), 1e-6)
+        # Only the one face is parted; its neighbours get no more than the line's ends.
+        body = body.with_uses(
+            FaceUse(piece, use.forward)
+            for use in body.uses
+            for piece in (made.fragments[use.face] if use.face is beyond or len(made.fragments[use.face]) == 1
+                          else [made.recut(use.face)])
+        )  # fmt: skip
     return body
 
 

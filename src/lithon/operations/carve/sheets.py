@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from contextlib import suppress
 from dataclasses import replace
 
 import numpy as np
 
+from lithon.bond.share import bond
 from lithon.brep.measures import area
 from lithon.brep.topology import Body, Face, Model, new_uid
 from lithon.carve.sheets import Wall, mid_surfaces, regions, walls_between
@@ -52,7 +54,12 @@ class Slice(Operation):
     def do(self, bench: Bench) -> Made:
         plane, chosen = bench.surface("plane"), bench.bodies()
         assert isinstance(plane, Plane)
-        made = regions(bench.model, chosen, plane, bench.given["about"], bench.progress)
+        together = Model(tuple(chosen), bench.tolerance)
+        if len(chosen) > 1:
+            bench.progress.tell(0.0, "looking at what touches")
+            with suppress(Refusal):  # nothing touches: there is nothing to share
+                together, _ = bond(together)
+        made = regions(together, plane, bench.given["about"], bench.progress)
         total = sum(map(area, made))
         details = [{"region": b.name, "area_mm2": area(b)} for b in made]
         return Made(_put(bench, chosen, made, self.keep), f"slice to {many(len(made), 'region')}, {total:.6g} mm²",

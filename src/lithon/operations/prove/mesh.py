@@ -13,6 +13,7 @@ from lithon.mesh.sector import repeated
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Flag, OneOf
 from lithon.operations.state import Elements
+from lithon.words import many
 
 
 class MakeMesh(Operation):
@@ -44,7 +45,10 @@ class MakeMesh(Operation):
         groups = {b: str(w) for b, w in bench.state.marks.all("group").items() if isinstance(b, Body)}
         if groups:
             mesh = parted(mesh, groups)
-        return replace(self.noted(bench), mesh=mesh, words=f"mesh, {len(mesh.elements)} {mesh.kind}")
+        words = f"mesh, {len(mesh.elements)} {mesh.kind}"
+        if mesh.failures:
+            words += f", {many(len(bench.model.bodies) - len(mesh.bodies), 'body')} not meshed"
+        return replace(self.noted(bench), mesh=mesh, words=words)
 
     def noted(self, bench: Bench) -> Made:
         """As if it had been made: how it is made is known afterwards."""

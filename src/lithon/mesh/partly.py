@@ -1,0 +1,75 @@
+"""A mesh of what can be meshed, where not all can: what failed is named with its face and place, the rest is kept."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import scipy
+
+from lithon.brep.topology import Body, Face, Model
+from lithon.errors import Refusal
+from lithon.mesh.mesh import Mesh
+from lithon.mesh.quality import Quality
+from lithon.mesh.recover import Failure
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.tetrahedra import tetrahedral_mesh
+from lithon.progress import SILENT, Progress
+
+
+def what_can(model: Model, rules: SizeRules, why: Refusal, progress: Progress = SILENT) -> Mesh:
+    """Tetrahedra of every group of bodies that share faces by itself. Raises `why`, which is what all together gave,
+    where none can be meshed."""
+    groups = _together(model)
+    if len(groups) < 2:
+        raise why
+    made: list[Mesh] = []
+    failures: list[Failure] = []
+    for k, group in enumerate(groups):
+        progress.tell(k / len(groups), f"meshing {group[0].name} by itself")
+        try:
+            made.append(tetrahedral_mesh(Model(tuple(group), model.tolerance), rules))
+        except Refusal as refusal:
+            failures.append(_told(group, refusal))
+    if not made:
+        raise why
+    return replace(_joined(made), failures=tuple(failures))
+
+
+def _together(model: Model) -> list[list[Body]]:
+    """Bodies by the faces that they share."""
+    sets: scipy.cluster.hierarchy.DisjointSet = scipy.cluster.hierarchy.DisjointSet(model.bodies)
+    for face in model.shared():
+        first, *others = model.owners(face)
+        for other in others:
+            sets.merge(first, other)
+    out: dict[Body, list[Body]] = {}
+    for body in model.bodies:
+        out.setdefault(sets[body], []).append(body)
+    return list(out.values())
+
+
+def _told(group: list[Body], refusal: Refusal) -> Failure:
+    face = next((f for f in refusal.entities if isinstance(f, Face)), None)
+    spot = np.mean([v.point for v in group[0].vertices()] or [group[0].faces[0].surface.frame.origin], axis=0)
+    if face is not None and face.loops:
+        spot = next(face.edges()).at(0.5)
+    names = ", ".join(body.name for body in group)
+    return Failure(f"{names}: {refusal.what}", face, (float(spot[0]), float(spot[1]), float(spot[2])),
+                   refusal.remedy or "mend it first")  # fmt: skip
+
+
+def _joined(meshes: list[Mesh]) -> Mesh:
+    """Meshes of bodies that share nothing, as one."""
+    points = np.cumsum([0, *(len(m.points) for m in meshes)])
+    bodies = np.cumsum([0, *(len(m.bodies) for m in meshes)])
+    faces = np.cumsum([0, *(len(m.faces) for m in meshes)])
+    parts = list(zip(meshes, points, bodies, faces, strict=False))
+    names = ("scaled_jacobian", "smallest_angle", "largest_angle", "edge_ratio")
+    quality = Quality(*(np.concatenate([getattr(m.quality, name) for m in meshes]) for name in names))
+    return Mesh(
+        np.concatenate([m.points for m in meshes]), np.concatenate([m.elements + p for m, p, _, _ in parts]),
+        np.concatenate([m.body + b for m, _, b, _ in parts]), np.concatenate([m.triangles + p for m, p, _, _ in parts]),
+        np.concatenate([m.face + f for m, _, _, f in parts]), tuple(x for m in meshes for x in m.bodies),
+        tuple(x for m in meshes for x in m.faces), quality, shape=meshes[0].shape,
+    )  # fmt: skip
