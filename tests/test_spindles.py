@@ -142,6 +142,6 @@ def test_it_can_be_cut_and_meshed(kind):
     if LONG:
         mesh = lithon.tetrahedral_mesh(model, lithon.SizeRules(0.4 * rim))
         assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, abs=0.05)
-    whole = pin(*kind)
-    mesh = lithon.tetrahedral_mesh(Model.of([whole]), lithon.SizeRules(0.4 * rim))
-    assert mesh.conformal() and mesh.quality.smallest_angle.min() > 8.0
+    if LONG or kind is not KINDS[2]:
+        mesh = lithon.tetrahedral_mesh(Model.of([pin(*kind)]), lithon.SizeRules(0.4 * rim))
+        assert mesh.conformal() and mesh.quality.smallest_angle.min() > 8.0

@@ -46,6 +46,10 @@ class Slice(Operation):
         return cls(plane=cut) if cut is not None and cut.way in ("midway", "offset", "through") else None
 
     @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return cls.of(chosen) is not None
+
+    @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, object]:
         made = cls.of(chosen)
         return {"plane": made.plane if made is not None else across(chosen), "about": None,
@@ -89,8 +93,9 @@ class MidSurface(Operation):
         chosen = list(dict.fromkeys(b for f in sides for b in bench.model.owners(f))) if sides else bench.bodies()
         out: list[Body] = []
         details = []
+        most = self.most or (np.inf if sides else None)  # sides that are chosen are those of a wall, however thick
         for body in chosen:
-            walls = [w for w in walls_between(body, bench.tolerance, self.most) if _asked(w, set(sides))]
+            walls = [w for w in walls_between(body, bench.tolerance, most) if _asked(w, set(sides))]
             if not walls:
                 raise Refusal(
                     f"no wall with two parallel or coaxial sides is found on {body.name}",
