@@ -248,3 +248,10 @@ def test_windows_are_one_thing_from_rim_to_rim():
     out = run(state, do.clear("windows where width < 20")).model
     slot = (BEAM.slot[0] - BEAM.slot[1]) * BEAM.slot[1] + np.pi * BEAM.slot[1] ** 2 / 4.0
     assert volume(out.bodies[0]) - BEAM.volume == pytest.approx(slot * BEAM.web)
+
+
+def test_a_plate_of_two_thicknesses_about_one_middle_is_one_sheet():
+    corners = [(0, -3), (30, -3), (30, -2), (60, -2), (60, 2), (30, 2), (30, 3), (0, 3)]
+    state = State(Model.of([prism(polygon(*corners), 40.0, name="stepped")]))
+    made = run(state, do.mid_surface()).model
+    assert [round(area(b), 6) for b in made.bodies] == [2400.0] and mesh_of(made, SizeRules(5.0), "tri").conformal()

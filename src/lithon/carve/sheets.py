@@ -155,7 +155,7 @@ class Wall:
     middle: Surface
 
     def holds(self, point: Floats, tolerance: float) -> bool:
-        """Whether a point of the middle lies between its two sides."""
+        """Whether a point of the middle lies between its two sides. (Of walls with one middle: between any two.)"""
         return all(
             any(int(area_of(f).side(f.surface.project(point[None]), tolerance)[0]) >= 0 for f in side)
             for side in (self.one, self.other)
@@ -269,6 +269,7 @@ def mid_surfaces(body: Body, walls: Sequence[Wall], tolerance: float, progress: 
 
     Where a wall runs into another, its sheet ends at that one's middle. Raises Refusal where none is left.
     """
+    walls = _by_middle(walls, tolerance)
     sheets: list[Body] = []
     for k, wall in enumerate(walls):
         progress.tell(0.5 * k / len(walls), "cutting midway")
@@ -290,6 +291,19 @@ def mid_surfaces(body: Body, walls: Sequence[Wall], tolerance: float, progress: 
             out.append(sheet_of(kept, body, sheets[k].name, wall.thickness))
     if not out:
         raise Refusal("no wall has a middle inside the body", remedy="choose the faces of a wall")
+    return out
+
+
+def _by_middle(walls: Sequence[Wall], tolerance: float) -> list[Wall]:
+    """Walls with one middle as one wall, as thick as the largest of them is."""
+    out: list[Wall] = []
+    for wall in sorted(walls, key=lambda w: -sum(map(face_area, (*w.one, *w.other)))):
+        same = next((k for k, w in enumerate(out) if w.middle.same_as(wall.middle, 20.0 * tolerance, 1e3)), None)
+        if same is None:
+            out.append(wall)
+        else:
+            w = out[same]
+            out[same] = replace(w, one=(*w.one, *wall.one), other=(*w.other, *wall.other))
     return out
 
 
@@ -326,8 +340,9 @@ def _imprinted(sheets: list[Body], i: int, j: int, walls: Sequence[Wall], tolera
         own = {e for u in made.applied(sheets[k]).uses for e in u.face.edges()}
         theirs = {e for u in made.applied(sheets[other]).uses for e in u.face.edges()}
         if made.common & theirs and not made.common & theirs <= own:
-            sheets = list(sheets)
-            sheets[k] = cut_sheets([sheets[k]], walls[other].middle, tolerance)[0]
+            # The others are there too: what they share with the one that is cut they share still.
+            across = Body((FaceUse(sheet_on(walls[other].middle, box(sheets[k]))),), "cut")
+            sheets = _applied(overlay(sheets[k], across, tolerance), sheets)
             made = overlay(sheets[i], sheets[j], tolerance)
             break
     return _applied(made, sheets)
