@@ -12,7 +12,7 @@ import numpy as np
 
 from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
-from lithon.arrays import Floats
+from lithon.arrays import Bools, Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.area import area_of
 from lithon.brep.boxes import box
@@ -154,12 +154,17 @@ class Wall:
     thickness: float
     middle: Surface
 
-    def holds(self, point: Floats, tolerance: float) -> bool:
-        """Whether a point of the middle lies between its two sides. (Of walls with one middle: between any two.)"""
-        return all(
-            any(int(area_of(f).side(f.surface.project(point[None]), tolerance)[0]) >= 0 for f in side)
-            for side in (self.one, self.other)
-        )
+    def holds(self, points: Floats, tolerance: float) -> Bools:
+        """Which points (n,3) of the middle lie between its two sides; of walls with one middle, between any two."""
+        out = np.ones(len(points), dtype=bool)
+        for side in (self.one, self.other):
+            over = np.zeros(len(points), dtype=bool)
+            for face in side:
+                left = np.flatnonzero(out & ~over)
+                if len(left):
+                    over[left] = area_of(face).side(face.surface.project(points[left]), tolerance) >= 0
+            out &= over
+        return out
 
     def within(self, points: Floats) -> bool:
         """Whether points (n,3) lie no further from the middle than the wall is thick."""
@@ -275,12 +280,17 @@ def mid_surfaces(body: Body, walls: Sequence[Wall], tolerance: float, progress: 
         progress.tell(0.5 * k / len(walls), "cutting midway")
         name = f"{body.name} {k + 1}" if len(walls) > 1 else body.name
         sheet = sheet_of(section(body, wall.middle, tolerance), body, name, wall.thickness)
+        spots = _spots(sheet)
+        held = wall.holds(spots, tolerance)
         for end in _ends(body, wall, tolerance):
-            if _runs_out(sheet, wall, end, tolerance):
+            if _runs_out(spots, held, end, tolerance):
                 sheet = cut_sheets([sheet], end, tolerance)[0]
         sheets.append(sheet)
+    boxes = [box(sheet) for sheet in sheets]
     for i, j in itertools.combinations(range(len(walls)), 2):
         progress.tell(0.5 + 0.4 * i / len(walls), "joining the sheets")
+        if (boxes[i][0] > boxes[j][1] + tolerance).any() or (boxes[j][0] > boxes[i][1] + tolerance).any():
+            continue
         sheets = _imprinted(sheets, i, j, walls, tolerance)
     out = []
     for k, wall in enumerate(walls):
@@ -321,15 +331,19 @@ def _ends(body: Body, wall: Wall, tolerance: float) -> list[Surface]:
     return [s for s in out if isinstance(s, Plane | Cylinder)]
 
 
-def _runs_out(sheet: Body, wall: Wall, end: Surface, tolerance: float) -> bool:
-    """Whether a wall's middle goes on beyond where the wall ends, into what the wall runs into."""
-    spots = np.concatenate([face_mesh(f).points[face_mesh(f).triangles].mean(axis=1) for f in sheet.faces])
+def _runs_out(spots: Floats, held: Bools, end: Surface, tolerance: float) -> bool:
+    """Whether a wall's middle, of which some points (n,3) lie between its sides, goes on beyond where the wall ends."""
     d = end.signed_distance(spots)
-    held = np.array([wall.holds(p, tolerance) for p in spots])
     own = d[held]
     if not len(own) or (own.min() < 0.0 < own.max()):
         return False
     return bool((d[~held] * np.sign(own[0]) < -20.0 * tolerance).any())
+
+
+def _spots(sheet: Body) -> Floats:
+    """The middles (n,3) of a sheet's triangles."""
+    meshes = [face_mesh(face) for face in sheet.faces]
+    return np.concatenate([m.points[m.triangles].mean(axis=1) for m in meshes])
 
 
 def _imprinted(sheets: list[Body], i: int, j: int, walls: Sequence[Wall], tolerance: float) -> list[Body]:
@@ -358,10 +372,10 @@ def _belongs(face: Face, wall: Wall, others: Sequence[Wall], tolerance: float) -
     for other in others:
         d = other.middle.signed_distance(mesh.points)
         beyond = other.within(mesh.points) and (np.abs(d) > 20.0 * tolerance).any()
-        if beyond and not wall.holds(inner_point(face), tolerance):
+        if beyond and not wall.holds(inner_point(face)[None], tolerance)[0]:
             return False
     spots = np.concatenate([inner_point(face)[None], mesh.points[mesh.triangles].mean(axis=1)[:32]])
-    return any(wall.holds(p, tolerance) for p in spots) or _between(face, others)
+    return bool(wall.holds(spots, tolerance).any()) or _between(face, others)
 
 
 def _between(face: Face, others: Sequence[Wall]) -> bool:
