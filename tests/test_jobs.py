@@ -3,11 +3,17 @@
 import numpy as np
 import pytest
 
-from lithon.brep.measures import volume
+from lithon.brep.copies import root_of
+from lithon.brep.measures import area, face_width, volume
 from lithon.brep.validate import flaws
 from lithon.jobs.job import Check, play
 from lithon.jobs.table import JOBS
+from lithon.samples.cover_plate import COVER, cover_plate
+from lithon.samples.gear_cover import GEAR_COVER, gear_cover
 from lithon.samples.job_parts import DRIVE, LEVER, latch_lever, paddle_drive
+from lithon.samples.sheet_parts import BEAM, JOINT, culvert_joint, lock_beam
+from lithon.samples.spoiled_anchor import SPOILED, spoiled_anchor
+from lithon.samples.tie_rod import EYE, tie_rod_eye
 
 
 @pytest.mark.slow
@@ -34,3 +40,35 @@ def test_the_parts_are_what_their_dimensions_say():
         assert volume(bush) == pytest.approx(np.pi * (outer**2 - inner**2) * height, rel=1e-12)
     (lever,) = latch_lever().bodies
     assert volume(lever) == pytest.approx(LEVER.volume, rel=1e-12) and len(lever.faces) == 7
+
+
+def test_the_parts_of_the_later_jobs_are_what_their_dimensions_say():
+    joint = {b.name: b for b in culvert_joint().bodies}
+    rings = {"spigot": (JOINT.bore, JOINT.spigot, JOINT.seat), "seal": (JOINT.spigot, JOINT.groove, 10.0)}
+    for name, (inner, outer, height) in rings.items():
+        assert volume(joint[name]) == pytest.approx(np.pi * (outer**2 - inner**2) * height, rel=1e-12)
+    assert volume(joint["bell"]) == pytest.approx(JOINT.bell_volume, rel=1e-12)
+    (beam,) = lock_beam().bodies
+    assert volume(beam) == pytest.approx(BEAM.volume, rel=1e-12)
+    eye, rod = tie_rod_eye().bodies
+    assert volume(rod) == pytest.approx(np.pi * EYE.rod**2 * (EYE.rod_to - EYE.rod_from), rel=1e-12)
+    grooves = [f for f in eye.faces if f.surface.kind == "cone"]
+    assert len(grooves) == 2 * EYE.grooves
+    plate, lid = cover_plate().bodies
+    assert volume(plate) == pytest.approx(COVER.volume, rel=1e-12) and area(lid) == pytest.approx(
+        COVER.lid_area, rel=1e-12
+    )
+    cover, *bolts = gear_cover().bodies
+    assert len({root_of(b) for b in bolts}) == 1 and len(bolts) == 4  # stored once
+    g = GEAR_COVER
+    holes = np.pi * (12 * g.vent**2 + 4 * g.bolt**2) * g.thickness
+    block = g.length * g.width * g.thickness - g.pockets * float(np.prod(g.pocket))
+    assert volume(cover) == pytest.approx(block - holes + g.marks_volume, rel=1e-12)
+    anchor, *small = spoiled_anchor().bodies
+    assert sum(map(volume, small)) == pytest.approx(3.0 * SPOILED.bolt_volume, rel=1e-12)
+    widths = sorted(face_width(f) for f in anchor.faces)
+    assert widths[:2] == pytest.approx([0.03, 0.04], rel=2e-2) and widths[2] > 0.2
+    shortest = sorted(e.length for e in anchor.edges())
+    assert sum(abs(x - SPOILED.nick) < 1e-9 for x in shortest) == 3
+    for body in (*joint.values(), beam, eye, rod, plate, cover, *bolts, anchor, *small):
+        assert not flaws(body, 1e-6), body.name

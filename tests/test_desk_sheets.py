@@ -1,0 +1,81 @@
+"""In the window: what is passed over is marked, sheets are made and meshed, what is alike is chosen by a click."""
+
+from hands import button_of, labels, ready, settled
+
+import lithon
+import lithon.do as do
+from lithon.operations.table import rows
+from lithon.samples.gear_cover import gear_cover
+from lithon.samples.sheet_parts import culvert_joint, lock_beam
+
+
+def arrived(desk, qtbot, tmp_path, model, name):
+    path = tmp_path / f"{name}.step"
+    lithon.write_step(model, path, name)
+    desk.open(path)
+    settled(desk, qtbot)
+
+
+def taken(desk, qtbot):
+    desk.work.asking.accept()
+    qtbot.waitUntil(lambda: desk.work.proposal is None, timeout=60000)
+    settled(desk, qtbot)
+
+
+def test_a_beam_becomes_sheets_and_carries_quads(desk, qtbot, tmp_path):
+    from PySide6.QtCore import Qt
+
+    arrived(desk, qtbot, tmp_path, lock_beam(), "lock-beam")
+    desk.work.go("Carve")
+    desk.begin(rows()["mid-surface"])
+    ready(desk, qtbot)
+    assert desk.work.proposal.state == "ready" and "10 mm thickness" in labels(desk.proposal)
+    taken(desk, qtbot)
+    assert all(b.sheet for b in desk.work.model.bodies) and len(desk.work.model.bodies) == 3
+    assert "8 mm thick" in labels(desk.roster) and "an open skin" not in labels(desk.roster)
+    desk.work.go("Prove")
+    qtbot.keyClick(desk.view, Qt.Key.Key_M)
+    qtbot.waitUntil(lambda: desk.work.mesh is not None, timeout=60000)
+    assert desk.work.mesh.kind == "quads" and desk.work.mesh.conformal()
+    assert "quads" in labels(desk.docket) and "area" in labels(desk.docket)
+
+
+def test_what_an_ignore_size_passes_over_is_marked_until_it_is_dropped(desk, qtbot, tmp_path):
+    arrived(desk, qtbot, tmp_path, lock_beam(), "lock-beam")
+    desk.work.propose(do.ignore_below(0.8))
+    ready(desk, qtbot)
+    outcome = desk.work.proposal.outcome
+    assert outcome.shown and all(e in set(desk.work.model.edges()) for e in outcome.shown)
+    qtbot.waitUntil(lambda: bool(desk.view._layers["gone"]), timeout=10000)
+    desk.work.drop()
+    qtbot.waitUntil(lambda: not desk.view._layers["gone"], timeout=10000)
+    desk.work.propose(do.ignore_below(desk.work.ledger.size))
+    ready(desk, qtbot)
+    assert desk.work.proposal.state == "refused" and "must be smaller" in labels(desk.proposal)
+
+
+def test_a_joint_is_sliced_midway_between_two_picked_sides(desk, qtbot, tmp_path):
+    arrived(desk, qtbot, tmp_path, culvert_joint(), "culvert-joint")
+    sides = [f for f in desk.work.model.faces() if f.surface.kind == "plane" and abs(f.surface.frame.z[1]) > 0.9]
+    desk.work.choose(faces=sides)
+    desk.begin(rows()["slice"])
+    ready(desk, qtbot)
+    assert desk.work.proposal.state == "ready"
+    taken(desk, qtbot)
+    assert sorted(b.name for b in desk.work.model.bodies) == ["bell", "seal", "spigot"]
+    assert "3 regions" in desk.work.ledger.entries[-1].outcome.words
+
+
+def test_a_vent_is_clicked_and_what_is_alike_is_chosen_by_its_question(desk, qtbot, tmp_path):
+    arrived(desk, qtbot, tmp_path, gear_cover(), "gear-cover")
+    vent = next(f for f in desk.work.model.faces() if getattr(f.surface, "radius", 0.0) == 2.5)
+    wide = next(f for f in desk.work.model.faces() if getattr(f.surface, "radius", 0.0) == 4.5)
+    desk.work.choose(faces=[vent])
+    here = button_of(desk.in_hand, "Of this size here: 12")
+    assert here.toolTip() == 'holes where diameter = 5 in "gear cover"'
+    assert button_of(desk.in_hand, "At most this: 16")
+    here.click()
+    assert len(desk.work.faces) == 12 and all(f.surface.radius == 2.5 for f in desk.work.faces)
+    desk.work.choose(faces=[vent, wide])
+    button_of(desk.in_hand, "Between these: 16").click()
+    assert len(desk.work.faces) == 16
