@@ -1,5 +1,7 @@
 """Sheets: sections as regions that share their edges, mid-surfaces, sheets cut and scored, flat elements on them."""
 
+from collections import Counter
+
 import meshio
 import numpy as np
 import pytest
@@ -13,7 +15,7 @@ from lithon.brep.copies import moved
 from lithon.brep.measures import area, volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
-from lithon.carve.sheets import free_edges, mid_surfaces, regions, walls_between
+from lithon.carve.sheets import mid_surfaces, regions, walls_between
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
@@ -53,6 +55,12 @@ def drilled():
     body = prism(rectangle(0, 0, 40, 30), 4.0, name="plate")
     top = Frame.of((0, 0, 4), (0, 0, 1), (1, 0, 0))
     return sink(body, face_toward(body, (0, 0, 1)), top, Round((15, 15), 5.0), 4.0, face_toward(body, (0, 0, -1)))
+
+
+def free_edges(sheets):
+    """The edges that one face alone has."""
+    count = Counter(e for b in sheets for f in b.faces for e in f.edges())
+    return [e for e, n in count.items() if n == 1]
 
 
 def sheet_state(size=4.0):

@@ -1,13 +1,17 @@
 """Meshes that do not follow everything, that stand all around an axis, and that are parted between groups."""
 
+import json
+
 import numpy as np
 import pytest
+from click.testing import CliRunner
 from scipy.spatial import cKDTree
 
 import lithon.do as do
 from lithon.brep.measures import face_width
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
+from lithon.exchange.step_write import write_step
 from lithon.geometry.frames import Frame
 from lithon.mesh.drapes import ignored
 from lithon.mesh.make import mesh_of
@@ -54,12 +58,9 @@ def test_what_is_small_is_passed_over_and_the_rest_followed(model, soft):
     assert passed.conformal() and len(passed.elements) < len(followed.elements)
     assert passed.quality.smallest_angle.min() > 20.0 > followed.quality.smallest_angle.min()
     assert passed.volume_ratio == pytest.approx(1.0, abs=5e-3)
-    for face in passed.faces:  # every node lies on a true surface
-        nodes = passed.face_nodes(face)
-        assert (
-            not len(nodes)
-            or min(np.abs(f.surface.signed_distance(passed.points[nodes])).max() for f in passed.faces) < 0.25
-        )
+    nodes = passed.points[np.unique(passed.triangles)]  # every one lies on a true surface
+    off = np.min([np.abs(f.surface.signed_distance(nodes)) for f in passed.faces], axis=0)
+    assert off.max() < 1e-9
     edge = next(e for e in model.edges() if abs(e.at(0.5)[1]) < 1e-9 and abs(e.at(0.5)[0]) < 1e-9)
     on = np.abs(passed.points[:, :2]).max(axis=1) < 1e-9
     assert on.sum() >= round(edge.length / 4.0)  # a sharp edge is followed
@@ -187,3 +188,26 @@ def test_what_can_be_meshed_is_kept_and_what_failed_is_named(monkeypatch):
     alone = Model((model.bodies[1],), model.tolerance)
     with pytest.raises(Refusal, match="cannot be meshed"):
         run(State(alone, settings=Settings(5.0)), do.mesh("tet"))
+
+
+def test_the_command_line_says_what_was_not_meshed(monkeypatch, tmp_path):
+    import lithon.mesh.make as make
+    import lithon.mesh.partly as partly
+    from lithon.cli import cli
+
+    model = Model.of([prism(rectangle(30 * k, 0, 30 * k + 20, 20), 10.0, name=f"part {k}") for k in range(2)])
+    write_step(model, tmp_path / "two.step", "two")
+
+    def meshed(model, rules, progress=None):
+        if any(b.name == "part 1" for b in model.bodies):
+            raise Refusal("it cannot be meshed", remedy="clear it")
+        return tetrahedral_mesh(model, rules)
+
+    monkeypatch.setattr(make, "tetrahedral_mesh", meshed)
+    monkeypatch.setattr(partly, "tetrahedral_mesh", meshed)
+    asked = ["mesh", str(tmp_path / "two.step"), "--size", "5", "--elements", "tet", "--out", str(tmp_path / "two.vtu")]
+    done = CliRunner().invoke(cli, [*asked, "--json"])
+    facts = json.loads(done.stdout)
+    assert done.exit_code == 3 and (tmp_path / "two.vtu").exists() and facts["elements"]["tet"] > 50
+    (failure,) = facts["failures"]
+    assert "part 1" in failure["what"] and failure["remedy"] == "clear it" and "not meshed" in done.stderr

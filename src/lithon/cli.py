@@ -5,14 +5,14 @@ from __future__ import annotations
 import json
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 import lithon
-from lithon.errors import LithonError, Refusal
+from lithon.errors import LithonError, Refusal, spot
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.exchange.units import UNITS
 from lithon.progress import Progress
@@ -146,6 +146,7 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, prove: boo
         if as_json:
             _print(facts)
         raise
+    facts["failures"] = [{"what": f.what, "where": spot(f.place), "remedy": f.remedy} for f in made.failures]
     result = lithon.quadratic(made)[0] if order == "2" else made
     _write(lambda: lithon.write_vtu(result, out), out)
     facts.update(
@@ -167,6 +168,15 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, prove: boo
             f"{facts['nodes']} nodes, {len(result.elements)} {result.kind}, "
             f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}{proved}, written to {out}"
         )
+    _told_apart(made.failures)
+
+
+def _told_apart(failures: Sequence[object]) -> None:
+    """Say what could not be meshed beside what was; the exit says so too."""
+    for failure in failures:
+        click.echo(f"lithon: not meshed: {failure}", err=True)
+    if failures:
+        sys.exit(3)
 
 
 @cli.command("run")
@@ -188,6 +198,7 @@ def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
     made, failures = None, []
     try:  # as the last step that made a mesh says, else with tetrahedra
         made = lithon.mesh_of(work.model, work.state.rules(), work.settings.elements or "tet", _progress())
+        failures += [f"not meshed: {failure}" for failure in made.failures]
     except Refusal as refusal:
         failures.append(str(refusal))
     from lithon.project.report import report_html

@@ -165,10 +165,10 @@ class InHand(Panel):
             feature = feature_of(body, work.faces[0]) if told else None
             if feature is not None and len(feature.faces) > 1:
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
-        self._alikes(body)
+        self._alikes()
         self._offers()
 
-    def _alikes(self, body: Body | None) -> None:
+    def _alikes(self) -> None:
         """What is like what is in hand, each by the question that finds it."""
         work = self.work
         if work.model is None or (work.points and not (work.faces or work.edges)):

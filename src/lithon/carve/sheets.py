@@ -4,13 +4,11 @@ the sheets midway between the two sides of walls."""
 from __future__ import annotations
 
 import itertools
-from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrays import Bools, Floats
 from lithon.brep.analysis.adjacency import adjacency
@@ -18,8 +16,8 @@ from lithon.brep.area import area_of
 from lithon.brep.boxes import box
 from lithon.brep.measures import face_area
 from lithon.brep.tessellation.tessellate import face_mesh
-from lithon.brep.topology import Body, Edge, Face, FaceUse, Model, new_uid
-from lithon.carve.split import sheet_on, split
+from lithon.brep.topology import Body, Face, FaceUse, Model, backwards, new_uid
+from lithon.carve.split import laid_over, sheet_on, split_in
 from lithon.errors import Refusal, spot
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.progress import SILENT, Progress
@@ -36,10 +34,8 @@ def sheet_of(faces: Iterable[Face], like: Body, name: str = "", thickness: float
 
 def section(body: Body, surface: Surface, tolerance: float) -> list[Face]:
     """The parts of a surface that lie inside a solid."""
-    whole = Body((FaceUse(sheet_on(surface, box(body))),), "section")
-    made = overlay(body, whole, tolerance)
-    inside = sides(whole, body, made, set(made.twins), tolerance)
-    return [replace(face, label="", uid=new_uid()) for face, is_in in inside.items() if is_in]
+    made = laid_over(body, surface, tolerance)
+    return [replace(face, label="", uid=new_uid()) for face in made[1]] if made is not None else []
 
 
 def regions(
@@ -65,11 +61,8 @@ def regions(
         progress.tell(0.3 + 0.5 * k / len(bodies), f"cutting {bodies[k].name}")
         at = next(n for n, (of, _) in enumerate(pieces) if of == k)
         before = Model(tuple(b for _, b in pieces), model.tolerance)
-        try:
-            after = split(before, [before.bodies[at]], plane, SILENT)
-        except Refusal as refusal:
-            if "does not pass through" not in refusal.what:
-                raise
+        after = split_in(before, before.bodies[at], plane)
+        if after is None:
             continue
         cut_any = True
         more = len(after.bodies) - len(before.bodies)
@@ -99,8 +92,7 @@ def _turned_to(face: Face, way: Floats) -> Face:
     plain = replace(face, label="", uid=new_uid(), before=None, origin=None)
     if float(face.normal(inner_point(face)[None])[0] @ way) > 0.0:
         return plain
-    turned = tuple(tuple(c.reversed() for c in reversed(loop)) for loop in face.loops)
-    return replace(plain, along=not face.along, loops=turned)
+    return replace(plain, along=not face.along, loops=tuple(map(backwards, face.loops)))
 
 
 def _ahead(face: Face, surface: Surface) -> bool:
@@ -134,8 +126,8 @@ def split_sheets(model: Model, sheets: Sequence[Body], surface: Surface) -> Mode
             out.append(body)
             continue
         any_cut = True
-        out += [replace(sheet_of(faces, body, f"{body.name} {letter}", body.thickness))
-                for faces, letter in ((ahead, "A"), (behind, "B"))]  # fmt: skip
+        halves = (ahead, "A"), (behind, "B")
+        out += [sheet_of(faces, body, f"{body.name} {letter}", body.thickness) for faces, letter in halves]
     if not any_cut:
         raise Refusal(f"the {surface.kind} does not pass through any of these sheets",
                       remedy=f"move the {surface.kind}, or choose others")  # fmt: skip
@@ -383,9 +375,3 @@ def _between(face: Face, others: Sequence[Wall]) -> bool:
     points = face_mesh(face).points
     touched = [w for w in others if (np.abs(w.middle.signed_distance(points)) < 1e-6 * (1.0 + w.thickness)).any()]
     return len(touched) > 1
-
-
-def free_edges(sheets: Iterable[Body]) -> list[Edge]:
-    """The edges of sheets that one face alone has."""
-    count = Counter(edge for body in sheets for face in body.faces for edge in face.edges())
-    return [edge for edge, n in count.items() if n == 1]

@@ -46,7 +46,7 @@ def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Prog
     for k, place in reversed(list(enumerate(places))):  # from the last, so that those to come keep their places
         here = out.bodies[place]
         progress.tell(1.0 - (k + 1) / len(places), f"cutting {here.name}")
-        out_or_none = _split_in(out, here, surface)
+        out_or_none = split_in(out, here, surface)
         if out_or_none is not None:
             out, cut_any = out_or_none, True
     if not cut_any:
@@ -58,9 +58,10 @@ def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Prog
     return out
 
 
-def _split_in(model: Model, body: Body, surface: Surface) -> Model | None:
+def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
+    """The model with one of its bodies cut, its pieces in its place; none where the surface passes it by."""
     bonded = any(len(model.owners(f)) > 1 for f in body.faces)
-    made = _laid_over(body, surface, model.tolerance)
+    made = laid_over(body, surface, model.tolerance)
     if made is None:
         return None
     cut, caps = made
@@ -76,7 +77,7 @@ def _split_in(model: Model, body: Body, surface: Surface) -> Model | None:
     return Model(tuple(changed), model.tolerance)
 
 
-def _laid_over(body: Body, surface: Surface, tolerance: float) -> tuple[Overlay, list[Face]] | None:
+def laid_over(body: Body, surface: Surface, tolerance: float) -> tuple[Overlay, list[Face]] | None:
     """The overlay of a body and the cutting sheet, and the sheet's pieces inside the body."""
     sheet = Body((FaceUse(sheet_on(surface, box(body))),), "cut")
     made = overlay(body, sheet, tolerance)
