@@ -123,7 +123,7 @@ TABLE: tuple[Row, ...] = (
     Row("divide", Divide, "Prove", "Divisions along edges", "", "number count seeds", likely=0.55),
     Row("element-size", ElementSize, "Prove", "Element size", "", "setting mesh size"),
     Row("ignore-below", IgnoreBelow, "Prove", "Ignore below", "", "setting small features tiny threshold"),
-    Row("drape", Drape, "Prove", "Drape", "", "merge faces virtual composite ignore edges", likely=0.33),
+    Row("drape", Drape, "Prove", "Drape", "", "merge faces as one ignore inner edges", likely=0.33),
     Row("growth", Growth, "Prove", "Growth", "", "setting rate gradation"),
     Row("face-budget", FaceBudget, "Prove", "Face budget", "", "setting limit count"),
     Row("mesh", MakeMesh, "Prove", "Mesh", "M", "tetrahedra hexahedra elements", main=True),
