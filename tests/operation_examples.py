@@ -26,8 +26,9 @@ from lithon.operations.operation import Operation
 from lithon.operations.places import Axis
 from lithon.operations.running import Outcome, run
 from lithon.operations.state import State
-from lithon.samples.build import Round, face_toward, prism, rectangle, sink
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
 from lithon.samples.pintle_shoe import spoiled_shoe
+from lithon.samples.sill_ramp import RAMP, sill_ramp
 from lithon.survey.features import features
 from lithon.survey.findings import findings
 
@@ -118,6 +119,70 @@ def three() -> Model:
 def rounds(model: Model) -> list[Face]:
     """The plate's sides, plane and round."""
     return [f for f in body(model, "plate").faces if len(f.loops) == 1]
+
+
+def torn_ramp() -> Model:
+    return sill_ramp()
+
+
+def around_ramp(model: Model) -> list[Edge]:
+    """The edges around the torn ramp: those of faces that do not hang on it."""
+    (ramp,) = model.bodies
+    torn = [f for f in ramp.faces if f.surface.kind == "b-spline"]
+    count = Counter(e for f in ramp.faces for e in f.edges())
+    hung = [e for f in torn for e in f.edges() if count[e] == 2]
+    free = [e for f in ramp.faces if f not in torn for e in f.edges() if count[e] == 1]
+    return [*free, *hung]
+
+
+def free_edges(model: Model) -> list[Edge]:
+    count = Counter(e for f in model.bodies[0].faces for e in f.edges())
+    return [e for e, n in count.items() if n == 1]
+
+
+def torn_block() -> Model:
+    """A block without its last side."""
+    body = box(0, 0, 20, 10, 0, 8, "block")
+    return Model.of([body.with_uses(body.uses[:-1])])
+
+
+def stepped() -> Model:
+    """A block of 20 x 10 x 8 with a step of 0.5 along one end of its top and a groove of 0.8 across it."""
+    corners = [(0, 0), (20, 0), (20, 7.5), (17, 7.5), (17, 8), (12, 8), (11.5, 7.2), (9.5, 7.2), (10, 8), (0, 8)]
+    frame = Frame.of((0, 10, 0), (0, -1, 0), (1, 0, 0))
+    return Model.of([prism([Piece((float(x), float(z))) for x, z in corners], 10.0, frame, "block")])
+
+
+def top(model: Model) -> Face:
+    """The longest of the highest faces over the floor, which is the largest face with four edges."""
+    (body,) = model.bodies
+    floor = max(body.faces, key=lambda f: sum(e.length for e in f.edges()) if len(list(f.edges())) == 4 else 0.0)
+    way, start = floor.surface.frame.z, floor.surface.frame.origin
+    level = [f for f in body.faces if f.surface.kind == "plane" and abs(float(f.surface.frame.z @ way)) > 0.999]
+    far = {f: abs(float((f.surface.frame.origin - start) @ way)) for f in level}
+    high = [f for f in level if far[f] > max(far.values()) - 1e-6]
+    return max(high, key=lambda f: sum(e.length for e in f.edges()))
+
+
+def patched_over(kind: str) -> Callable[[Model, Outcome], None]:
+    def holds(before: Model, out: Outcome) -> None:
+        (was,), (now,) = before.bodies, out.model.bodies
+        (made,) = [f for f in now.faces if f not in set(was.faces)]
+        assert made.surface.kind == kind and not flaws(now, out.model.tolerance)
+        wanted = RAMP.volume if kind == "b-spline" else 1600.0
+        assert volume(now) == pytest.approx(wanted, rel=1e-9)
+        assert out.details[0]["off_mm"] < 10.0 * out.model.tolerance
+
+    return holds
+
+
+def skimmed_to(wanted: float) -> Callable[[Model, Outcome], None]:
+    def holds(before: Model, out: Outcome) -> None:
+        (now,) = out.model.bodies
+        assert volume(now) == pytest.approx(wanted, rel=1e-9) and len(now.faces) == 6
+        assert out.details[0]["deepest_mm"] == pytest.approx(0.8)
+
+    return holds
 
 
 def grouped(before: Model, out: Outcome) -> None:
@@ -402,6 +467,15 @@ EXAMPLES: tuple[Example, ...] = (
             [lambda m, p: do.drop_bodies(list(m.bodies))]),
     Example("merge", shoe, wound("merge"), grows(0.0), 10, [lambda m, p: do.merge(m.bodies[0].faces[:2])], False),
     Example("close", shoe, wound("close"), _mended, 15, [lambda m, p: do.close(m.bodies[0].faces[:1])], False),
+    Example("patch-over", torn_ramp, lambda m, p: do.patch_over(around_ramp(m)), patched_over("b-spline"), 7,
+            [lambda m, p: do.patch_over(around_ramp(m)[:3]),
+             lambda m, p: do.patch_over(around_ramp(m), tangent=around_ramp(m)[:1])]),
+    Example("patch-over", torn_block, lambda m, p: do.patch_over(free_edges(m)),
+            patched_over("plane"), 5, tag="an opening"),
+    Example("skim", stepped, lambda m, p: do.skim(top(m), 1.0), skimmed_to(20.0 * 10.0 * 8.0), 1,
+            [lambda m, p: do.skim(top(m), 0.1), lambda m, p: do.skim(top(m), 50.0)]),
+    Example("skim", stepped, lambda m, p: do.skim(top(m), 1.0, raised=0.5), skimmed_to(20.0 * 10.0 * 8.5), 1,
+            tag="on a raised plane"),
     Example("sew", shoe, wound("sew"), _mended, 10, [lambda m, p: do.sew(m.bodies[0].faces[:1])], False),
     Example("replace", shoe, wound("replace"), _mended, 15,
             [lambda m, p: do.replace([f for f in m.faces() if f.surface.kind == "plane"][:1])], False),

@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+from functools import cache
 
 import jsonschema
 import numpy as np
@@ -37,6 +38,14 @@ def chosen_by(model: Model, operation) -> Chosen:
         if isinstance(p, Things):
             things[p.of] += value.on(model) if not value.empty else []
     return Chosen(model, **{kind: tuple(found) for kind, found in things.items()}, size=4.0)
+
+
+@cache
+def recipe_validator():
+    """The recipe's schema, itself checked once."""
+    kind = jsonschema.validators.validator_for(schema())
+    kind.check_schema(schema())
+    return kind(schema())
 
 
 def look(outcome) -> list:
@@ -79,7 +88,7 @@ def test_it_is_written_and_read_as_data_and_as_text_and_replays_as_it_was_taken(
     live = example.make(state.model, HERE)
     taken = run(state, live)
     written = json.loads(json.dumps(taken.operation.as_json()))
-    jsonschema.validate({"lithon recipe": 2, "steps": [written]}, schema())
+    recipe_validator().validate({"lithon recipe": 2, "steps": [written]})
     again = read(written)
     assert again == taken.operation and again.as_json() == written
     assert from_text(again.text()) == again

@@ -368,7 +368,9 @@ class BSplineSurface:
     def project(self, points: Floats) -> Floats:
         shape, p = self._shape(points)
         uv = self.parameters(p)
-        return self.at(uv[:, 0], uv[:, 1])[0].reshape(*shape, 3)
+        there = self.at(uv[:, 0], uv[:, 1])[0]
+        self.learn(there, uv)  # what is brought onto it is mostly asked about next
+        return there.reshape(*shape, 3)
 
     def signed_distance(self, points: Floats) -> Floats:
         shape, p = self._shape(points)

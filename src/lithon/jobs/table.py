@@ -8,7 +8,7 @@ import lithon.do as do
 from lithon.brep.measures import volume
 from lithon.exchange.step_read import read_step
 from lithon.exchange.step_write import write_step
-from lithon.jobs import assembly, draped, removal, sheets, wheel
+from lithon.jobs import assembly, covered, draped, removal, sheets, wheel
 from lithon.jobs.job import Bench, Job
 from lithon.mesh.second_order import quadratic
 from lithon.operations.places import Axis, Cut, Spot
@@ -248,5 +248,5 @@ JOBS: tuple[Job, ...] = tuple(sorted((
     Job("J10", "within a budget", collar_anchor, (("", _budget),)),
     Job("J11", "made from nothing", None, (("", _strip),)),
     Job("J16", "poor bodies, crumbs", sill_blocks, (("each", _poor), ("one for all", _one_for_all)), ".obj"),
-    *assembly.JOBS, *draped.JOBS, *removal.JOBS, *sheets.JOBS, *wheel.JOBS,
+    *assembly.JOBS, *covered.JOBS, *draped.JOBS, *removal.JOBS, *sheets.JOBS, *wheel.JOBS,
 ), key=lambda job: job.ident))  # fmt: skip

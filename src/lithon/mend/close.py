@@ -59,7 +59,7 @@ def _closed_one(body: Body, opening: Opening, tolerance: float) -> Body:
         near = [
             c for c in free.values() if float(np.abs(surface.signed_distance(samples(c.edge))).max()) < 10.0 * tolerance
         ]
-        loops = _loops(near)
+        loops = walks(near)
         for along in (True, False):
             try:
                 made = group(loops, surface, along)
@@ -128,7 +128,7 @@ def _if_near(surface: Surface, points: Floats, tolerance: float) -> Iterator[Sur
         yield surface
 
 
-def _loops(free: list[Coedge]) -> list[Loop]:
+def walks(free: list[Coedge]) -> list[Loop]:
     """Coedges in loops; chains that do not come back to their start are left out."""
     left = dict.fromkeys(free)
     out: list[Loop] = []

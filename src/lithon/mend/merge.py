@@ -20,6 +20,9 @@ def merged(body: Body, faces: Sequence[Face], tolerance: float) -> Body:
     between = [edge for edge, n in count.items() if n > 1]
     out = tidied(body, tolerance, between)
     if out is body or len(out.faces) >= len(body.faces):
+        if len({f.label for f in faces}) > 1:
+            raise Refusal("faces with different names stay apart", remedy="give them one name first",
+                          entities=tuple(faces))  # fmt: skip
         raise Refusal(
             "these faces do not go on as one surface", remedy="choose faces on one plane or cylinder, side by side",
             entities=tuple(faces),

@@ -248,7 +248,9 @@ def least_area(p: Floats) -> Ints:
                 vx, vy, vz = p[j, 0] - p[i, 0], p[j, 1] - p[i, 1], p[j, 2] - p[i, 2]
                 cx, cy, cz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
                 around = np.sqrt(ux * ux + uy * uy + uz * uz) + np.sqrt(vx * vx + vy * vy + vz * vz)
-                own = 0.5 * np.sqrt(cx * cx + cy * cy + cz * cz) + 1e-6 * around * around
+                own = 0.5 * np.sqrt(cx * cx + cy * cy + cz * cz)
+                # Three corners on a line make no triangle, however cheap it were.
+                own += around * around * (1.0 if own < 1e-7 * around * around else 1e-6)
                 c = cost[i, m] + cost[m, j] + own
                 if c < cost[i, j]:
                     cost[i, j], best[i, j] = c, m

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
+from lithon.mesh.failing import approximated
 from lithon.mesh.hexahedra import hexahedral_mesh
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.partly import what_can
@@ -13,11 +14,14 @@ from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.progress import SILENT, Progress
 
 
-def mesh_of(model: Model, rules: SizeRules, elements: str = "auto", progress: Progress = SILENT) -> Mesh:
+def mesh_of(
+    model: Model, rules: SizeRules, elements: str = "auto", progress: Progress = SILENT, approximate: bool = False
+) -> Mesh:
     """elements: 'tet', 'hex' or 'auto', which takes tetrahedra where a body cannot be swept; 'tri' and 'quad' cover the
     faces, of sheets or of the skins of solids. 'auto' takes quads or triangles where all bodies are sheets.
 
-    Where tetrahedra fail in some bodies, the mesh is that of the others, and its `failures` say where and why.
+    Where tetrahedra fail in some bodies, the mesh is that of the others, and its `failures` say where and why; where
+    they fail in all, it is triangles on the faces that do not. `approximate`: what fails is left out and closed over.
     Raises Refusal naming what stands in the way, and where.
     """
     if any(body.reference for body in model.bodies):
@@ -46,4 +50,6 @@ def mesh_of(model: Model, rules: SizeRules, elements: str = "auto", progress: Pr
     try:
         return tetrahedral_mesh(model, rules, progress)
     except Refusal as refusal:
+        if approximate:
+            return approximated(model, rules, refusal, progress)
         return what_can(model, rules, refusal, progress)

@@ -9,6 +9,7 @@ import scipy
 
 from lithon.brep.topology import Body, Face, Model
 from lithon.errors import Refusal
+from lithon.mesh.failing import failing, skin_of
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality
 from lithon.mesh.recover import Failure
@@ -18,21 +19,24 @@ from lithon.progress import SILENT, Progress
 
 
 def what_can(model: Model, rules: SizeRules, why: Refusal, progress: Progress = SILENT) -> Mesh:
-    """Tetrahedra of every group of bodies that share faces by itself. Raises `why`, which is what all together gave,
-    where none can be meshed."""
+    """Tetrahedra of every group of bodies that share faces by itself; where none can be meshed, triangles on the faces
+    that do not fail. Raises `why`, which is what all together gave, where it is no single face's fault."""
     groups = _together(model)
-    if len(groups) < 2:
-        raise why
     made: list[Mesh] = []
     failures: list[Failure] = []
     for k, group in enumerate(groups):
         progress.tell(k / len(groups), f"meshing {group[0].name} by itself")
         try:
+            if len(groups) == 1:
+                raise why
             made.append(tetrahedral_mesh(Model(tuple(group), model.tolerance), rules))
         except Refusal as refusal:
-            failures.append(_told(group, refusal))
+            failures += failing(group, refusal, model.tolerance) or [_told(group, refusal)]
     if not made:
-        raise why
+        skin = skin_of(model, rules, failures, progress) if all(f.face is not None for f in failures) else None
+        if skin is None:
+            raise why
+        return skin
     return replace(_joined(made), failures=tuple(failures))
 
 

@@ -195,6 +195,10 @@ def _asked(body: Body, rules: SizeRules) -> _Asked:
     return out
 
 
+#: At how many points of a curved face its curvature is asked for.
+_MOST_SPOTS = 20000
+
+
 def _curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:
     """Points on a curved face and the sizes that its curvature asks for there, where below the size."""
     surface, mesh = face.surface, face_mesh(face)
@@ -208,7 +212,12 @@ def _curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:
     if finest >= rules.size:
         return np.zeros((0, 3)), np.zeros(0)
     spots, _ = spread(corners, finest, most=200)
-    spots = surface.project(_thinned(spots, 0.7 * finest))
+    spacing = 0.7 * finest
+    spots = _thinned(spots, spacing)
+    while len(spots) > _MOST_SPOTS:  # a fold is as narrow as one likes, and there is nothing to resolve
+        spacing *= 1.5
+        spots = _thinned(spots, spacing)
+    spots = surface.project(spots)
     sizes = np.maximum(turn / np.maximum(surface.bend(spots), 1e-300), least)
     return spots, np.asarray(sizes)
 

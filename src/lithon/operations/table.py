@@ -20,6 +20,7 @@ from lithon.operations.mend.close import Close
 from lithon.operations.mend.cover import Cover
 from lithon.operations.mend.drop import Drop, DropBodies
 from lithon.operations.mend.merge import Merge
+from lithon.operations.mend.patch import PatchOver
 from lithon.operations.mend.replace import Replace
 from lithon.operations.mend.safe import MendSafe
 from lithon.operations.mend.sew import Sew
@@ -38,6 +39,7 @@ from lithon.operations.trim.mirror import Mirror
 from lithon.operations.trim.move import Move, Turn
 from lithon.operations.trim.reopen import Reopen
 from lithon.operations.trim.round import RoundEdges
+from lithon.operations.trim.skim import Skim
 from lithon.operations.trim.slide import Offset, Reface, Resize, RunTo, Slide
 from lithon.operations.trim.stock import Block, ConeStock, CylinderStock, RingStock, SphereStock, Wedge
 
@@ -75,6 +77,7 @@ TABLE: tuple[Row, ...] = (
     Row("drop-bodies", DropBodies, "Mend", "Drop bodies", "", "delete remove", likely=0.2),
     Row("merge", Merge, "Mend", "Merge faces", "", "join needless split", likely=0.3),
     Row("close", Close, "Mend", "Close an opening", "", "fill hole missing face cap", likely=0.2),
+    Row("patch-over", PatchOver, "Mend", "Patch over", "", "cover fill surface n-sided torn overlap", likely=0.25),
     Row("sew", Sew, "Mend", "Sew a gap", "", "stitch edges", likely=0.2),
     Row("replace", Replace, "Mend", "Replace by a simple surface", "", "simplify spline disguised", likely=0.3),
     Row("clear", Clear, "Trim", "Clear", "C", "remove delete defeature fillet hole pocket", main=True, likely=0.9),
@@ -85,6 +88,7 @@ TABLE: tuple[Row, ...] = (
     Row("run-to", RunTo, "Trim", "Run to", "", "extend up to face shoulder", likely=0.45),
     Row("reface", Reface, "Trim", "Reface", "", "replace surface", likely=0.3),
     Row("resize", Resize, "Trim", "Resize", "", "radius fillet round hole boss diameter", likely=0.6),
+    Row("skim", Skim, "Trim", "Skim", "", "swallow steps undercuts splinters rebuild clean surface", likely=0.25),
     Row("round", RoundEdges, "Trim", "Round", "", "fillet blend radius edge", likely=0.5),
     Row("unite", Unite, "Trim", "Unite", "", "union add join boolean", likely=0.6),
     Row("subtract", Subtract, "Trim", "Subtract", "", "difference cut boolean", likely=0.55),

@@ -14,6 +14,7 @@ from lithon.brep.tessellation.sampling import spread_inside
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import inside, tree_of, triangle_normals
 from lithon.brep.topology import Body, Face, Model
+from lithon.remembered import Remembered
 from lithon.survey.card import DROP, PART, Finding, share, xyz
 
 #: Gaps up to this many elements are worth a word.
@@ -89,6 +90,17 @@ def _crumbs(model: Model) -> list[Finding]:
 
 def _spots(body: Body, spacing: float, skip: frozenset[int]) -> tuple[Floats, Floats, Ints]:
     """Points (n,3) over a body's faces but the shared ones, outward normals (n,3) and face uses (n,)."""
+    known = _laid.of(body, lambda body: {})
+    if (spacing, skip) not in known:
+        known[(spacing, skip)] = _lay(body, spacing, skip)
+    return known[(spacing, skip)]
+
+
+_Spots = tuple[Floats, Floats, Ints]
+_laid = Remembered[Body, dict[tuple[float, frozenset[int]], _Spots]]("survey/between:laid")
+
+
+def _lay(body: Body, spacing: float, skip: frozenset[int]) -> _Spots:
     points, triangles, owner = body_mesh(body)
     if skip:
         keep = np.array([use.face.uid not in skip for use in body.uses])[owner]

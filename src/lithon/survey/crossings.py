@@ -7,6 +7,7 @@ import numpy as np
 from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.topology import Body
 from lithon.survey.card import Finding, xyz
+from lithon.words import many
 
 
 def crossing_cards(body: Body, tolerance: float) -> list[Finding]:
@@ -22,7 +23,7 @@ def crossing_cards(body: Body, tolerance: float) -> list[Finding]:
             "stops",
             reach,
             xyz(every[len(every) // 2]),
-            f"the skin passes through itself in {len(every)} places of {len(faces)} faces",
+            f"the skin passes through itself in {many(len(every), 'place')} of {many(len(faces), 'face')}",
             "Inside and outside are not told apart there: the volume cannot be filled.",
             "mend",
             body,

@@ -21,13 +21,14 @@ from lithon.brep.gate import worse
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_width, volume
 from lithon.brep.tessellation.tessellate import edge_points
-from lithon.brep.topology import Body, Coedge, Face, FaceUse, Vertex, backwards
+from lithon.brep.topology import Body, Face, FaceUse, backwards
 from lithon.errors import Refusal, spot
 from lithon.geometry.tolerance import MISS
 from lithon.progress import SILENT, Progress
 from lithon.trim.blends import unblended
 from lithon.trim.collapse import collapsed
 from lithon.trim.regrow import Corners, Neighbour, neighbours, regrown
+from lithon.trim.rims import cycles, entries_of, rim_of, wounds_of
 
 #: A rim with more neighbours than this is first taken for blends, which need no search.
 _PLAIN = 4
@@ -53,7 +54,7 @@ def clear(body: Body, faces: Collection[Face], tolerance: float, progress: Progr
         raise Refusal("none of the chosen faces belongs to this body")
     if len(chosen) == len(body.uses):
         raise Refusal("all faces of the body are chosen: nothing would remain", remedy="leave some faces out")
-    wounds = _wounds(adjacency(body), chosen)
+    wounds = wounds_of(adjacency(body), chosen)
     before = volume(body)
     current, wounds = _all_thin(body, wounds, tolerance)
     if len(wounds) > 1:
@@ -67,7 +68,7 @@ def clear(body: Body, faces: Collection[Face], tolerance: float, progress: Progr
 
 def wounds(body: Body, faces: Collection[Face]) -> list[list[Face]]:
     """Faces of a body by the wound that they would leave."""
-    return _wounds(adjacency(body), [f for f in body.faces if f in set(faces)])
+    return wounds_of(adjacency(body), [f for f in body.faces if f in set(faces)])
 
 
 def trimmed(sheet: Body, faces: Collection[Face], tolerance: float, progress: Progress = SILENT) -> Body:
@@ -143,8 +144,8 @@ def _droppable(adj: Adjacency, wound: list[Face]) -> list[tuple[Face, int]]:
     """The loops, by face and number, that go with a wound when its whole rim is made of inner loops; else none."""
     out = []
     try:
-        cycles = [_entries(cycle) for cycle in _cycles(_rim(adj, wound))]
-        for entries in cycles:
+        around = [entries_of(cycle) for cycle in cycles(rim_of(adj, wound))]
+        for entries in around:
             face, first = entries[0].use.face, entries[0].rim[0]
             index = next((i for i, loop in enumerate(face.loops) if any(c is first for c in loop)), -1)
             if len(entries) > 1 or not _may_drop(face, index):
@@ -155,36 +156,17 @@ def _droppable(adj: Adjacency, wound: list[Face]) -> list[tuple[Face, int]]:
     return out
 
 
-def _wounds(adj: Adjacency, chosen: list[Face]) -> list[list[Face]]:
-    """Connected groups of the chosen faces."""
-    left = dict.fromkeys(chosen)
-    out = []
-    while left:
-        stack = [next(iter(left))]
-        left.pop(stack[0])
-        group = []
-        while stack:
-            face = stack.pop()
-            group.append(face)
-            for other in adj.neighbours(face):
-                if other in left:
-                    left.pop(other)
-                    stack.append(other)
-        out.append(group)
-    return out
-
-
 def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
     adj = adjacency(body)
     gone = set(wound)
     here = np.mean([edge_points(e)[1].mean(axis=0) for f in wound for e in f.edges()], axis=0)
-    rim = _rim(adj, wound)
+    rim = rim_of(adj, wound)
     if not rim:
         raise Refusal("the chosen faces are a whole shell of the body", where=spot(here))
     dropped: dict[Face, set[int]] = {}
-    cycles: list[list[Neighbour]] = []
-    for cycle in _cycles(rim):
-        entries = _entries(cycle)
+    around_cycles: list[list[Neighbour]] = []
+    for cycle in cycles(rim):
+        entries = entries_of(cycle)
         if len(entries) == 1:
             use = entries[0].use
             index = next((i for i, loop in enumerate(use.face.loops) if any(c is entries[0].rim[0] for c in loop)), -1)
@@ -202,23 +184,23 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
                 )
             dropped.setdefault(use.face, set()).add(index)
         else:
-            cycles.append(entries)
+            around_cycles.append(entries)
     kept = [_without(use, dropped.get(use.face, set())) for use in body.uses if use.face not in gone]
     swapped = {old.face: new.face for old, new in zip((u for u in body.uses if u.face not in gone), kept, strict=True)}
     base = body.with_uses(kept)
-    if len(cycles) > 1 or any(len(c) > _PLAIN for c in cycles):
+    if len(around_cycles) > 1 or any(len(c) > _PLAIN for c in around_cycles):
         try:
             return _unblended(body, adj, wound, tolerance, here)
         except Refusal:
-            if len(cycles) > 1:
+            if len(around_cycles) > 1:
                 raise
-    if not cycles:
+    if not around_cycles:
         return _sound([base], body, tolerance, here, wound)
     corners = Corners(here, tolerance)
     refusal: Refusal | None = None
     for stay in (True, False):
         try:
-            around, links = neighbours(adj, gone, cycles[0], stay)
+            around, links = neighbours(adj, gone, around_cycles[0], stay)
             entries = [replace(e, use=FaceUse(swapped[e.use.face], e.use.forward)) for e in around]
             corners.learn(entries, links)
             return _sound(list(regrown(base, entries, links, corners)), body, tolerance, here, wound)
@@ -234,13 +216,13 @@ def _run_through(body: Body, adj: Adjacency, wound: list[Face], tolerance: float
     """The body with faces on one surface joined over a wound between whole loops of theirs, as over a groove around a
     bore; none where the wound is no such band."""
     try:
-        cycles = [_entries(cycle) for cycle in _cycles(_rim(adj, wound))]
+        around = [entries_of(cycle) for cycle in cycles(rim_of(adj, wound))]
     except Refusal:
         return None
-    if len(cycles) < 2 or any(len(entries) > 1 for entries in cycles):
+    if len(around) < 2 or any(len(entries) > 1 for entries in around):
         return None
     lost: dict[FaceUse, set[int]] = {}
-    for entries in cycles:
+    for entries in around:
         use = entries[0].use
         index = next((i for i, loop in enumerate(use.face.loops) if any(c is entries[0].rim[0] for c in loop)), -1)
         if index < 0 or len(use.face.loops[index]) != len(entries[0].rim):
@@ -299,59 +281,6 @@ def _sound(candidates: list[Body], before: Body, tolerance: float, here: Floats,
             entities=tuple(wound),
         )
     return good
-
-
-def _rim(adj: Adjacency, wound: list[Face]) -> list[tuple[FaceUse, Coedge]]:
-    """Neighbours' coedges along the wound."""
-    out = []
-    gone = set(wound)
-    for edge in dict.fromkeys(edge for face in wound for edge in face.edges()):
-        outside = [(u, c) for u, c in adj.uses[edge] if u.face not in gone]
-        if outside:
-            if len(outside) > 1:
-                raise Refusal(
-                    "a bonded face borders the wound", where=spot(edge.at(0.5)), remedy="clear before bonding"
-                )
-            out.append(outside[0])
-    return out
-
-
-def _cycles(rim: list[tuple[FaceUse, Coedge]]) -> list[list[tuple[FaceUse, Coedge]]]:
-    """Closed chains of rim coedges, walked as the removed faces walk them (against the neighbours)."""
-    out = [[(u, c)] for u, c in rim if c.edge.ring]
-    open_rim = [(u, c) for u, c in rim if not c.edge.ring]
-    while open_rim:
-        chain = [open_rim.pop(0)]
-        start = _ends(chain[0])[0]
-        while _ends(chain[-1])[1] is not start:
-            at = _ends(chain[-1])[1]
-            nxt = [e for e in open_rim if _ends(e)[0] is at]
-            if len(nxt) != 1:
-                place = at.point if at is not None else np.zeros(3)
-                raise Refusal("the rim of the wound branches", where=spot(place), remedy="choose fewer faces at once")
-            open_rim.remove(nxt[0])
-            chain.append(nxt[0])
-        out.append(chain)
-    return out
-
-
-def _ends(entry: tuple[FaceUse, Coedge]) -> tuple[Vertex | None, Vertex | None]:
-    """Where a coedge of the rim starts and ends, walked around the wound."""
-    use, c = entry
-    return (c.last, c.first) if use.forward else (c.first, c.last)
-
-
-def _entries(cycle: list[tuple[FaceUse, Coedge]]) -> list[Neighbour]:
-    """Runs of one neighbour along the cycle."""
-    n = len(cycle)
-    starts = [k for k in range(n) if cycle[k][0].face is not cycle[k - 1][0].face]
-    if not starts:
-        return [Neighbour(cycle[0][0], tuple(c for _, c in reversed(cycle)))]
-    out = []
-    for a, b in zip(starts, [*starts[1:], starts[0] + n], strict=True):
-        run = [cycle[k % n][1] for k in range(a, b)]
-        out.append(Neighbour(cycle[a][0], tuple(run), _ends(cycle[(b - 1) % n])[1]))
-    return out
 
 
 def _may_drop(face: Face, index: int) -> bool:

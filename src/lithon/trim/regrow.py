@@ -222,10 +222,10 @@ def _rebuilt(
     for i, entry in enumerate(entries):
         place = entry.rim[0] if entry.rim else (entry.use.face, entry.after)
         inserts[place] = [edge for pair, edge in new.items() if i in pair]
-    return body.with_uses(_reloop(use, rim, ran, inserts) for use in body.uses)
+    return body.with_uses(reloop(use, rim, ran, inserts) for use in body.uses)
 
 
-def _reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[object, list[Edge]]) -> FaceUse:
+def reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[object, list[Edge]]) -> FaceUse:
     """A face with rim runs replaced by new edges and links by their run-on versions. inserts: the new edges by the
     first coedge of a run, or by face and vertex where a face only touches the rim."""
     if not any(e in rim or e in ran for e in use.face.edges()):

@@ -14,13 +14,14 @@ from numba import njit
 from lithon.arrays import Floats, Ints
 from lithon.brep.area import area_of
 from lithon.brep.boxes import edge_boxes, face_boxes, meeting
-from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Body, Face
 from lithon.errors import LithonError
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.crossing import onto_both
 from lithon.geometry.facets import Facets
+from lithon.geometry.splines import BSplineSurface
 from lithon.remembered import Remembered
 
 _Cut = tuple[Face, Face, Floats]
@@ -45,8 +46,8 @@ def self_intersections(body: Body, tolerance: float) -> list[_Cut]:
         made += _near(body, set(fresh), face_boxes(parts), tolerance)
     elif fresh:
         points, triangles, owner = body_mesh(body)
-        facets = np.array([isinstance(use.face.surface, Facets) for use in body.uses])
-        # An exact face's own triangles do not cut each other; those of a facets face may.
+        facets = np.array([_may_cut_itself(use.face) for use in body.uses])
+        # A simple face's own triangles do not cut each other.
         tags = np.where(facets[owner], len(body.uses) + np.arange(len(owner)), owner)
         made += _cutting(body, points, triangles, owner, tree_of(body).own_pairs(tags), tolerance)
     _found[body] = made
@@ -88,7 +89,7 @@ def _near(body: Body, fresh: set[Face], boxes: Floats, tolerance: float) -> list
         return []
     # What was there before has one tag, and is not looked at again; of fresh facets every triangle is looked at.
     new = sum(use.face in fresh for use in uses)
-    facets = np.array([isinstance(use.face.surface, Facets) and use.face in fresh for use in uses])
+    facets = np.array([use.face in fresh and _may_cut_itself(use.face) for use in uses])
     tags = np.where(facets[owner], new + 1 + np.arange(len(owner)), np.minimum(owner, new))
     return _cutting(part, points, triangles, owner, BoxTree.of(points, triangles).own_pairs(tags), tolerance)
 
@@ -98,15 +99,17 @@ def _cutting(body: Body, points: Floats, triangles: Ints, owner: Ints, pairs: In
     a, b = triangles[pairs[:, 0]], triangles[pairs[:, 1]]
     pairs = pairs[~(a[:, :, None] == b[:, None, :]).any(axis=(1, 2))]
     cut, at = _cuts(points, triangles, pairs)
-    groups: dict[tuple[int, int], list[Floats]] = {}
-    for (i, j), place in zip(pairs[cut].tolist(), at[cut], strict=True):
-        key = (int(min(owner[i], owner[j])), int(max(owner[i], owner[j])))
-        groups.setdefault(key, []).append(place)
+    groups: dict[tuple[int, int], list[int]] = {}
+    for row in cut.tolist():
+        i, j = owner[pairs[row]]
+        groups.setdefault((int(min(i, j)), int(max(i, j))), []).append(row)
     out = []
-    for (i, j), places in groups.items():
+    for (i, j), rows in groups.items():
         one, two = body.uses[i].face, body.uses[j].face
-        spots = np.array(places)
-        if not (isinstance(one.surface, Facets) and isinstance(two.surface, Facets)):
+        spots = at[rows]
+        if one is two and isinstance(one.surface, BSplineSurface):
+            spots = _confirmed_alone(one.surface, points[triangles[pairs[rows]]], tolerance)
+        elif not (isinstance(one.surface, Facets) and isinstance(two.surface, Facets)):
             spots = _confirmed(one, two, spots, tolerance)
         if len(spots):
             out.append((one, two, spots))
@@ -126,6 +129,37 @@ def _known(body: Body) -> tuple[dict[Face, Face], list[_Cut]]:
         if face not in now and face.before is not None and best in _seen_with.get(face.before, set()):
             now[face.before] = face
     return now, _seen[best]
+
+
+def _may_cut_itself(face: Face) -> bool:
+    """Whether a face's own triangles may cut each other: a facets face's, or those of a free-form surface that no
+    direction sees all from one side."""
+    if isinstance(face.surface, Facets):
+        return True
+    if not isinstance(face.surface, BSplineSurface) or any(face.surface.closed()):
+        return False
+    mesh = face_mesh(face)
+    a, b, c = (mesh.points[mesh.triangles[:, k]] for k in range(3))
+    normals = np.cross(b - a, c - a)
+    return bool((normals @ normals.sum(axis=0)).min(initial=0.0) < 0.0)
+
+
+def _confirmed_alone(surface: BSplineSurface, corners: Floats, tolerance: float) -> Floats:
+    """Of pairs (k,2,3,3) of triangles of one surface that cut each other, where it truly passes through itself: two
+    pairs of parameters, apart, with one point (Newton's steps of least norm on their difference)."""
+    k = len(corners)
+    uv = surface.parameters(corners.reshape(-1, 3)).reshape(k, 2, 3, 2)
+    size = np.ptp(uv, axis=2).max(axis=(1, 2))  # of the triangles
+    low, high = surface.range
+    q = uv.mean(axis=2).reshape(k, 4)
+    for _ in range(12):
+        one, two = surface.frames(q[:, 0], q[:, 1]), surface.frames(q[:, 2], q[:, 3])
+        slope = np.stack([one[1], one[2], -two[1], -two[2]], axis=2)
+        q = q - np.einsum("kij,kj->ki", np.linalg.pinv(slope), one[0] - two[0])
+        q = np.clip(q, np.tile(low, 2), np.tile(high, 2))
+    one, two = surface.frames(q[:, 0], q[:, 1])[0], surface.frames(q[:, 2], q[:, 3])[0]
+    apart = np.abs(q[:, :2] - q[:, 2:]).max(axis=1) > size
+    return one[apart & (np.linalg.norm(one - two, axis=1) < tolerance)]
 
 
 def _confirmed(one: Face, two: Face, spots: Floats, tolerance: float) -> Floats:

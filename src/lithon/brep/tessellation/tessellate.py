@@ -6,11 +6,13 @@ and per face, which never change.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 import scipy
+import shapely
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
@@ -22,7 +24,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch
 from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
-from lithon.geometry.splines import BSplineCurve
+from lithon.geometry.splines import BSplineCurve, SplineChart
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.progress import pulse
 from lithon.remembered import Remembered
@@ -31,6 +33,8 @@ from lithon.remembered import Remembered
 ANGLE = np.radians(10.0)
 #: Largest distance of a chord from its arc, as a share of the arc's radius bounds the rest.
 CHORD = 1.0
+#: A free-form surface of more polynomial pieces than this is not looked at piece by piece.
+_PIECES = 4096
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -266,7 +270,10 @@ def _part_mesh(face: Face) -> FaceMesh:
         ) from error
     if not isinstance(face.surface, Plane):
         # Beside a straight edge, which stays whole, long triangles are what there is.
-        _bend(region, domain, face.surface, slim=all(e.curve.kind != "line" for e in face.edges()))
+        slim = all(e.curve.kind != "line" for e in face.edges())
+        _bend(region, domain, face.surface, slim)
+        if _hidden(region, domain, shape):
+            _bend(region, domain, face.surface, slim)
     flat = region.plane
     points = domain.surface_points(flat)
     # The nodes of edges stand where the edges have them, to the last digit.
@@ -300,6 +307,33 @@ def _cut(a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
     turn = max(float(np.linalg.norm(np.diff(v, axis=0), axis=1).sum()) for v in (face.surface.normal(points), chords))
     n = max(1, int(np.ceil(turn / ANGLE - 1e-9)))
     return _fresh(n - 1), np.arange(1, n) / n
+
+
+def _hidden(region: Triangulation, domain: Domain, shape: shapely.Polygon) -> int:
+    """Add points of a free-form surface, one to each of its pieces, where it looks another way than at the nodes
+    around: a bump between the edges that no triangle's side has met. Returns how many."""
+    chart = domain.chart
+    if not isinstance(chart, SplineChart) or not shape.is_valid:
+        return 0
+    low, high = np.array(shape.bounds).reshape(2, 2)
+    lines = []
+    for k, knots in enumerate(chart.knots()):
+        own = np.sort(knots * (domain.mirror if k == 0 else 1.0))
+        own = np.concatenate([[low[k]], own[(own > low[k]) & (own < high[k])], [high[k]]])
+        lines.append(0.5 * (own[1:] + own[:-1]))
+    if not 4 <= len(lines[0]) * len(lines[1]) <= _PIECES:
+        return 0
+    flat = np.stack(np.meshgrid(*lines, indexing="ij"), axis=-1).reshape(-1, 2)
+    flat = flat[shapely.contains_xy(shape, flat[:, 0], flat[:, 1])]
+    if not len(flat):
+        return 0
+    nodes = region.plane
+    near = scipy.spatial.cKDTree(nodes).query(flat, k=min(3, len(nodes)))[1].reshape(len(flat), -1)
+    normal = chart.surface.normal(domain.surface_points(nodes))[near]
+    turn = np.linalg.norm(normal - chart.surface.normal(domain.surface_points(flat))[:, None], axis=2).min(axis=1)
+    seeds = flat[turn > 1.6 * ANGLE]
+    start = np.flatnonzero(region.tri[: region.count, 0] >= 0)[:1]
+    return region.add(seeds, np.repeat(start, len(seeds)), np.zeros(len(seeds))) if len(seeds) else 0
 
 
 def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -> None:
@@ -347,10 +381,25 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -
 def body_mesh(body: Body, within: Floats | None = None) -> tuple[Floats, Ints, Ints]:
     """Points (n,3), triangles (m,3) facing outwards and the index (m,) of each one's face use; only of triangles that
     reach into a box (2,3) where one is given."""
+    if within is not None:
+        return _body_mesh(body, within)
+    return _whole_mesh.of(body, _body_mesh) if copy_of(body) is None else _moved_lately(body)
+
+
+_BodyMesh = tuple[Floats, Ints, Ints]
+_whole_mesh = Remembered[Body, _BodyMesh]("brep/tessellation/tessellate:whole_mesh")
+
+
+@functools.lru_cache(maxsize=32)
+def _moved_lately(body: Body) -> _BodyMesh:
+    """Of a copy, the latest few: there may be thousands."""
     copy = copy_of(body)
-    if copy is not None and within is None:
-        points, triangles, owner = body_mesh(copy.body)
-        return copy.points(points), triangles[:, ::-1] if copy.mirror else triangles, owner
+    assert copy is not None
+    points, triangles, owner = body_mesh(copy.body)
+    return copy.points(points), np.ascontiguousarray(triangles[:, ::-1]) if copy.mirror else triangles, owner
+
+
+def _body_mesh(body: Body, within: Floats | None = None) -> _BodyMesh:
     divide_edges(body.edges())
     meshes = [face_mesh(use.face) for use in body.uses]
     if within is not None:

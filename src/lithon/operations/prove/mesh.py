@@ -8,6 +8,7 @@ from typing import Any, cast
 from lithon.brep.topology import Body, Model
 from lithon.mesh.groups import parted
 from lithon.mesh.make import mesh_of
+from lithon.mesh.mesh import Mesh
 from lithon.mesh.second_order import quadratic
 from lithon.mesh.sector import repeated
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
@@ -26,6 +27,9 @@ class MakeMesh(Operation):
     around: bool = param(Flag(title="all around", help="a sector's mesh repeated to the whole", default=False,
                               optional=True))  # fmt: skip
 
+    approximate: bool = param(Flag(title="approximate", help="what fails is left out and closed over by triangles",
+                                   default=False, optional=True))  # fmt: skip
+
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, Any]:
         return {**super().begun(chosen), "elements": usual(chosen.model)}
@@ -37,8 +41,9 @@ class MakeMesh(Operation):
 
     def do(self, bench: Bench) -> Made:
         rules = bench.state.rules()
-        mesh = mesh_of(bench.model, rules, self.elements, bench.progress)
-        if self.order == "2":
+        mesh = mesh_of(bench.model, rules, self.elements, bench.progress, self.approximate)
+        only_skin = mesh.shape.flat and self.elements not in ("tri", "quad")
+        if self.order == "2" and not only_skin:
             mesh = quadratic(mesh)[0]
         if self.around:
             mesh = repeated(mesh, bench.model)
@@ -47,7 +52,7 @@ class MakeMesh(Operation):
             mesh = parted(mesh, groups)
         words = f"mesh, {len(mesh.elements)} {mesh.kind}"
         if mesh.failures:
-            words += f", {many(len(bench.model.bodies) - len(mesh.bodies), 'body')} not meshed"
+            words += _shortfall(bench.model, mesh, only_skin)
         return replace(self.noted(bench), mesh=mesh, words=words)
 
     def noted(self, bench: Bench) -> Made:
@@ -59,6 +64,15 @@ class MakeMesh(Operation):
 
     def subject(self) -> str:
         return f"{_WORDS[self.elements]}{', second order' if self.order == '2' else ''}"
+
+
+def _shortfall(model: Model, mesh: Mesh, only_skin: bool) -> str:
+    """What a mesh with failures is not."""
+    failed = many(len(mesh.failures), "face")
+    if only_skin and not all(b.sheet for b in model.bodies):
+        return f", no volume: {failed} failed"
+    missing = len([b for b in model.bodies if not b.reference]) - len(mesh.bodies)
+    return f", {many(missing, 'body')} not meshed" if missing else f", {failed} left out and closed over"
 
 
 def usual(model: Model) -> Elements:

@@ -1,0 +1,143 @@
+"""Bodies that cannot be meshed: which of their faces fail and why, the skin of all others, and an approximation where
+those are left out and what they covered is closed by triangles."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from lithon.arrays import Floats
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.crossings import self_intersections
+from lithon.brep.faceted import Triangles, bodies_of
+from lithon.brep.measures import face_area, volume
+from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal
+from lithon.mend.triangles import cleaned
+from lithon.mesh.mesh import Mesh
+from lithon.mesh.recover import Failure
+from lithon.mesh.sheets import triangle_mesh
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.tetrahedra import tetrahedral_mesh
+from lithon.progress import SILENT, Progress
+from lithon.words import many
+
+#: How often a skin is tried with one face less.
+_TRIES = 12
+
+
+def failing(bodies: Sequence[Body], why: Refusal | None, tolerance: float) -> list[Failure]:
+    """The faces of some bodies that stand in the way of a mesh, each once, and why; `why`: what a mesher has said."""
+    out: dict[Face, Failure] = {}
+    for body in bodies:
+        for face, what, remedy, at in _troubles(body, tolerance):
+            out.setdefault(face, _failure(f"{body.name}: {what}", face, remedy, at))
+    if why is not None and not out:
+        for face in (e for e in why.entities if isinstance(e, Face) and e.loops):
+            owner = next((b.name for b in bodies if b.use_of(face) is not None), bodies[0].name)
+            out.setdefault(face, _failure(f"{owner}: {why.what}", face, why.remedy or "mend it first"))
+    return list(out.values())
+
+
+def _troubles(body: Body, tolerance: float) -> Iterator[tuple[Face, str, str, Floats | None]]:
+    """Faces that are no part of a sound skin, why, what to try, and where."""
+    adj = adjacency(body)
+    open_edges: dict[Face, list[Edge]] = {}
+    for flaw in flaws(body, tolerance):
+        if flaw.kind == "open edge" and isinstance(flaw.entity, Edge):
+            for use, _ in adj.uses.get(flaw.entity, []):
+                open_edges.setdefault(use.face, []).append(flaw.entity)
+        elif isinstance(flaw.entity, Face):
+            yield flaw.entity, flaw.text, "mend it, or put a patch over it", np.array(flaw.place)
+        elif isinstance(flaw.entity, Edge):
+            for use, _ in adj.uses.get(flaw.entity, []):
+                yield use.face, flaw.text, "sew it, or put a patch over it", np.array(flaw.place)
+    for face, own in open_edges.items():
+        share = sum(e.length for e in own) / sum(e.length for e in dict.fromkeys(face.edges()))
+        if share > 0.5:  # it hangs on the others, rather than they on it
+            loose = len(own) == len(dict.fromkeys(face.edges()))
+            what = f"a {face.surface.kind} " + (
+                "stands by itself" if loose else f"is torn off along {many(len(own), 'edge')}"
+            )
+            yield face, what, "drop it, or put a patch over it" if loose else "put a patch over it", None
+    for one, two, spots in self_intersections(body, tolerance):
+        smaller = min(one, two, key=face_area)
+        what = f"passes through itself in {many(len(spots), 'place')}"
+        if one is not two:
+            what = f"passes through a {(two if smaller is one else one).surface.kind} in {many(len(spots), 'place')}"
+        remedy = "replace it by a simple surface, or put a patch over it"
+        yield smaller, f"a {smaller.surface.kind} {what}", remedy, spots[len(spots) // 2]
+
+
+def _failure(what: str, face: Face, remedy: str, at: Floats | None = None) -> Failure:
+    if at is None:
+        at = next(face.edges()).at(0.5) if face.loops else face.surface.frame.origin
+    return Failure(what, face, (float(at[0]), float(at[1]), float(at[2])), remedy)
+
+
+def skin_of(model: Model, rules: SizeRules, failures: Sequence[Failure], progress: Progress = SILENT) -> Mesh | None:
+    """Triangles on all faces but those that fail, and on none that fails on the way, with all that failed; nothing
+    where none is left."""
+    told = {f.face: f for f in failures if f.face is not None}
+    for _ in range(_TRIES):
+        left = _without(model, set(told))
+        if left is None:
+            return None
+        try:
+            return replace(triangle_mesh(left, rules, progress), failures=tuple(told.values()))
+        except Refusal as refusal:
+            more = [e for e in refusal.entities if isinstance(e, Face) and e not in told]
+            if not more:
+                return None
+            for face in more:
+                told[face] = _failure(refusal.what, face, refusal.remedy or "mend it first")
+    return None
+
+
+def _without(model: Model, gone: set[Face]) -> Model | None:
+    bodies = [b.with_uses(u for u in b.uses if u.face not in gone) if gone & set(b.faces) else b for b in model.bodies]
+    kept = tuple(b for b in bodies if b.uses)
+    return Model(kept, model.tolerance) if kept else None
+
+
+def approximated(model: Model, rules: SizeRules, why: Refusal, progress: Progress = SILENT) -> Mesh:
+    """Tetrahedra of bodies whose failing faces are left out and closed over by triangles; a body that this was done to
+    has faces of triangles in the mesh, after the model's own. What failed is told. Raises `why` where what is left
+    cannot be closed either."""
+    told = {f.face: f for f in failing(model.bodies, why, model.tolerance)}
+    made = []
+    for body in model.bodies:
+        own = [f for f in told.values() if f.face in set(body.faces)]
+        skin = skin_of(Model((body,), model.tolerance), rules, own, progress) if own else None
+        if own and skin is None:
+            raise why
+        made.append(body if skin is None else _closed_over(body, skin, why))
+        told |= {f.face: f for f in (skin.failures if skin is not None else ())}
+    mesh = tetrahedral_mesh(Model(tuple(made), model.tolerance), rules, progress)
+    return _as_the_model(mesh, model, tuple(told.values()))
+
+
+def _closed_over(body: Body, skin: Mesh, why: Refusal) -> Body:
+    """A body of triangles: those on its faces, and others that close what is left open."""
+    back = np.array([not next(u for u in body.uses if u.face is f).forward for f in skin.faces])[skin.face]
+    corners = np.where(back[:, None], skin.triangles[:, ::-1], skin.triangles)
+    clean = cleaned(skin.points, corners)
+    if clean.left:
+        raise why
+    fresh = bodies_of([Triangles(clean.points, clean.corners, body.name, body.colour)])[0]
+    if len(fresh) != 1 or volume(fresh[0]) <= 0.0:
+        raise why
+    return fresh[0]
+
+
+def _as_the_model(mesh: Mesh, model: Model, failures: tuple[Failure, ...]) -> Mesh:
+    """With triangles by the model's own faces: what closes a body over, whole, keeps the faces of triangles that it has
+    got."""
+    faces = model.faces()
+    extra = [f for f in mesh.faces if f not in set(faces)]
+    place = {f: k for k, f in enumerate((*faces, *extra))}
+    face = np.array([place[f] for f in mesh.faces], dtype=np.int64)[mesh.face]
+    return replace(mesh, faces=(*faces, *extra), face=face, failures=failures)
