@@ -9,9 +9,12 @@ from lithon.brep.validate import flaws
 from lithon.jobs.job import Check, play
 from lithon.jobs.table import JOBS
 from lithon.samples.cover_plate import COVER, cover_plate
+from lithon.samples.gate_vane import VANE, gate_vane
 from lithon.samples.gear_cover import GEAR_COVER, gear_cover
 from lithon.samples.job_parts import DRIVE, LEVER, latch_lever, paddle_drive
+from lithon.samples.lining_ring import RING, lining_ring
 from lithon.samples.sheet_parts import BEAM, JOINT, culvert_joint, lock_beam
+from lithon.samples.sill_ramp import RAMP, sill_ramp
 from lithon.samples.spoiled_anchor import SPOILED, spoiled_anchor
 from lithon.samples.tie_rod import EYE, tie_rod_eye
 
@@ -70,5 +73,13 @@ def test_the_parts_of_the_later_jobs_are_what_their_dimensions_say():
     assert widths[:2] == pytest.approx([0.03, 0.04], rel=2e-2) and widths[2] > 0.2
     shortest = sorted(e.length for e in anchor.edges())
     assert sum(abs(x - SPOILED.nick) < 1e-9 for x in shortest) == 3
+    (vane,), (ramp,) = gate_vane(spoiled=False).bodies, sill_ramp(torn=False).bodies
+    assert volume(vane) == pytest.approx(VANE.volume, rel=1e-12)
+    assert volume(ramp) == pytest.approx(RAMP.volume, rel=1e-12)
+    *staves, _, _ = lining_ring().bodies
+    assert volume(staves[5]) == pytest.approx(RING.volume(5), rel=1e-12)
+    assert all(volume(b) < RING.volume(k) for k, b in enumerate(staves[:3]))
+    for body in (vane, ramp, staves[0], staves[1], staves[2], staves[3]):
+        assert not flaws(body, 1e-5), body.name
     for body in (*joint.values(), beam, eye, rod, plate, cover, *bolts, anchor, *small):
         assert not flaws(body, 1e-6), body.name

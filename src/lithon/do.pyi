@@ -78,6 +78,16 @@ class close(Operation):  # noqa: N801
         faces: str | Face | Iterable[Face] | Choice,
     ) -> None: ...
 
+class patch_over(Operation):  # noqa: N801
+    """Put one clean face between edges that close a loop; what hangs between them goes, the solid behind is filled."""
+
+    def __init__(
+        self,
+        edges: str | Edge | Iterable[Edge] | Choice,
+        tangent: str | Edge | Iterable[Edge] | Choice | None = ...,
+        instead: str | Face | Iterable[Face] | Choice | None = ...,
+    ) -> None: ...
+
 class sew(Operation):  # noqa: N801
     """Make one edge of two along the gap between the chosen faces."""
 
@@ -171,6 +181,18 @@ class resize(Operation):  # noqa: N801
         self,
         faces: str | Face | Iterable[Face] | Choice,
         radius: float | str,
+    ) -> None: ...
+
+class skim(Operation):  # noqa: N801
+    """Swallow little steps, undercuts and splinters under a clean surface: one face on it takes their place."""
+
+    def __init__(
+        self,
+        surface: str | Face | Iterable[Face] | Choice,
+        depth: float | str,
+        raised: float | str | None = ...,
+        only: str | Face | Iterable[Face] | Choice | None = ...,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
     ) -> None: ...
 
 class round(Operation):  # noqa: N801
@@ -581,4 +603,5 @@ class mesh(Operation):  # noqa: N801
         elements: Literal["tet", "hex", "auto", "tri", "quad"] = ...,
         order: Literal["1", "2"] = ...,
         around: bool = ...,
+        approximate: bool = ...,
     ) -> None: ...

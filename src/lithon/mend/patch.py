@@ -1,9 +1,9 @@
 """A clean patch between chosen edges: what hangs between them goes, one surface through all of them takes its place.
 
 The surface is a plane or one that the body has already where that passes through the edges; otherwise a tensor-product
-B-spline over the plane nearest to the edges, the one of least thin-plate energy among those through the edges and, where
-that is asked for, with the tangent planes of the faces beside them (Greiner, *Variational design and fairing of spline
-surfaces*, 1994). Its knots are halved until the edges lie on it.
+B-spline over the plane nearest to the edges, the one of least thin-plate energy among those through the edges and,
+where that is asked for, with the tangent planes of the faces beside them (Greiner, *Variational design and fairing of
+spline surfaces*, 1994). Its knots are halved until the edges lie on it.
 """
 
 from __future__ import annotations
@@ -41,8 +41,8 @@ _BEND, _LEAN = 1e-7, 1e-3
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Patch:
-    """A body with a patch. off: how far (mm) its edges stand off it; kink: the largest angle (radians) at which it meets
-    its neighbours; gone: the faces that went."""
+    """A body with a patch. off: how far (mm) its edges stand off it; kink: the largest angle (radians) at which it
+    meets those to which it is to be smooth; gone: the faces that went."""
 
     body: Body
     face: Face
@@ -52,11 +52,7 @@ class Patch:
 
 
 def patched(
-    body: Body,
-    edges: Sequence[Edge],
-    tolerance: float,
-    tangent: Sequence[Edge] = (),
-    instead: Sequence[Face] = (),
+    body: Body, edges: Sequence[Edge], tolerance: float, tangent: Sequence[Edge] = (), instead: Sequence[Face] = ()
 ) -> Patch:
     """The body with one face between edges that close a loop; what hangs between them alone goes, as do `instead`.
     `tangent`: the edges along which it has the tangent planes of the faces beside it.
@@ -187,9 +183,7 @@ def _surfaces(stays: Body, rim: _Rim, tolerance: float) -> Iterator[Surface]:
     yield fitted(rim.points, plain, MISS * tolerance, rim.normals, rim.lean)
 
 
-def fitted(
-    points: Floats, plane: Plane, near: float, normals: Floats, weight: Floats
-) -> BSplineSurface:
+def fitted(points: Floats, plane: Plane, near: float, normals: Floats, weight: Floats) -> BSplineSurface:
     """The B-spline surface of least bending through points (n,3), a height over a plane; with tangent planes of these
     normals (n,3) where their weights (n,) are above zero.
 

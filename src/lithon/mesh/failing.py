@@ -3,6 +3,7 @@ those are left out and what they covered is closed by triangles."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
@@ -63,13 +64,20 @@ def _troubles(body: Body, tolerance: float) -> Iterator[tuple[Face, str, str, Fl
                 "stands by itself" if loose else f"is torn off along {many(len(own), 'edge')}"
             )
             yield face, what, "drop it, or put a patch over it" if loose else "put a patch over it", None
-    for one, two, spots in self_intersections(body, tolerance):
-        smaller = min(one, two, key=face_area)
-        what = f"passes through itself in {many(len(spots), 'place')}"
-        if one is not two:
-            what = f"passes through a {(two if smaller is one else one).surface.kind} in {many(len(spots), 'place')}"
-        remedy = "replace it by a simple surface, or put a patch over it"
-        yield smaller, f"a {smaller.surface.kind} {what}", remedy, spots[len(spots) // 2]
+    pairs = self_intersections(body, tolerance)
+    while pairs:
+        # The one that passes through itself or most others is to blame; of two, the smaller.
+        count = Counter(f for one, two, _ in pairs for f in ((one, one, one) if one is two else (one, two)))
+        worst = max(count, key=lambda f: (count[f], -face_area(f)))
+        own = [p for p in pairs if worst in p[:2]]
+        pairs = [p for p in pairs if worst not in p[:2]]
+        spots = np.concatenate([p[2] for p in own])
+        others = sorted({(two if one is worst else one).surface.kind for one, two, _ in own if one is not two})
+        through = (
+            "itself" if any(one is two for one, two, _ in own) else f"a {others[0]}" if len(own) == 1 else "others"
+        )
+        what = f"a {worst.surface.kind} passes through {through} in {many(len(spots), 'place')}"
+        yield worst, what, "replace it by a simple surface, or put a patch over it", spots[len(spots) // 2]
 
 
 def _failure(what: str, face: Face, remedy: str, at: Floats | None = None) -> Failure:

@@ -165,7 +165,10 @@ class _Cover:
         return Coedge(c.edge, c.forward != use.forward)
 
     def _round(
-        self, entries: list[Neighbour], moves: dict[Edge, list[tuple[Vertex, Vertex]]], inserts: dict[object, list[Edge]]
+        self,
+        entries: list[Neighbour],
+        moves: dict[Edge, list[tuple[Vertex, Vertex]]],
+        inserts: dict[object, list[Edge]],
     ) -> Loop:
         around, links = neighbours(self.adj, self.gone, entries, False)
         corners = [self._corner(edge, at) for edge, at in links]
@@ -232,4 +235,3 @@ class _Cover:
 
     def _off(self, points: Floats) -> float:
         return float(np.abs(self.surface.signed_distance(points)).max())
-

@@ -108,7 +108,7 @@ def _cutting(body: Body, points: Floats, triangles: Ints, owner: Ints, pairs: In
         one, two = body.uses[i].face, body.uses[j].face
         spots = at[rows]
         if one is two and isinstance(one.surface, BSplineSurface):
-            spots = _confirmed_alone(one.surface, points[triangles[pairs[rows]]], tolerance)
+            spots = _confirmed_alone(one.surface, points[triangles[pairs[rows[:: 1 + len(rows) // 200]]]], tolerance)
         elif not (isinstance(one.surface, Facets) and isinstance(two.surface, Facets)):
             spots = _confirmed(one, two, spots, tolerance)
         if len(spots):
@@ -157,9 +157,9 @@ def _confirmed_alone(surface: BSplineSurface, corners: Floats, tolerance: float)
         slope = np.stack([one[1], one[2], -two[1], -two[2]], axis=2)
         q = q - np.einsum("kij,kj->ki", np.linalg.pinv(slope), one[0] - two[0])
         q = np.clip(q, np.tile(low, 2), np.tile(high, 2))
-    one, two = surface.frames(q[:, 0], q[:, 1])[0], surface.frames(q[:, 2], q[:, 3])[0]
+    here, there = surface.frames(q[:, 0], q[:, 1])[0], surface.frames(q[:, 2], q[:, 3])[0]
     apart = np.abs(q[:, :2] - q[:, 2:]).max(axis=1) > size
-    return one[apart & (np.linalg.norm(one - two, axis=1) < tolerance)]
+    return np.asarray(here[apart & (np.linalg.norm(here - there, axis=1) < tolerance)])
 
 
 def _confirmed(one: Face, two: Face, spots: Floats, tolerance: float) -> Floats:

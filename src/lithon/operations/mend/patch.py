@@ -17,7 +17,8 @@ class PatchOver(Operation):
     """Put one clean face between edges that close a loop; what hangs between them goes, the solid behind is filled."""
 
     edges: Choice = param(edges(help="all edges around the patch"))
-    tangent: Choice = param(Things(title="smooth at", help="those of them at which it is tangent", of="edges", optional=True))
+    tangent: Choice = param(Things(title="smooth at", help="those of them at which it is tangent", of="edges",
+                                   optional=True))  # fmt: skip
     instead: Choice = param(Things(title="instead of", help="faces that it replaces", of="faces", optional=True))
 
     unbonded = "patch over"

@@ -52,7 +52,7 @@ class Skim(Operation):
                 surface = surface.offset(self.raised if ahead else -self.raised)
             except ValueError as error:
                 raise Refusal(f"the surface cannot stand off the face that far: {error}", entities=(face,),
-                              remedy="raise it less")  # fmt: skip
+                              remedy="raise it less") from error  # fmt: skip
         only = bench.faces("only")
         chosen: list[Body] = list(bench.given["bodies"]) or [owner]
         out, done = bench.model, list[Skimmed]()
