@@ -9,6 +9,7 @@ from dice import seeds
 from operation_examples import box
 from solids import motion as any_motion
 
+from lithon.brep.cleaning import cleaned, least_area, rims, winding_number
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of, enclosed
 from lithon.brep.measures import volume
@@ -17,7 +18,6 @@ from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.mend.hull import block, cylinder, hull, least_circle, points_of
-from lithon.mend.triangles import cleaned, least_area, rims, winding_number
 from lithon.samples.build import Round, prism
 from lithon.samples.gudgeon_scan import GUDGEON, scanned
 

@@ -88,7 +88,7 @@ def test_a_block_between_two_fillets_is_no_cylinder():
 def test_noise_is_told_from_the_triangles_alone():
     assert noise_of(*body_mesh(plate().bodies[0])[:2]) == 0.0
     soup, _ = scanned(3)
-    from lithon.mend.triangles import cleaned
+    from lithon.brep.cleaning import cleaned
 
     made = cleaned(soup.points, soup.corners)
     told = noise_of(made.points, made.corners)

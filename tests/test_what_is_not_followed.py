@@ -187,7 +187,7 @@ def test_what_can_be_meshed_is_kept_and_what_failed_is_named(monkeypatch):
     assert abs(bad.surface.signed_distance(np.array([failure.place]))[0]) < 1e-9
     alone = Model((model.bodies[1],), model.tolerance)
     out = run(State(alone, settings=Settings(5.0)), do.mesh("tet"))
-    assert "no volume: 1 face failed" in out.words and out.mesh.kind == "triangles"
+    assert "no volume: 1 place failed" in out.words and out.mesh.kind == "triangles"
     assert set(out.mesh.faces) == set(alone.bodies[0].faces) - {bad} and out.mesh.failures[0].face is bad
 
 

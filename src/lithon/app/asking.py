@@ -203,7 +203,9 @@ class Asking:
         self.work.proposal_changed.emit()
         self.work.state_moved(before)
         change = p.outcome.faces_change
-        self.work.told.emit(f"{p.outcome.words}: faces {change:+d}" if change else p.outcome.words, "good")
+        whole = p.outcome.mesh is None or not p.outcome.mesh.failures
+        words = f"{p.outcome.words}: faces {change:+d}" if change else p.outcome.words
+        self.work.told.emit(words, "good" if whole else "plain")
         return True
 
     def drop(self) -> None:

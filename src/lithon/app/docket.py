@@ -18,16 +18,19 @@ from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.mesh.compare import compared
 from lithon.mesh.recover import Failure
 from lithon.operations.operation import Operation
+from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.table import STATIONS, rows
 from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.keep import Keep
 from lithon.survey.findings import Finding, share
 from lithon.survey.outlook import smaller_parts
+from lithon.words import many
 
 #: So many notes of an arrival are shown as cards.
 _NOTES = 6
 #: So many cards are laid out at once: nobody reads thousands, and laying them out takes as long as that sounds.
 _CARDS = 40
+_APPROXIMATION = "Faces that fail are left out, and what they covered is closed by triangles"
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
 _NOUNS = {
     "small hole": ("holes", "diameter"),
@@ -341,10 +344,12 @@ class Docket(Panel):
                     "dim",
                 )
             )
+            self._warned()
             return
         q = mesh.quality
         smallest = float(q.smallest_angle.min())
         good = smallest > 8.0 and not mesh.failures
+        only_skin = mesh.shape.flat and bool(mesh.failures) and not all(b.sheet for b in mesh.bodies)
         what = "area" if mesh.shape.flat else "volume"
         matched = "all shared faces match" if mesh.conformal() else "not conformal"
         self.add(
@@ -352,20 +357,23 @@ class Docket(Panel):
                 "✓" if good else "▲",
                 theme.VERDIGRIS if good else theme.OCHRE,
                 f"{number(len(mesh.elements), 3)} {mesh.kind}, {number(len(mesh.points), 3)} nodes",
-                f"boundary recovered, {matched}",
+                "no volume: what could be covered is kept" if only_skin else f"boundary recovered, {matched}",
                 f"{what} {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact one",
             )
         )
         for failure in mesh.failures:
             self._failed(failure)
+        if only_skin:
+            self.add(row(button("Mesh an approximation", self._approximate, "", _APPROXIMATION)))
         self.add(
             Histogram(f"smallest {mesh.shape.angles} angle, degrees", q.smallest_angle, 0.0, mesh.shape.right, 10.0)
         )
         self.add(Histogram("scaled Jacobian", q.scaled_jacobian, 0.0, 1.0, 0.1))
+        drawn = "the outlines of what failed are" if mesh.failures else "the twelve worst are"
         self.add(
             label(
                 f"Worst element {smallest:.1f}°, its Jacobian {q.scaled_jacobian[q.worst(1)[0]]:.2f}; "
-                "the twelve worst are drawn in madder.",
+                f"{drawn} drawn in madder.",
                 "dim",
             )
         )
@@ -374,6 +382,23 @@ class Docket(Panel):
             self.add(title("BEFORE, AND NOW"))
             for what, one, two in compared(before, mesh):
                 self.add(label(f"{what}: {one} → {two}" if one != two else f"{what}: {one}, as before", "dim"))
+
+    def _warned(self) -> None:
+        """What the survey has found that would stop a mesh, before one is asked for."""
+        stops = grouped([f for f in self.work.open_findings() if f.severity == "stops"])
+        if not stops:
+            return
+        card = Card("■", theme.MADDER, f"{many(len(stops), 'card')} would stop it",
+                    *(g.first.text for g in stops[:3]))  # fmt: skip
+        faces = list(dict.fromkeys(f for g in stops for f in g.first.faces))
+        if faces:
+            card.add_button("Show me", lambda: self.work.choose(faces=faces))
+        card.add_button("Mesh an approximation", self._approximate)
+        card.setToolTip(_APPROXIMATION)
+        self.add(card)
+
+    def _approximate(self) -> None:
+        self.work.propose(MakeMesh(elements="tet", approximate=True))
 
     def _failed(self, failure: Failure) -> None:
         """What could not be meshed, and where."""

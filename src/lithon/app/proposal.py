@@ -149,7 +149,7 @@ class ProposalPanel(QFrame):
 
 
 #: Endings of names under which outcomes tell their particulars, and units.
-_UNITS = (("_mm3", "mm³"), ("_mm2", "mm²"), ("_mm", "mm"))
+_UNITS = (("_mm3", "mm³"), ("_mm2", "mm²"), ("_mm", "mm"), ("_deg", "°"))
 
 
 def detail_line(detail: Mapping[str, Any]) -> tuple[str, str]:
@@ -165,7 +165,7 @@ def detail_line(detail: Mapping[str, Any]) -> tuple[str, str]:
         elif key == "share":
             parts.append(f"{100.0 * value:.4g} % of the whole")
         elif isinstance(value, int):
-            parts.append(many(value, key[:-1]) if key.endswith("s") else f"{value} {key}")
+            parts.append(many(value, key[:-1]) if key.endswith("s") else f"{value} {key.replace('_', ' ')}")
         elif unit is not None:
             what = key.removesuffix(unit[0])
             parts.append(f"{number(value)} {unit[1]}" + ("" if what in ("area", "moved") else f" {what}"))

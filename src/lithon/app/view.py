@@ -31,6 +31,7 @@ from lithon.app.still import Still  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
 from lithon.brep.tessellation.patches import Change  # noqa: E402
+from lithon.brep.tessellation.tessellate import edge_points  # noqa: E402
 from lithon.brep.topology import Body, Edge, Face, Model  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402
 
@@ -428,10 +429,9 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             self._put("worst", [])
             return
         self._put("mesh", self._mesh_actors(mesh))
-        worst = mesh.quality.worst(12)
-        self._put(
-            "worst", [scene.actor(scene.line_data(_runs(mesh, worst)), theme.MADDER, width=2.5, lit=False, lift=6.0)]
-        )
+        failed = [edge_points(e)[1] for f in mesh.failures if f.face is not None for e in f.face.edges()]
+        runs = failed or _runs(mesh, mesh.quality.worst(12))  # what has failed matters more than what is poor
+        self._put("worst", [scene.actor(scene.line_data(runs), theme.MADDER, width=2.5, lit=False, lift=6.0)])
 
     def _mesh_shown(self) -> bool:
         return self.work.mesh is not None and self.work.station == "Prove" and not self.showing_original

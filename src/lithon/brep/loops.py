@@ -204,3 +204,22 @@ def signed_area(flat: Floats) -> float:
 
 def _place(loop: Loop) -> str:
     return spot(loop[0].edge.at(0.0))
+
+
+def walks(free: list[Coedge]) -> list[Loop]:
+    """Coedges in loops; chains that do not come back to their start are left out."""
+    left = dict.fromkeys(free)
+    out: list[Loop] = []
+    while left:
+        first = next(iter(left))
+        del left[first]
+        walk = [first]
+        while not first.edge.ring and walk[-1].last is not first.first:
+            following = next((c for c in left if c.first is walk[-1].last), None)
+            if following is None:
+                break
+            del left[following]
+            walk.append(following)
+        if first.edge.ring or walk[-1].last is first.first:
+            out.append(tuple(walk))
+    return out

@@ -17,7 +17,7 @@ import scipy
 from lithon.arrays import Floats, frozen, gauss
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.gate import worse
-from lithon.brep.loops import group
+from lithon.brep.loops import group, walks
 from lithon.brep.measures import face_area
 from lithon.brep.shells import grouped
 from lithon.brep.tessellation.tessellate import face_mesh
@@ -26,7 +26,6 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS, SMOOTH
-from lithon.mend.close import walks
 from lithon.progress import pulse
 
 _DEGREE = 5

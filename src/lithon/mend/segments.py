@@ -15,10 +15,10 @@ from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, unit
 from lithon.brep.analysis.fits import simple_fits
+from lithon.brep.cleaning import side_pairs
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.mend.triangles import side_pairs
 from lithon.progress import pulse
 
 #: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.arrays import Floats, Ints, frozen
+from lithon.brep.cleaning import side_pairs
 from lithon.brep.faceted import connected_sets
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.errors import Refusal, spot
@@ -17,7 +18,6 @@ from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import meet
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.segments import Patch
-from lithon.mend.triangles import side_pairs
 from lithon.progress import pulse
 
 

@@ -12,12 +12,13 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.crossings import self_intersections
+from lithon.brep.analysis.openings import openings, torn_faces
+from lithon.brep.cleaning import cleaned
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
-from lithon.mend.triangles import cleaned
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.recover import Failure
 from lithon.mesh.sheets import triangle_mesh
@@ -31,51 +32,61 @@ _TRIES = 12
 
 
 def failing(bodies: Sequence[Body], why: Refusal | None, tolerance: float) -> list[Failure]:
-    """The faces of some bodies that stand in the way of a mesh, each once, and why; `why`: what a mesher has said."""
+    """The faces of some bodies that stand in the way of a mesh, each once, and why, and openings of their skins;
+    `why`: what a mesher has said."""
     out: dict[Face, Failure] = {}
+    holes: list[Failure] = []
     for body in bodies:
+        holes += _holes(body)
         for face, what, remedy, at in _troubles(body, tolerance):
             out.setdefault(face, _failure(f"{body.name}: {what}", face, remedy, at))
-    if why is not None and not out:
+    if why is not None and not out and not holes:
         for face in (e for e in why.entities if isinstance(e, Face) and e.loops):
             owner = next((b.name for b in bodies if b.use_of(face) is not None), bodies[0].name)
             out.setdefault(face, _failure(f"{owner}: {why.what}", face, why.remedy or "mend it first"))
-    return list(out.values())
+    return [*out.values(), *holes]
+
+
+def _holes(body: Body) -> list[Failure]:
+    """Where a skin is open and no face hangs there."""
+    if body.sheet:
+        return []
+    torn, adj = torn_faces(body), adjacency(body)
+    out = []
+    for found in openings(body):
+        if not any(use.face in torn for e in found.edges for use, _ in adj.uses[e]):
+            at = (float(found.middle[0]), float(found.middle[1]), float(found.middle[2]))
+            what = f"{body.name}: its skin is open along {many(len(found.edges), 'edge')}"
+            out.append(Failure(what, None, at, "close it, or sew the edges"))
+    return out
 
 
 def _troubles(body: Body, tolerance: float) -> Iterator[tuple[Face, str, str, Floats | None]]:
     """Faces that are no part of a sound skin, why, what to try, and where."""
     adj = adjacency(body)
-    open_edges: dict[Face, list[Edge]] = {}
     for flaw in flaws(body, tolerance):
-        if flaw.kind == "open edge" and isinstance(flaw.entity, Edge):
-            for use, _ in adj.uses.get(flaw.entity, []):
-                open_edges.setdefault(use.face, []).append(flaw.entity)
-        elif isinstance(flaw.entity, Face):
+        if flaw.kind == "open edge":
+            continue
+        if isinstance(flaw.entity, Face):
             yield flaw.entity, flaw.text, "mend it, or put a patch over it", np.array(flaw.place)
         elif isinstance(flaw.entity, Edge):
             for use, _ in adj.uses.get(flaw.entity, []):
                 yield use.face, flaw.text, "sew it, or put a patch over it", np.array(flaw.place)
-    for face, own in open_edges.items():
-        share = sum(e.length for e in own) / sum(e.length for e in dict.fromkeys(face.edges()))
-        if share > 0.5:  # it hangs on the others, rather than they on it
-            loose = len(own) == len(dict.fromkeys(face.edges()))
-            what = f"a {face.surface.kind} " + (
-                "stands by itself" if loose else f"is torn off along {many(len(own), 'edge')}"
-            )
-            yield face, what, "drop it, or put a patch over it" if loose else "put a patch over it", None
+    for face, own in torn_faces(body).items() if not body.sheet else ():
+        loose = len(own) == len(dict.fromkeys(face.edges()))
+        torn = "stands by itself" if loose else f"is torn off along {many(len(own), 'edge')}"
+        remedy = "drop it, or put a patch over it" if loose else "put a patch over it"
+        yield face, f"a {face.surface.kind} {torn}", remedy, None
     pairs = self_intersections(body, tolerance)
     while pairs:
         # The one that passes through itself or most others is to blame; of two, the smaller.
         count = Counter(f for one, two, _ in pairs for f in ((one, one, one) if one is two else (one, two)))
         worst = max(count, key=lambda f: (count[f], -face_area(f)))
-        own = [p for p in pairs if worst in p[:2]]
+        cuts = [p for p in pairs if worst in p[:2]]
         pairs = [p for p in pairs if worst not in p[:2]]
-        spots = np.concatenate([p[2] for p in own])
-        others = sorted({(two if one is worst else one).surface.kind for one, two, _ in own if one is not two})
-        through = (
-            "itself" if any(one is two for one, two, _ in own) else f"a {others[0]}" if len(own) == 1 else "others"
-        )
+        spots = np.concatenate([p[2] for p in cuts])
+        others = [(two if one is worst else one).surface.kind for one, two, _ in cuts if one is not two]
+        through = "itself" if len(others) < len(cuts) else f"a {others[0]}" if len(others) == 1 else "others"
         what = f"a {worst.surface.kind} passes through {through} in {many(len(spots), 'place')}"
         yield worst, what, "replace it by a simple surface, or put a patch over it", spots[len(spots) // 2]
 
@@ -90,12 +101,13 @@ def skin_of(model: Model, rules: SizeRules, failures: Sequence[Failure], progres
     """Triangles on all faces but those that fail, and on none that fails on the way, with all that failed; nothing
     where none is left."""
     told = {f.face: f for f in failures if f.face is not None}
+    holes = [f for f in failures if f.face is None]
     for _ in range(_TRIES):
         left = _without(model, set(told))
         if left is None:
             return None
         try:
-            return replace(triangle_mesh(left, rules, progress), failures=tuple(told.values()))
+            return replace(triangle_mesh(left, rules, progress), failures=(*told.values(), *holes))
         except Refusal as refusal:
             more = [e for e in refusal.entities if isinstance(e, Face) and e not in told]
             if not more:
@@ -115,17 +127,16 @@ def approximated(model: Model, rules: SizeRules, why: Refusal, progress: Progres
     """Tetrahedra of bodies whose failing faces are left out and closed over by triangles; a body that this was done to
     has faces of triangles in the mesh, after the model's own. What failed is told. Raises `why` where what is left
     cannot be closed either."""
-    told = {f.face: f for f in failing(model.bodies, why, model.tolerance)}
-    made = []
+    made, told = [], list[Failure]()
     for body in model.bodies:
-        own = [f for f in told.values() if f.face in set(body.faces)]
+        own = failing([body], why if len(model.bodies) == 1 else None, model.tolerance)
         skin = skin_of(Model((body,), model.tolerance), rules, own, progress) if own else None
         if own and skin is None:
             raise why
         made.append(body if skin is None else _closed_over(body, skin, why))
-        told |= {f.face: f for f in (skin.failures if skin is not None else ())}
+        told += skin.failures if skin is not None else ()
     mesh = tetrahedral_mesh(Model(tuple(made), model.tolerance), rules, progress)
-    return _as_the_model(mesh, model, tuple(told.values()))
+    return _as_the_model(mesh, model, tuple(told))
 
 
 def _closed_over(body: Body, skin: Mesh, why: Refusal) -> Body:

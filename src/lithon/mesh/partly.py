@@ -24,6 +24,7 @@ def what_can(model: Model, rules: SizeRules, why: Refusal, progress: Progress = 
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []
+    named = True
     for k, group in enumerate(groups):
         progress.tell(k / len(groups), f"meshing {group[0].name} by itself")
         try:
@@ -31,9 +32,11 @@ def what_can(model: Model, rules: SizeRules, why: Refusal, progress: Progress = 
                 raise why
             made.append(tetrahedral_mesh(Model(tuple(group), model.tolerance), rules))
         except Refusal as refusal:
-            failures += failing(group, refusal, model.tolerance) or [_told(group, refusal)]
+            known = failing(group, refusal, model.tolerance)
+            named = named and bool(known)
+            failures += known or [_told(group, refusal)]
     if not made:
-        skin = skin_of(model, rules, failures, progress) if all(f.face is not None for f in failures) else None
+        skin = skin_of(model, rules, failures, progress) if named else None
         if skin is None:
             raise why
         return skin

@@ -17,13 +17,14 @@ class Offer:
     """An operation that a card offers: its name, and which of its parameters takes what of the finding."""
 
     operation: str
-    takes: tuple[tuple[str, Literal["faces", "body", "other"]], ...] = (("faces", "faces"),)
+    takes: tuple[tuple[str, Literal["faces", "edges", "body", "other"]], ...] = (("faces", "faces"),)
 
     def __str__(self) -> str:
         return self.operation
 
 
 CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", "close", "sew", "replace"))
+PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
 PART = Offer("part", (("first", "body"), ("second", "other")))
 
 
@@ -61,10 +62,10 @@ class Finding:
         """What a person can do, where no operation is offered."""
         return self.remedy if isinstance(self.remedy, str) else ""
 
-    def given(self, source: Literal["faces", "body", "other"]) -> list[Any]:
+    def given(self, source: Literal["faces", "edges", "body", "other"]) -> list[Any]:
         """What an offer takes from the finding."""
-        if source == "faces":
-            return list(self.faces)
+        if source in ("faces", "edges"):
+            return list(self.faces if source == "faces" else self.edges)
         found = self.body if source == "body" else self.other
         return [found] if found is not None else []
 

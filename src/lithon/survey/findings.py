@@ -66,7 +66,7 @@ def _carried(found: list[Finding], body: Body, copy: Copy) -> list[Finding]:
 def body_findings(body: Body, size: float, tolerance: float, thorough: bool = True) -> list[Finding]:
     """What is found in one body by itself."""
     if not thorough:
-        return _short_edges(body, size, set()) + ([] if body.sheet else opening_cards(body))
+        return _short_edges(body, size, set()) + ([] if body.sheet else opening_cards(body, tolerance))
     if body.sheet:
         drawn = body_is_drawn(body)
         out = skin_cards(body, flaws(body, tolerance))
@@ -108,7 +108,7 @@ _TOLD = ("open edge", "leak")
 
 
 def _unsound(body: Body, tolerance: float) -> list[Finding]:
-    opened = opening_cards(body)
+    opened = opening_cards(body, tolerance)
     sheets = sheet_faces(body)
     edges = {edge for face in sheets for edge in face.edges()}
     out = sheet_cards(body) + [f for f in opened if not edges.issuperset(f.edges)]

@@ -5,19 +5,23 @@ from __future__ import annotations
 import numpy as np
 
 from lithon.brep.analysis.adjacency import adjacency
-from lithon.brep.analysis.openings import openings, samples
+from lithon.brep.analysis.openings import Opening, open_edges, openings, samples, surfaces_over, tears
 from lithon.brep.measures import face_area
 from lithon.brep.shells import closes, connected
 from lithon.brep.tessellation.trees import inside
-from lithon.brep.topology import Body, Face, FaceUse
-from lithon.survey.card import CLOSE, DROP, SEW, Finding, xyz
+from lithon.brep.topology import Body, Edge, Face, FaceUse
+from lithon.survey.card import CLOSE, DROP, PATCH, SEW, Finding, xyz
+from lithon.words import many
 
 
-def opening_cards(body: Body) -> list[Finding]:
-    """One card for each opening of the skin."""
-    out = []
+def opening_cards(body: Body, tolerance: float) -> list[Finding]:
+    """One card for each opening of the skin, and for each part of it that is torn off all around."""
+    out = [_torn(body, faces, edges) for faces, edges in tears(body)]
+    known = {f for card in out for f in card.faces}
     for found in openings(body):
         adj = adjacency(body)
+        if known & {use.face for edge in found.edges for use, _ in adj.uses[edge]}:
+            continue
         faces = tuple(dict.fromkeys(use.face for edge in found.edges for use, _ in adj.uses[edge]))
         if found.gap is not None:
             out.append(
@@ -36,16 +40,16 @@ def opening_cards(body: Body) -> list[Finding]:
                 )
             )
         else:
-            many = f"{len(found.edges)} edges" if len(found.edges) > 1 else "an edge"
+            edges = f"{len(found.edges)} edges" if len(found.edges) > 1 else "an edge"
             out.append(
                 Finding(
                     "open boundary",
                     "stops",
                     found.length,
                     xyz(found.middle),
-                    f"{many} with a face on one side only, {found.length:.4g} mm around",
+                    f"{edges} with a face on one side only, {found.length:.4g} mm around",
                     "The volume cannot be filled with elements: a face is missing or lies apart.",
-                    CLOSE,
+                    CLOSE if _spanned(body, found, tolerance) else "put a patch over its edges, or sew them",
                     body,
                     faces,
                     found.edges,
@@ -53,6 +57,28 @@ def opening_cards(body: Body) -> list[Finding]:
                 )
             )
     return out
+
+
+def _torn(body: Body, faces: tuple[Face, ...], edges: tuple[Edge, ...]) -> Finding:
+    free = [e for e in dict.fromkeys(e for f in faces for e in f.edges()) if len(adjacency(body).uses[e]) == 1]
+    return Finding(
+        "torn surface",
+        "stops",
+        sum(e.length for e in free),
+        xyz(np.concatenate([samples(e) for e in edges]).mean(axis=0)),
+        f"{many(len(faces), 'face')} torn off along {many(len(free), 'edge')}",
+        "The volume cannot be filled with elements: one clean surface may take its place.",
+        PATCH,
+        body,
+        faces,
+        edges,
+        station="mend",
+    )
+
+
+def _spanned(body: Body, opening: Opening, tolerance: float) -> bool:
+    """Whether a plane, a cylinder, a cone or a surface of the body passes through an opening's edges."""
+    return next(surfaces_over(body, opening, open_edges(body), tolerance), None) is not None
 
 
 def loose_sheets(body: Body) -> list[tuple[list[FaceUse], bool]]:

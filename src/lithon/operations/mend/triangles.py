@@ -7,13 +7,13 @@ from dataclasses import replace
 
 import numpy as np
 
+from lithon.brep.cleaning import cleaned, winding_number
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import volume
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Model
 from lithon.errors import Refusal
-from lithon.mend.triangles import cleaned, winding_number
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import length, some_bodies

@@ -68,7 +68,7 @@ class MakeMesh(Operation):
 
 def _shortfall(model: Model, mesh: Mesh, only_skin: bool) -> str:
     """What a mesh with failures is not."""
-    failed = many(len(mesh.failures), "face")
+    failed = many(len(mesh.failures), "place")
     if only_skin and not all(b.sheet for b in model.bodies):
         return f", no volume: {failed} failed"
     missing = len([b for b in model.bodies if not b.reference]) - len(mesh.bodies)
