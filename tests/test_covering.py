@@ -125,7 +125,7 @@ def test_whatever_lies_under_a_bore_is_swallowed_and_the_bore_is_whole_again(see
     whole = 0.5 * (high - low) * (outer**2 - bore**2) * tall
     assert volume(made.body) == pytest.approx(whole, rel=1e-11) and len(made.body.faces) == 6
     assert volume(body) < whole and made.swallowed == 3 * missing and not flaws(made.body, 1e-6)
-    with pytest.raises(Refusal, match="whole body|does not|apart"):
+    with pytest.raises(Refusal, match=r"whole body|does not|apart"):
         skimmed(body, face.surface, False, 9.0, 1e-6)
 
 
