@@ -1,12 +1,13 @@
 """In the window: what is passed over is marked, sheets are made and meshed, what is alike is chosen by a click."""
 
-from hands import button_of, labels, ready, settled
+from hands import button_of, labels, ready, settled, total
 
 import lithon
 import lithon.do as do
 from lithon.operations.table import rows
 from lithon.samples.gear_cover import gear_cover
 from lithon.samples.sheet_parts import culvert_joint, lock_beam
+from lithon.samples.sill_ramp import RAMP, sill_ramp
 
 
 def arrived(desk, qtbot, tmp_path, model, name):
@@ -79,3 +80,45 @@ def test_a_vent_is_clicked_and_what_is_alike_is_chosen_by_its_question(desk, qtb
     desk.work.choose(faces=[vent, wide])
     button_of(desk.in_hand, "Between these: 16").click()
     assert len(desk.work.faces) == 16
+
+
+def test_a_job_is_begun_from_the_first_screen_and_its_steps_stand_on_the_docket(desk, qtbot):
+    from PySide6.QtWidgets import QPushButton
+
+    offered = [b.text() for b in desk.table.findChildren(QPushButton)]
+    assert "Bad surfaces covered" in offered and "A wheel of 23" in offered
+    button_of(desk.table, "Bad surfaces covered").click()
+    settled(desk, qtbot)
+    assert "step 1 of 4" in labels(desk.docket) and "overlap each other" in labels(desk.docket)
+    button_of(desk.docket, "Next step").click()
+    desk.work.go("Prove")
+    assert "step 2 of 4" in labels(desk.docket) and "overlap each other" not in labels(desk.docket)
+    assert "1 card would stop it" in labels(desk.docket)
+    button_of(desk.docket, "Put away").click()
+    assert "step 2" not in labels(desk.docket)
+
+
+def test_torn_surfaces_are_named_approximated_and_patched_by_hand(desk, qtbot, tmp_path):
+    """What fails a mesh is told before and after, gone on without, and cured by its card."""
+    from PySide6.QtCore import Qt
+
+    arrived(desk, qtbot, tmp_path, sill_ramp(), "sill-ramp")
+    desk.work.set_size(8.0)
+    settled(desk, qtbot)
+    desk.work.go("Prove")
+    qtbot.keyClick(desk.view, Qt.Key.Key_M)
+    qtbot.waitUntil(lambda: desk.work.mesh is not None, timeout=60000)
+    told = labels(desk.docket)
+    assert desk.work.mesh.kind == "triangles" and "no volume" in told and told.count("torn off along 3 edges") == 2
+    button_of(desk.docket, "Show me").click()
+    assert desk.work.faces == [desk.work.mesh.failures[0].face]
+    button_of(desk.docket, "Mesh an approximation").click()
+    qtbot.waitUntil(lambda: desk.work.mesh.kind == "tetrahedra", timeout=60000)
+    assert abs(float(desk.work.mesh.volumes.sum()) / RAMP.volume - 1.0) < 1e-3
+    assert "torn off along 3 edges" in labels(desk.docket)
+    desk.work.go("Mend")
+    button_of(desk.docket, "Patch over").click()
+    ready(desk, qtbot)
+    assert desk.work.proposal.state == "ready" and "2 faces gone" in labels(desk.proposal)
+    taken(desk, qtbot)
+    assert abs(total(desk) / RAMP.volume - 1.0) < 1e-9 and len(desk.work.model.faces()) == 8

@@ -7,6 +7,7 @@ from lithon.brep.copies import root_of
 from lithon.brep.measures import area, face_width, volume
 from lithon.brep.validate import flaws
 from lithon.jobs.job import Check, play
+from lithon.jobs.pages import pages, read
 from lithon.jobs.table import JOBS
 from lithon.samples.cover_plate import COVER, cover_plate
 from lithon.samples.gate_vane import VANE, gate_vane
@@ -83,3 +84,18 @@ def test_the_parts_of_the_later_jobs_are_what_their_dimensions_say():
         assert not flaws(body, 1e-5), body.name
     for body in (*joint.values(), beam, eye, rod, plate, cover, *bolts, anchor, *small):
         assert not flaws(body, 1e-6), body.name
+
+
+def test_every_job_has_a_page_with_steps_and_every_page_a_job():
+    from pathlib import Path
+
+    numbers = {job.ident.rstrip("b") for job in JOBS}
+    assert {p.ident for p in pages()} == numbers == {f"J{k:02}" for k in range(1, 17)}
+    titles = {job.ident: job.title for job in JOBS}
+    for page in pages():
+        assert page.title == titles[page.ident] and page.lead and len(page.steps) >= 3
+        assert all(step and not step[0].isspace() and "\n" not in step for step in page.steps)
+    table = (Path(__file__).parent.parent / "docs/jobs/README.md").read_text("utf-8")
+    assert all(f"[{n}]({n}.md)" in table for n in numbers)
+    with pytest.raises(ValueError, match="begins with"):
+        read("nothing\n\n1. a step")

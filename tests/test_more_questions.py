@@ -116,3 +116,45 @@ def test_what_is_alike_is_told_by_the_questions_that_find_it():
     assert any(t.question == "edges along x" for t in told)
     assert all(set(edges) <= set(ask(model, t.question).edges) for t in told)
     assert alike(model, [side, *holes[0].faces]) == [] or all("hole" not in t.question for t in alike(model, [side]))
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_from_a_seed_up_to_a_fence_is_what_a_walk_over_edges_finds(seed):
+    """The question, with its points, finds on the model and on one that is written and read again what hangs together
+    without the fence."""
+    import scipy
+
+    from lithon.operations.alike import alike
+    from lithon.operations.reach import fenced
+    from lithon.samples import cast_anchor
+
+    rng = np.random.default_rng(seed)
+    model = cast_anchor()
+    (solid,) = model.bodies
+    faces = list(solid.faces)
+    number = {f: k for k, f in enumerate(faces)}
+    fence = [faces[k] for k in rng.choice(len(faces), 14, replace=False)]
+    first = next(f for f in faces if f not in fence)
+    pairs = [(number[f], number[g]) for e in solid.edges() for f in faces for g in faces
+             if e in set(f.edges()) and e in set(g.edges()) and f not in fence and g not in fence]  # fmt: skip
+    a, b = np.array(pairs).T
+    graph = scipy.sparse.coo_array((np.ones(len(a)), (a, b)), shape=(len(faces),) * 2)
+    _, part = scipy.sparse.csgraph.connected_components(graph, directed=False)
+    wanted = {f for f in faces if f not in fence and part[number[f]] == part[number[first]]}
+    reach = fenced(model, [first, *fence], [])
+    if reach is None:
+        assert len(wanted) in (1, len(faces) - len(fence))
+        return
+    question = f"faces {reach.text()}"
+    assert set(ask(model, question).faces) == wanted
+    offered = alike(model, [first, *fence])[0]
+    assert offered.question == question and offered.count == len(wanted)
+    walls = [e for f in fence for e in f.edges()]
+    edges = fenced(model, [first], list(dict.fromkeys(walls)))
+    assert edges is None or set(ask(model, f"faces {edges.text()}").faces) == wanted
+    small = ask(model, f"{question} where area < 50")
+    assert set(small.faces) <= wanted
+    with pytest.raises(NotAQuestion):
+        parse("holes from (0, 0, 0) up to faces (1, 1, 1)")
+    with pytest.raises(NotAQuestion):
+        parse("faces from (0, 0) up to faces (1, 1, 1)")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import math
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -41,5 +42,20 @@ def span_by_span(knots: Floats, least: int, whole: int) -> Floats:
 def unit(vector: npt.ArrayLike) -> Floats:
     """The vector(s) scaled to length one along the last axis; zero stays zero."""
     v = np.asarray(vector, dtype=np.float64)
+    if v.ndim == 1:
+        size = math.sqrt(v.dot(v))
+        return np.asarray(v / size) if size > 0.0 else v.copy()
     length = np.linalg.norm(v, axis=-1, keepdims=True)
     return np.asarray(v / np.where(length > 0.0, length, 1.0))
+
+
+def cross_product(a: npt.ArrayLike, b: npt.ArrayLike) -> Floats:
+    """Vector products of vectors (...,3): NumPy's own takes ten times as long for few of them."""
+    p, q = np.asarray(a, dtype=np.float64), np.asarray(b, dtype=np.float64)
+    if p.ndim == q.ndim == 1:
+        (x, y, z), (u, v, w) = p.tolist(), q.tolist()
+        return np.array((y * w - z * v, z * u - x * w, x * v - y * u))
+    out = np.empty(np.broadcast_shapes(p.shape, q.shape))
+    for k, (i, j) in enumerate(((1, 2), (2, 0), (0, 1))):
+        np.subtract(p[..., i] * q[..., j], p[..., j] * q[..., i], out=out[..., k])
+    return out

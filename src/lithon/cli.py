@@ -7,7 +7,7 @@ import os
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -19,6 +19,9 @@ from lithon.progress import Progress
 
 if TYPE_CHECKING:
     from lithon.exchange.step_read import Arrival
+    from lithon.project.batch import Batched
+
+T = TypeVar("T")
 
 
 class _Commands(click.Group):
@@ -123,11 +126,22 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
 @click.option("--size", type=float, required=True, help="Element size in mm.")
 @click.option("--elements", type=click.Choice(["tet", "hex", "auto", "tri", "quad"]), default="auto", show_default=True)
 @click.option("--order", type=click.Choice(["1", "2"]), default="1", show_default=True)
-@click.option("--out", type=click.Path(), required=True, help="The VTU file to write.")
+@click.option("--out", type=click.Path(), required=True, help="The mesh to write: .vtu, .xdmf or .cgns.")
+@click.option("--approximate", is_flag=True, help="What fails is left out and closed over by triangles.")
 @_placed
 @click.option("--prove", is_flag=True, help="Solve a patch test on it.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def mesh(file: str, size: float, elements: str, order: str, out: str, prove: bool, as_json: bool, **place: Any) -> None:
+def mesh(
+    file: str,
+    size: float,
+    elements: str,
+    order: str,
+    out: str,
+    approximate: bool,
+    prove: bool,
+    as_json: bool,
+    **place: Any,
+) -> None:
     """Mesh a file."""
     _positive(size)
     model = _read(file, **place).model
@@ -140,15 +154,18 @@ def mesh(file: str, size: float, elements: str, order: str, out: str, prove: boo
         "failures": [],
     }
     try:
-        made = lithon.mesh_of(model, lithon.SizeRules(size), elements, _progress())
+        made = lithon.mesh_of(model, lithon.SizeRules(size), elements, _progress(), approximate)
     except Refusal as refusal:
         facts["failures"] = [{"what": refusal.what, "where": refusal.where, "remedy": refusal.remedy}]
         if as_json:
             _print(facts)
         raise
     facts["failures"] = [{"what": f.what, "where": spot(f.place), "remedy": f.remedy} for f in made.failures]
-    result = lithon.quadratic(made)[0] if order == "2" else made
-    _write(lambda: lithon.write_vtu(result, out), out)
+    partly = bool(made.failures) and made.shape.flat  # only what could be covered
+    result = lithon.quadratic(made)[0] if order == "2" and not partly else made
+    from lithon.exchange.meshes import write_mesh
+
+    _write(lambda: write_mesh(result, out), out)
     facts.update(
         nodes=len(result.points),
         elements={made.shape.short: len(result.elements)},
@@ -181,60 +198,64 @@ def _told_apart(failures: Sequence[object]) -> None:
 
 @cli.command("run")
 @click.argument("recipe", type=click.Path())
-@click.argument("file", type=click.Path())
+@click.argument("files", type=click.Path(), nargs=-1, required=True)
 @click.option("--out", type=click.Path(), required=True, help="The folder to write to.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def run_command(recipe: str, file: str, out: str, as_json: bool) -> None:
-    """Replay a recipe on a file: prepared geometry, mesh, report and project into a folder."""
+def run_command(recipe: str, files: tuple[str, ...], out: str, as_json: bool) -> None:
+    """Replay a recipe on a file, or on many and on folders of them: prepared geometry, mesh, report and project."""
+    from lithon.project.batch import files_of, run_on, run_over
+
     try:
         text = Path(recipe).read_text("utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise lithon.BadFile(f"{Path(recipe).name} cannot be read: {error}") from error
     steps = lithon.load_recipe(text)
-    work = lithon.open(file)
-    troubles = lithon.run_recipe(work, steps, _progress())
-    folder = Path(out)
-    stem = Path(file).stem
-    made, failures = None, []
-    try:  # as the last step that made a mesh says, else with tetrahedra
-        made = lithon.mesh_of(work.model, work.state.rules(), work.settings.elements or "tet", _progress())
-        failures += [f"not meshed: {failure}" for failure in made.failures]
-    except Refusal as refusal:
-        failures.append(str(refusal))
-    from lithon.project.report import report_html
+    places, folder = [Path(f) for f in files], Path(out)
+    if len(places) > 1 or places[0].is_dir():
+        done = _kept(lambda: run_over(steps, files_of(places), folder, _progress()), out)
+        if as_json:
+            click.echo(json.dumps([_facts(one) for one in done]))
+        for one in done:
+            for trouble in (*one.troubles, *one.failures):
+                click.echo(f"lithon: {one.file.name}: {trouble}", err=True)
+        if not as_json:
+            well = sum(one.well for one in done)
+            click.echo(f"{well} of {len(done)} files without trouble; results and table.csv in {folder}")
+        if not all(one.well for one in done):
+            sys.exit(3)
+        return
+    one = _kept(lambda: run_on(steps, places[0], folder, _progress()), out)
+    if as_json:
+        _print(_facts(one))
+    for trouble in (*one.troubles, *one.failures):
+        click.echo(f"lithon: {trouble}", err=True)
+    if not as_json:
+        assert one.work is not None
+        click.echo(f"{len(one.work.entries)} of {len(steps['steps'])} steps taken; results in {folder}")
+    if not one.well:
+        sys.exit(3)
 
-    def write() -> None:
-        folder.mkdir(parents=True, exist_ok=True)
-        lithon.write_step(work.model, folder / f"{stem}.step", stem)
-        lithon.save_project(work, folder / f"{stem}.lithon")
-        (folder / f"{stem}.html").write_text(report_html(work, made), "utf-8")
-        if made is not None:
-            lithon.write_vtu(made, folder / f"{stem}.vtu")
 
-    _write(write, out)
-    facts = lithon.survey_of(work.model, work.size)
+def _facts(one: Batched) -> dict[str, Any]:
+    """What came of a file, as JSON has it."""
+    work, mesh = one.work, one.mesh
+    facts = lithon.survey_of(work.model, work.size) if work is not None else {}
     facts.update(
+        file=str(one.file),
         steps=[
             {
                 "words": e.outcome.words,
                 "faces_change": e.outcome.faces_change,
                 "volume_change_mm3": e.outcome.volume_change,
             }
-            for e in work.entries
+            for e in (work.entries if work is not None else ())
         ],
-        unresolved=troubles,
-        failures=failures,
-        shared_faces=len(work.model.shared()),
-        elements={made.shape.short: len(made.elements)} if made is not None else {},
+        unresolved=one.troubles,
+        failures=one.failures,
+        shared_faces=len(work.model.shared()) if work is not None else 0,
+        elements={mesh.shape.short: len(mesh.elements)} if mesh is not None else {},
     )
-    if as_json:
-        _print(facts)
-    for trouble in (*troubles, *failures):
-        click.echo(f"lithon: {trouble}", err=True)
-    if not as_json:
-        click.echo(f"{len(work.entries)} of {len(steps['steps'])} steps taken; results in {folder}")
-    if troubles or failures:
-        sys.exit(3)
+    return facts
 
 
 class _Operations(click.Group):
@@ -332,9 +353,14 @@ def _positive(size: float | None) -> None:
         raise LithonError("the element size must be a positive length in mm")
 
 
-def _write(action: Any, out: str) -> None:
+def _write(action: Callable[[], object], out: str) -> None:
+    _kept(action, out)
+
+
+def _kept(action: Callable[[], T], out: str) -> T:
+    """What an action gives that writes to a place."""
     try:
-        action()
+        return action()
     except OSError as error:
         raise LithonError(f"{out} cannot be written: {error.strerror or error}") from error
 

@@ -13,15 +13,16 @@ from lithon.project.report import report_html
 from lithon.samples import TRIANGLE_FILES, collar_anchor
 
 
-def sample_file(stem: str, make: Callable[[], Model]) -> Path:
+def sample_file(stem: str, make: Callable[[], Model], suffix: str = "") -> Path:
     """A sample as a file of its kind in the user's cache, made afresh unless it is as this very program left it."""
     from platformdirs import user_cache_dir
 
-    path = Path(user_cache_dir("lithon")) / f"{stem}{TRIANGLE_FILES.get(stem, '.step')}"
+    suffix = suffix or TRIANGLE_FILES.get(stem, ".step")
+    path = Path(user_cache_dir("lithon")) / f"{stem}{suffix}"
     stamp = path.with_name(path.name + ".made")
     if path.exists() and stamp.exists() and stamp.read_text("utf-8") == _state(path):
         return path
-    if stem in TRIANGLE_FILES:
+    if suffix != ".step":
         lithon.write_triangles(make(), path)
     else:
         lithon.write_step(make(), path, stem.replace("-", " "))

@@ -25,6 +25,7 @@ from lithon.app.actions import ACTIONS, Action
 from lithon.app.bars import LedgerBar, SizeField
 from lithon.app.bars import Path as StationPath
 from lithon.app.docket import Docket
+from lithon.app.guide import part_of
 from lithon.app.notices import Notices
 from lithon.app.palette import Palette
 from lithon.app.parts import Elided, button, label, row
@@ -38,6 +39,7 @@ from lithon.app.view import SolidView
 from lithon.app.work import Work
 from lithon.brep.topology import Body
 from lithon.exchange.intake import SUFFIXES
+from lithon.jobs.pages import Page
 from lithon.operations.table import Row, rows
 from lithon.project.deliveries import DELIVERIES, Delivery
 from lithon.project.files import SUFFIX
@@ -92,7 +94,7 @@ class Desk(QMainWindow):
         middle_column.addWidget(self.notices)
         middle_column.addWidget(self.question)
         self.stack = QStackedWidget()
-        self.table = IntakeTable(self.settings, self.open, self.ask_open, self.work.start_empty)
+        self.table = IntakeTable(self.settings, self.open, self.ask_open, self.work.start_empty, self.begin_job)
         self.stack.addWidget(self.table)
         self.stack.addWidget(self.view)
         middle_column.addWidget(self.stack, 1)
@@ -238,6 +240,15 @@ class Desk(QMainWindow):
     def open(self, path: Path, then: Callable[[], None] = lambda: None, kept: bool = True) -> None:
         """Open a file, `then` once it lies on the desk; one that is not `kept` has no name to save under."""
         self.work.open(path, then, kept)
+
+    def begin_job(self, page: Page) -> None:
+        """Open the part of a job, and put its steps on the Docket."""
+        path = part_of(page)
+        if path is not None:
+            self.open(path, lambda: self.work.follow(page))
+        else:
+            self.work.start_empty()
+            self.work.follow(page)
 
     def _opened(self) -> None:
         self.stack.setCurrentWidget(self.view)

@@ -10,6 +10,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton
 
 from lithon.app import theme
+from lithon.app.guide import guide
 from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row, title
 from lithon.app.work import Work
@@ -143,6 +144,10 @@ class Docket(Panel):
         if self.work.ledger is None:
             self.add(label("Nothing is open yet.", "dim"))
             return
+        work = self.work
+        if work.page is not None:
+            page = work.page
+            self.add(guide(page, work.page_step, lambda k: work.follow(page, k), lambda: work.follow(None)))
         self._station_head(station)
         self.most = max(_CARDS, _CARDS * (1 + self.current // _CARDS), self.most if len(self.groups) > _CARDS else 0)
         for k, group in enumerate(self.groups[: self.most]):

@@ -7,7 +7,7 @@ from PySide6.QtCore import QPoint
 from vtkmodules.vtkCommonDataModel import vtkPlane
 
 from lithon.app import scene
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.topology import Edge, Face
 
 
@@ -23,9 +23,9 @@ class Eye:
         middle = 0.5 * (p.min(axis=0) + p.max(axis=0))
         forward = np.array(camera.GetDirectionOfProjection())
         up = np.array(camera.GetViewUp())
-        right = np.cross(forward, up)
+        right = cross_product(forward, up)
         right /= np.linalg.norm(right)
-        up = np.cross(right, forward)
+        up = cross_product(right, forward)
         w, h = max(1, self.width()), max(1, self.height())
         tangent = np.tan(np.radians(camera.GetViewAngle()) / 2.0)
         q = p - middle
@@ -117,7 +117,7 @@ class Eye:
     def _pan(self, by: QPoint) -> None:
         camera = self.renderer.GetActiveCamera()
         forward, up = np.array(camera.GetDirectionOfProjection()), np.array(camera.GetViewUp())
-        right = np.cross(forward, up)
+        right = cross_product(forward, up)
         scale = 2.0 * camera.GetDistance() * np.tan(np.radians(camera.GetViewAngle()) / 2.0) / max(1, self.height())
         shift = scale * (-by.x() * right + by.y() * up)
         camera.SetFocalPoint(*(np.array(camera.GetFocalPoint()) + shift))

@@ -66,7 +66,7 @@ class Flags:
             runs, here = scene.dashed([line], reach / 36.0), self._readable(line)
         else:
             arm = 0.03 * reach
-            runs = [np.stack([origin - arm * e, origin + arm * e]) for e in np.eye(3)]
+            runs = [np.array([origin - arm * e, origin + arm * e]) for e in np.eye(3)]
         self.told.append((r.name, here))
         return [scene.actor(scene.line_data(runs), theme.INK, width=1.5, lit=False, lift=3.0)]
 

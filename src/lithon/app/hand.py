@@ -124,7 +124,7 @@ class Hand:
             low, high = np.minimum(a, b) - _NEAR, np.maximum(a, b) + _NEAR
             self._screen = key, (
                 a, b, pic.edge_of[:-1][same], pic.edge_points[:-1][same], pic.edge_points[1:][same],
-                np.ascontiguousarray(np.stack([low[:, 0], -high[:, 0], low[:, 1], -high[:, 1]])),
+                np.ascontiguousarray(np.array([low[:, 0], -high[:, 0], low[:, 1], -high[:, 1]])),
             )  # fmt: skip
         return self._screen[1]
 

@@ -111,11 +111,11 @@ class Handle:
         runs = []
         if grip is not None:
             tip = grip.start + _LONG * self.view.diagonal * grip.way
-            self.ends = np.stack([grip.start, tip])
+            self.ends = np.array([grip.start, tip])
             side = Frame.of(grip.start, grip.way).x
             back = 0.25 * (grip.start - tip)
             wings = [tip + back + 0.4 * s * np.linalg.norm(back) * side for s in (1.0, -1.0)]
-            runs = [self.ends, np.stack([wings[0], tip, wings[1]])]
+            runs = [self.ends, np.array([wings[0], tip, wings[1]])]
         actors = [scene.actor(scene.line_data(runs), theme.INK, width=3.0, lit=False, lift=6.0)] if runs else []
         self.view.put_layer("handle", actors)
 

@@ -15,7 +15,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkMapper, vtkPolyDataMapper
 
 from lithon.app import theme
 from lithon.app.rows import Rows
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.copies import Copy, Handle, copy_of
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.patches import flat_shape
@@ -231,7 +231,7 @@ def _shaded(use: FaceUse, mesh: FaceMesh) -> Floats:
     out = np.zeros_like(mesh.points)
     a, b, c = (mesh.points[mesh.triangles[:, k]] for k in range(3))
     for k in range(3):
-        np.add.at(out, mesh.triangles[:, k], np.cross(b - a, c - a))
+        np.add.at(out, mesh.triangles[:, k], cross_product(b - a, c - a))
     out /= np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-300)
     return out if use.forward else -out
 
@@ -383,9 +383,9 @@ def section_fill(data: vtkPolyData, colour: str) -> vtkActor:
 def size_tetrahedron(at: Floats, normal: Floats, size: float) -> Floats:
     """Corners (4,3) of a regular tetrahedron of this edge, one face on the surface at a point."""
     helper = np.eye(3)[int(np.argmin(np.abs(normal)))]
-    u = np.cross(normal, helper)
+    u = cross_product(normal, helper)
     u /= np.linalg.norm(u)
-    v = np.cross(normal, u)
+    v = cross_product(normal, u)
     r = size / np.sqrt(3.0)
     base = [at + r * (np.cos(a) * u + np.sin(a) * v) for a in (0.0, 2.0943951, 4.1887902)]
     return np.array([*base, at + normal * size * np.sqrt(2.0 / 3.0)])

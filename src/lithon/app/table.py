@@ -6,13 +6,14 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QSettings
-from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from lithon.app import theme
 from lithon.app.demo import sample_file
 from lithon.app.parts import button, label, row, title
 from lithon.app.recovery import left_behind
+from lithon.jobs.pages import Page, pages
 from lithon.samples import SAMPLES
 
 _KEPT, _SHOWN = 8, 6  # recent files
@@ -22,7 +23,12 @@ class IntakeTable(QScrollArea):
     """Samples, recent files, and work that a window left behind."""
 
     def __init__(
-        self, settings: QSettings, open_: Callable[..., None], ask: Callable[[], None], empty: Callable[[], None]
+        self,
+        settings: QSettings,
+        open_: Callable[..., None],
+        ask: Callable[[], None],
+        empty: Callable[[], None],
+        begin: Callable[[Page], object],
     ):
         super().__init__()
         self.settings, self.open = settings, open_
@@ -47,20 +53,45 @@ class IntakeTable(QScrollArea):
         lay.addSpacing(18)
         self.recovered = QVBoxLayout()
         lay.addLayout(self.recovered)
-        lay.addWidget(title("FROM TARNHOW LOCK"))
         grid = QGridLayout()
         grid.setHorizontalSpacing(14)
         grid.setVerticalSpacing(6)
+        parts, jobs = QVBoxLayout(), QVBoxLayout()
+        parts.addWidget(title("FROM TARNHOW LOCK"))
+        parts.addLayout(grid)
+        self._offer_jobs(jobs, begin)
+        for column in (parts, jobs):
+            column.setSpacing(10)
+            column.addStretch(1)
+        both = QHBoxLayout()
+        both.setSpacing(48)
+        both.addLayout(parts)
+        both.addLayout(jobs, 1)
+        lay.addLayout(both)
         for k, (name, stem, make, words) in enumerate(SAMPLES):
             grid.addWidget(button(name, lambda stem=stem, make=make: self.open(sample_file(stem, make))), k, 0)
             grid.addWidget(label(words, "dim", False), k, 1)
         grid.setColumnStretch(1, 1)
-        lay.addLayout(grid)
         lay.addSpacing(18)
         self._show_recent(lay)
         self._show_left_behind()
         lay.addStretch(1)
         self.setWidget(out)
+
+    @staticmethod
+    def _offer_jobs(lay: QVBoxLayout, begin: Callable[[Page], object]) -> None:
+        """Every job: its part is opened, and its steps stand on the Docket."""
+        lay.addWidget(title("WHAT PEOPLE BRING TO THE DESK"))
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(6)
+        grid.setVerticalSpacing(2)
+        half = -(-len(pages()) // 2)
+        for k, page in enumerate(pages()):
+            pick = button(page.title.capitalize(), lambda page=page: begin(page), "quiet", page.lead)
+            pick.setObjectName("quiet")
+            grid.addWidget(pick, k % half, k // half, Qt.AlignmentFlag.AlignLeft)
+        grid.setColumnStretch(1, 1)
+        lay.addLayout(grid)
 
     # ---- recent files
 

@@ -25,6 +25,7 @@ from lithon.brep.measures import learn_moments
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import Cancelled, LithonError
 from lithon.exchange.placement import Placement
+from lithon.jobs.pages import Page
 from lithon.mesh.mesh import Mesh
 from lithon.operations.marks import held
 from lithon.operations.operation import Chosen, Operation
@@ -79,6 +80,9 @@ class Work(QObject):
         self.findings_ready = False
         self.asking = Asking(self)
         self.mesh: Mesh | None = None
+        #: The page of the job that is followed, and how far.
+        self.page: Page | None = None
+        self.page_step = 0
         self.forecast: Forecast | None = None
         #: What everything costs at the present size, and the symmetry of the model, once they are known.
         self.costs: Costs | None = None
@@ -206,9 +210,15 @@ class Work(QObject):
         self._adopt(Ledger.empty())
         self.told.emit("an empty table: add a block, a cylinder or a ring", "good")
 
+    def follow(self, page: Page | None, step: int = 0) -> None:
+        """Have a job's page on the desk, at a step; or none."""
+        self.page, self.page_step = page, step
+        self.station_changed.emit()
+
     def _adopt(self, ledger: Ledger) -> None:
         """Put another ledger on the desk."""
         self.ledger = ledger
+        self.page = None
         self.drop()
         self._clear_selection()
         self.opened.emit()

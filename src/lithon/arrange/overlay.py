@@ -15,7 +15,7 @@ from weakref import ref
 import numpy as np
 
 from lithon.arrange.places import Places
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.area import area_of, clamped, off_edge
 from lithon.brep.boxes import edge_boxes, face_boxes, meeting
 from lithon.brep.loops import group, trace
@@ -328,7 +328,7 @@ class _Arranger:
                 if isinstance(curve, Crossing) and {curve.first, curve.second} == {f.surface, g.surface}:
                     found[curve] = None
                 elif curve not in found:
-                    points = np.stack([edge.at(share) for share in (0.11, 0.5, 0.83)])
+                    points = np.array([edge.at(share) for share in (0.11, 0.5, 0.83)])
                     if float(np.abs(other.surface.signed_distance(points)).max()) < self.near:
                         found[curve] = None
         return list(found)
@@ -341,7 +341,7 @@ class _Arranger:
             spots = [spots[k] for k in np.flatnonzero(off <= self.near)]
         out: list[Edge] = []
         for edge in cut_at(curve, self._visits(curve, spots)):
-            middle = np.stack([edge.at(0.5), edge.at(0.31)])
+            middle = np.array([edge.at(0.5), edge.at(0.31)])
             sides = [area_of(x).side(middle, self.near) for x in (f, g)]
             if all((s >= 0).all() for s in sides):
                 out.append(self._known(edge).edge)
@@ -351,7 +351,7 @@ class _Arranger:
         """Where a curve runs through vertices that lie on it, in order."""
         if not spots:
             return []
-        points = np.stack([v.point for v in spots])
+        points = np.array([v.point for v in spots])
         if isinstance(curve, Crossing):
             row, t = curve.visits(points, self.near)
         else:
@@ -418,7 +418,7 @@ def inner_point(face: Face) -> Floats:
     beside an edge. Triangles have chords for edges, so it is asked whether the true face holds it."""
     mesh = face_mesh(face)
     v = mesh.points[mesh.triangles]
-    size = np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1)
+    size = np.linalg.norm(cross_product(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1)
     order = np.argsort(-size, kind="stable")[:64]
     spots = face.surface.project(v[order].mean(axis=1))
     if face.surface.kind == "plane" and all(e.curve.kind == "line" for e in face.edges()):
@@ -442,7 +442,7 @@ def _beside_edges(face: Face) -> Floats:
             for c in coedges:
                 at = c.edge.at(share)[None]
                 way = c.edge.direction(share) * (1.0 if c.forward else -1.0)
-                out.append(at + step * c.edge.length * np.cross(face.normal(at), way))
+                out.append(at + step * c.edge.length * cross_product(face.normal(at), way))
     return face.surface.project(np.concatenate(out)) if out else np.zeros((0, 3))
 
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.boxes import edge_boxes
 from lithon.brep.charts import parts_of
 from lithon.brep.tessellation.domain import Domain, flat_domain
@@ -105,7 +105,7 @@ class Area:
             answer = np.where(closer, polygon, answer)  # unless this edge, now the nearest, knows better
             if ask.any():
                 tangent = c.edge.curve.derivative(t) * (1.0 if c.forward else -1.0)
-                left = np.cross(self.face.normal(at), tangent)
+                left = cross_product(self.face.normal(at), tangent)
                 near = off < 0.2 * c.edge.length
                 lean = (away * left).sum(axis=1)
                 sure = ask & near & (np.abs(lean) > 0.5 * off * np.linalg.norm(left, axis=1))

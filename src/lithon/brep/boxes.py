@@ -34,7 +34,7 @@ def _found(edges: list[Edge]) -> Floats:
     batch = CurveBatch.of([e.curve for e in edges])
     t0, t1 = np.array([e.t0 for e in edges]), np.array([e.t1 for e in edges])
     row = np.arange(len(edges))
-    ends = np.stack([batch.points(row, t0), batch.points(row, t1)])
+    ends = np.array([batch.points(row, t0), batch.points(row, t1)])
     low, high = ends.min(axis=0), ends.max(axis=0)
     # Each coordinate of a conic is c + a cos t + b sin t: extreme where t = atan2(b, a) + k pi.
     for turn in (0.0, np.pi):
@@ -69,7 +69,7 @@ def face_boxes(faces: Sequence[Face]) -> Floats:
             p = np.concatenate([p, face_mesh(face).points])
         low, high = p.min(axis=0), p.max(axis=0)
         bulge = 0.0 if flat else 0.01 * float(np.linalg.norm(high - low))
-        _faces[face] = np.stack([low - bulge, high + bulge])
+        _faces[face] = np.array([low - bulge, high + bulge])
     return np.array([_faces[f] for f in faces]).reshape(-1, 2, 3)
 
 
@@ -78,14 +78,14 @@ def box(body: Body) -> Floats:
     every = edge_boxes(body.edges()).reshape(-1, 3)
     bulging = [face_mesh(f).points for f in body.faces if f.surface.kind not in ("plane", "cylinder")]
     every = np.concatenate([every, *bulging])
-    return np.stack([every.min(axis=0), every.max(axis=0)])
+    return np.array([every.min(axis=0), every.max(axis=0)])
 
 
 def meeting(a: Floats, b: Floats, near: float = 0.0) -> Ints:
     """Pairs (k,2) of numbers of boxes, of one row and of another, that are no farther apart than this, by the first."""
     if not len(a) or not len(b):
         return np.zeros((0, 2), dtype=np.int64)
-    reach = np.stack([b[:, 0].min(axis=0), b[:, 1].max(axis=0)])
+    reach = np.array([b[:, 0].min(axis=0), b[:, 1].max(axis=0)])
     mine = np.flatnonzero((a[:, 0] <= reach[1] + near).all(axis=1) & (a[:, 1] >= reach[0] - near).all(axis=1))
     out = [np.zeros((0, 2), dtype=np.int64)]
     step = max(1, _CHUNK // len(b))

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.topology import Coedge, Edge, Face, Loop
 from lithon.errors import Refusal, spot
 from lithon.geometry.charts import Chart
@@ -96,7 +96,7 @@ def _latitude(s: Torus, phi: float) -> Edge:
 def _meridian(s: Torus, theta: float) -> Edge:
     """The ring about the spine at an angle about the axis."""
     out = np.cos(theta) * s.frame.x + np.sin(theta) * s.frame.y
-    frame = Frame.of(s.frame.origin + s.major * out, np.cross(out, s.frame.z), out)
+    frame = Frame.of(s.frame.origin + s.major * out, cross_product(out, s.frame.z), out)
     return Edge(Circle.about(frame, s.minor), 0.0, TURN)
 
 

@@ -13,7 +13,7 @@ import numpy as np
 import scipy
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.faceted import enclosed
 from lithon.errors import Refusal
 from lithon.progress import pulse
@@ -274,7 +274,7 @@ def least_area(p: Floats) -> Ints:
 
 def _areas(points: Floats, corners: Ints) -> Floats:
     a, b, c = (points[corners[:, k]] for k in range(3))
-    return np.asarray(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1))
+    return np.asarray(0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1))
 
 
 def _drop_islands(out: Cleaned, share: float) -> None:
@@ -305,7 +305,7 @@ def winding_number(points: Floats, corners: Ints, at: Floats) -> Floats:
     for k, p in enumerate(at):
         a, b, c = (points[corners[:, i]] - p for i in range(3))
         la, lb, lc = (np.linalg.norm(v, axis=1) for v in (a, b, c))
-        top = np.einsum("ij,ij->i", a, np.cross(b, c))
+        top = np.einsum("ij,ij->i", a, cross_product(b, c))
         low = la * lb * lc + (a * b).sum(axis=1) * lc + (b * c).sum(axis=1) * la + (c * a).sum(axis=1) * lb
         out[k] = 2.0 * np.arctan2(top, low).sum() / (4.0 * np.pi)
     return out

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, backwards, new_uid
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle, Line
@@ -62,7 +62,7 @@ def extruded(face: Face, way: Floats, name: str = "body") -> Body:
             else:
                 around = ((a, Coedge(post(c.last), True), b.reversed(), Coedge(post(c.first), False)),)
             at = c.edge.at(0.5)
-            out = np.cross(c.edge.direction(0.5) * (1.0 if c.forward else -1.0), unit(way))
+            out = cross_product(c.edge.direction(0.5) * (1.0 if c.forward else -1.0), unit(way))
             surface = _wall(c.edge, way)
             walls.append(FaceUse(Face(surface, around, bool(float(surface.normal(at[None])[0] @ out) > 0.0))))
         floors.append(tuple(one))
@@ -76,8 +76,8 @@ def extruded(face: Face, way: Floats, name: str = "body") -> Body:
 def _wall(edge: Edge, way: Floats) -> Surface:
     curve = edge.curve
     if isinstance(curve, Line):
-        return Plane.of(edge.at(0.0), np.cross(curve.direction, way))
-    if isinstance(curve, Circle) and float(np.linalg.norm(np.cross(curve.frame.z, unit(way)))) < 1e-10:
+        return Plane.of(edge.at(0.0), cross_product(curve.direction, way))
+    if isinstance(curve, Circle) and float(np.linalg.norm(cross_product(curve.frame.z, unit(way)))) < 1e-10:
         return Cylinder(curve.frame, curve.major)
     if curve.period is not None and not edge.ring:  # an arc by itself: no seam of the whole may lie on it
         return Extrusion.of(rational(curve, edge.t0, edge.t1), way)

@@ -14,7 +14,7 @@ import numpy as np
 import scipy
 from numba import njit
 
-from lithon.arrays import Floats, Ints, frozen
+from lithon.arrays import Floats, Ints, cross_product, frozen
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid
 from lithon.geometry.curves import Line
@@ -127,7 +127,7 @@ _Piece = tuple[Floats, Ints]
 def enclosed(points: Floats, corners: Ints) -> float:
     """The signed volume that triangles enclose."""
     a, b, c = (points[corners[:, k]] for k in range(3))
-    return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6.0)
+    return float(np.einsum("ij,ij->", a, cross_product(b, c)) / 6.0)
 
 
 def _with_voids(pieces: list[_Piece]) -> list[tuple[_Piece, list[_Piece]]]:
@@ -195,14 +195,14 @@ def _sides(points: Floats, corners: Ints) -> _Sides:
     opposed = ends[a, 0] == ends[b, 1]
     a, b = a[opposed], b[opposed]
     p = points[corners]
-    normal = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+    normal = cross_product(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     soft = (normal[owner[a]] * normal[owner[b]]).sum(axis=1) > np.cos(CREASE)
     graph = scipy.sparse.coo_array((np.ones(int(soft.sum())), (owner[a[soft]], owner[b[soft]])), shape=(m, m))
     smooth = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
     near = np.full((m, 3), -1)
     near[owner[a[soft]], a[soft] // m], near[owner[b[soft]], b[soft] // m] = owner[b[soft]], owner[a[soft]]
-    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    area = np.linalg.norm(cross_product(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
     patch = _seen_from_one_side(normal, area, near, smooth)
     # A crease that ends within one face is no border.
     inner = patch[owner[a]] == patch[owner[b]]
@@ -377,6 +377,6 @@ def as_planes(body: Body) -> Body:
                     )
                 loop.append(Coedge(sides[low, high], i == low))
             a, b, c = (corners[k].point for k in triangle)
-            plane = Plane.of(a, np.cross(b - a, c - a), b - a)
+            plane = Plane.of(a, cross_product(b - a, c - a), b - a)
             uses.append(FaceUse(Face(plane, (tuple(loop),), True, use.face.label), use.forward))
     return replace(body, uses=tuple(uses), uid=new_uid())

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 import shapely
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.charts import chart_for
 from lithon.brep.tessellation.tessellate import edge_points
 from lithon.brep.topology import Coedge, Loop, Vertex
@@ -90,7 +90,7 @@ def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: 
 
     def turn(c: Coedge) -> float:
         out = chord(c, False)
-        angle = np.arctan2(float(np.cross(back, out) @ normal), float(back @ out))
+        angle = np.arctan2(float(cross_product(back, out) @ normal), float(back @ out))
         return float(np.mod(angle, 2.0 * np.pi))
 
     # Counted counter-clockwise from where we came, the largest angle keeps the face tightest on the left.

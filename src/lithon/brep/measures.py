@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, frozen, gauss
+from lithon.arrays import Floats, Ints, cross_product, frozen, gauss
 from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.copies import Copy, copy_of, origin_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
@@ -106,7 +106,7 @@ def _triangle_moments(facets: Facets) -> Floats:
     weights = np.repeat([0.223381589678011, 0.109951743655322], 3)
     shares = np.concatenate([np.full((3, 3), g) + (1.0 - 3.0 * g) * np.eye(3) for g in (near, far)])
     corners = facets.points[facets.triangles]
-    area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    area = 0.5 * np.linalg.norm(cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
     at = np.einsum("qk,mkc->mqc", shares, corners).reshape(-1, 3)
     values = _integrands(at, np.repeat(facets.normals, 6, axis=0))
     return np.asarray(np.multiply.outer(area, weights).ravel() @ values)
@@ -216,7 +216,7 @@ def _run(edge: Edge, chart: Chart, base: float) -> Floats:
     own, height, parts = _stretches(base, rise, heights, least)
     at = np.stack([flat[own, 0], height], axis=-1)
     points, frame = chart.spots(at) if isinstance(chart, SplineChart) else (chart.point(at), chart.tangents(at))
-    normal = np.cross(frame[:, 0], frame[:, 1]) * (-1.0 if isinstance(chart, PolarSphere) else 1.0)
+    normal = cross_product(frame[:, 0], frame[:, 1]) * (-1.0 if isinstance(chart, PolarSphere) else 1.0)
     stretch = np.linalg.norm(normal, axis=1)
     normal = normal / np.maximum(stretch, 1e-300)[:, None]
     return np.asarray(-((weight * du)[own] * parts * stretch) @ _integrands(points, normal))

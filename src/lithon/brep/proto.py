@@ -52,7 +52,7 @@ class ProtoFaces:
 
     def stretch(self, curve: Curve, start: int, end: int, number: int) -> ProtoEdge:
         """The stretch of a curve between two vertices."""
-        ends = curve.parameter(np.stack([self.points[start], self.points[end]]))
+        ends = curve.parameter(np.array([self.points[start], self.points[end]]))
         t0, t1 = float(ends[0]), float(ends[1])
         if curve.period is not None:
             span = (t1 - t0) % curve.period

@@ -290,7 +290,7 @@ class Model:
 def rough_box(bodies: Iterable[Body]) -> Floats:
     """Box (2,3) of points sampled on every edge and of triangles; exact enough to set a scale."""
     boxes = [_body_box(body) for body in bodies if body.uses]
-    return np.stack([np.min(boxes, axis=0)[0], np.max(boxes, axis=0)[1]]) if boxes else np.zeros((2, 3))
+    return np.array([np.min(boxes, axis=0)[0], np.max(boxes, axis=0)[1]]) if boxes else np.zeros((2, 3))
 
 
 _boxes = Remembered[Body, Floats]("brep/topology:boxes")
@@ -301,7 +301,7 @@ def _body_box(body: Body) -> Floats:
     if body not in _boxes:
         whole = body.uses
         points = whole.points(_sampled(whole.body)) if isinstance(whole, Elsewhere) else _sampled(body)
-        _boxes[body] = np.stack([points.min(axis=0), points.max(axis=0)])
+        _boxes[body] = np.array([points.min(axis=0), points.max(axis=0)])
     return _boxes[body]
 
 

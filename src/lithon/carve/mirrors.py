@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.brep.analysis.symmetry import Symmetry, symmetry
 from lithon.brep.measures import mass_properties
 from lithon.brep.tessellation.sampling import spread_inside
@@ -98,7 +98,7 @@ def _spread(model: Model, step: float) -> tuple[Floats, Floats, np.ndarray]:
     for k, face in enumerate(model.faces()):
         mesh = face_mesh(face)
         corners = mesh.points[mesh.triangles]
-        area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+        area = 0.5 * np.linalg.norm(cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
         at, of = spread_inside(corners, step, 12)
         count = np.bincount(of, minlength=len(corners))
         points.append(at)
@@ -111,7 +111,7 @@ def _across(axis: Floats) -> Sequence[Floats]:
     """Two directions square to an axis and to each other, along the coordinates as far as they go."""
     side = np.eye(3)[int(np.abs(axis).argmin())]
     first = unit(side - float(side @ axis) * axis)
-    return first, np.cross(axis, first), axis
+    return first, cross_product(axis, first), axis
 
 
 def square(found: Sequence[Mirror]) -> list[Plane]:

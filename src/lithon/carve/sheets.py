@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lithon.arrange.overlay import Overlay, inner_point, overlay
-from lithon.arrays import Bools, Floats
+from lithon.arrays import Bools, Floats, cross_product
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.area import area_of
 from lithon.brep.boxes import box
@@ -53,7 +53,7 @@ def regions(
         off = max(abs(float(way @ plane.frame.z)), away)
         if off > 1e-9:
             raise Refusal("the axis does not lie in the plane", remedy="a plane that holds the axis")
-        side = Plane.of(origin, np.cross(plane.frame.z, way), way)
+        side = Plane.of(origin, cross_product(plane.frame.z, way), way)
     bodies = model.bodies
     pieces: list[tuple[int, Body]] = list(enumerate(bodies))
     cut_any = False
@@ -235,7 +235,7 @@ def _midway(body: Body, a: Face, b: Face) -> tuple[float, Surface] | None:
     if isinstance(one, Cylinder) and isinstance(two, Cylinder):
         axis = one.frame.z
         apart = two.frame.origin - one.frame.origin
-        off = float(np.linalg.norm(np.cross(apart, axis)))
+        off = float(np.linalg.norm(cross_product(apart, axis)))
         if abs(float(axis @ two.frame.z)) < 1.0 - 1e-9 or off > 1e-6 * one.radius:
             return None
         large, small = (a, b) if one.radius > two.radius else (b, a)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.tessellation.triangulate import Tangled, triangulate
 
 
@@ -27,15 +27,15 @@ def cut_up(points: Floats, polygons: Sequence[Sequence[int]], notes: list[str]) 
             continue
         p = points[corners]
         ahead, behind = np.roll(p, -1, axis=1) - p, p - np.roll(p, 1, axis=1)
-        normal = np.cross(p, np.roll(p, -1, axis=1)).sum(axis=1)
-        hollow = (np.einsum("mkc,mc->mk", np.cross(behind, ahead), normal) < 0.0).any(axis=1)
+        normal = cross_product(p, np.roll(p, -1, axis=1)).sum(axis=1)
+        hollow = (np.einsum("mkc,mc->mk", cross_product(behind, ahead), normal) < 0.0).any(axis=1)
         fans = corners[~hollow]
         out += [np.stack([fans[:, 0], fans[:, k], fans[:, k + 1]], axis=1) for k in range(1, size - 1)]
         for row, q, n in zip(corners[hollow], p[hollow], normal[hollow], strict=True):
             n = n / max(float(np.linalg.norm(n)), 1e-300)
             x = q[1] - q[0] - ((q[1] - q[0]) @ n) * n
             x /= max(float(np.linalg.norm(x)), 1e-300)
-            flat = np.stack([(q - q[0]) @ x, (q - q[0]) @ np.cross(n, x)], axis=1)
+            flat = np.stack([(q - q[0]) @ x, (q - q[0]) @ cross_product(n, x)], axis=1)
             k = np.arange(size)
             try:
                 out.append(row[triangulate(flat, np.stack([k, (k + 1) % size], axis=1)).triangles])

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.errors import BadFile
 from lithon.exchange.part21 import Exchange, Instance, Ref, Typed
 
@@ -189,7 +189,7 @@ class Assembly:
             x = (np.array([1.0, 0.0, 0.0]) if x is None else x) - 0.0
             x = x - (x @ z) * z
             x /= np.linalg.norm(x)
-            across = np.cross(z, x)
+            across = cross_product(z, x)
             if y is not None and float(across @ y) < 0.0:
                 across = -across  # a mirror
             if abs(stretch - 1.0) > 1e-9:
@@ -201,11 +201,11 @@ class Assembly:
             raise BadFile(f"#{place.number} is no placement")
         z = self._vector(place.values[2]) if place.values[2] is not None else np.array([0.0, 0.0, 1.0])
         hint = self._vector(place.values[3]) if len(place.values) > 3 and place.values[3] is not None else None
-        if hint is None or np.linalg.norm(np.cross(z, hint)) < 1e-9:
+        if hint is None or np.linalg.norm(cross_product(z, hint)) < 1e-9:
             hint = np.eye(3)[int(np.argmin(np.abs(z)))] if abs(z[0]) > 0.9 else np.array([1.0, 0.0, 0.0])
         x = hint - (hint @ z) * z
         x /= np.linalg.norm(x)
-        out[:3, :3] = np.stack([x, np.cross(z, x), z], axis=1)
+        out[:3, :3] = np.stack([x, cross_product(z, x), z], axis=1)
         out[:3, 3] = scale * self._triple(place.values[1])
         return out
 

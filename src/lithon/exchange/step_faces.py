@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from lithon.arrays import cross_product
 from lithon.brep.proto import ProtoEdge, ProtoFaces, ProtoLoop
 from lithon.errors import BadFile
 from lithon.exchange.part21 import Exchange, Instance, Ref
@@ -172,7 +173,7 @@ class FaceReader(GeometryReader, ProtoFaces):
         if not loops:
             raise _Skipped("it has neither surface nor boundary")
         p = np.array([self.points[self.edges[n].start if f else self.edges[n].end] for n, f in loops[0]])  # type: ignore[index]
-        normal = np.cross(p, np.roll(p, -1, axis=0)).sum(axis=0)
+        normal = cross_product(p, np.roll(p, -1, axis=0)).sum(axis=0)
         if float(np.linalg.norm(normal)) < 1e-15 * float(np.abs(p).max()) ** 2 + 1e-300:
             raise _Skipped("its boundary encloses nothing")
         return Plane.of(p.mean(axis=0), normal, p[1] - p[0])

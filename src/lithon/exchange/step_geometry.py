@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats, cross_product, frozen
 from lithon.errors import BadFile
 from lithon.exchange.part21 import Exchange, Instance, Ref, Typed
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
@@ -145,7 +145,7 @@ class GeometryReader:
             return None
         across = across / np.linalg.norm(across)
         if isinstance(basis, Line):
-            side = np.cross(basis.direction, across)
+            side = cross_product(basis.direction, across)
             return Line(frozen(basis.origin + away * side / np.linalg.norm(side)), basis.direction)
         if isinstance(basis, Circle) and abs(float(basis.frame.z @ across)) > 1.0 - 1e-12:
             radius = basis.radius + away * float(np.sign(basis.frame.z @ across))
@@ -153,7 +153,7 @@ class GeometryReader:
         if not isinstance(basis, BSplineCurve):
             return None
         t = np.linspace(basis.low, basis.high, 16 * len(basis.control) + 1)
-        side = np.cross(basis.derivative(t), across)
+        side = cross_product(basis.derivative(t), across)
         fit = scipy.interpolate.make_interp_spline(
             t, basis.point(t) + away * side / np.linalg.norm(side, axis=1, keepdims=True), k=5
         )
@@ -265,7 +265,7 @@ class GeometryReader:
             return None
         along = along / np.linalg.norm(along)
         if isinstance(profile, Line):
-            return Plane.of(profile.origin, np.cross(profile.direction, along), profile.direction)
+            return Plane.of(profile.origin, cross_product(profile.direction, along), profile.direction)
         if isinstance(profile, Circle) and abs(float(profile.frame.z @ along)) > 1.0 - 1e-12:
             return self._meant(surface, Cylinder(profile.frame, profile.radius), float(profile.frame.z @ along) > 0.0)
         return Extrusion.of(profile, along)
@@ -292,7 +292,7 @@ class GeometryReader:
         p, d = profile.point(t), profile.derivative(t)
         local = frame.local(p)
         k = int(np.hypot(local[:, 0], local[:, 1]).argmax())
-        means = np.cross(np.cross(frame.z, p[k] - origin), d[k])
+        means = cross_product(cross_product(frame.z, p[k] - origin), d[k])
 
         def meant(made: Surface) -> Surface:
             return self._meant(surface, made, float(made.normal(p[k][None])[0] @ means) > 0.0)

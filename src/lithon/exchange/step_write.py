@@ -250,7 +250,7 @@ class _Writer:
         chart = chart_of(face)
         for loop in around:
             starts = [self._ends(c.edge)[0 if c.forward else 1] for c in loop]
-            found.append((starts, chart.flat(np.stack([v.point for v in starts]))[:, 0]))
+            found.append((starts, chart.flat(np.array([v.point for v in starts]))[:, 0]))
         period = chart.flat_period or 1.0
         gap = np.abs(found[0][1][:, None] - found[1][1][None, :])
         gap = np.minimum(gap, period - gap)

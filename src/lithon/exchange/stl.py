@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.faceted import Triangles
 from lithon.errors import BadFile
 
@@ -103,5 +103,5 @@ def stl_text(parts: Sequence[Triangles]) -> bytes:
 
 
 def _normals(corners: Floats) -> Floats:
-    n = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    n = cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     return np.asarray(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.errors import BadFile
 from lithon.geometry.curves import Circle, Curve, Line
 from lithon.geometry.frames import Frame
@@ -83,8 +83,8 @@ def _on_one(a: Curve, b: Curve) -> bool:
     if isinstance(a, Line) and isinstance(b, Line):
         across = b.origin - a.origin
         return bool(
-            np.linalg.norm(np.cross(a.direction, b.direction)) < 1e-9
-            and np.linalg.norm(np.cross(a.direction, across)) < 1e-9 * (1.0 + np.linalg.norm(across))
+            np.linalg.norm(cross_product(a.direction, b.direction)) < 1e-9
+            and np.linalg.norm(cross_product(a.direction, across)) < 1e-9 * (1.0 + np.linalg.norm(across))
         )
     if isinstance(a, Circle) and isinstance(b, Circle):
         near = 1e-9 * a.radius
@@ -123,7 +123,7 @@ def _simple(one: list[Stretch], two: list[Stretch]) -> Surface | None:
     (a0, a1), (b0, b1) = a.ends(), b.ends()
     size = float(np.ptp([a0, a1, b0, b1], axis=0).max())
     if isinstance(a.curve, Line) and isinstance(b.curve, Line):
-        normal = np.cross(a1 - b0, b1 - a0)
+        normal = cross_product(a1 - b0, b1 - a0)
         if np.linalg.norm(normal) <= 1e-12 * size**2 or abs(float(unit(normal) @ (b0 - a0))) > 1e-9 * size:
             return None
         return Plane.of(a0, normal)
@@ -146,7 +146,7 @@ def extrusion_of(profile: Curve, along: Floats) -> Surface:
         raise BadFile("an extrusion has no direction")
     along = along / size
     if isinstance(profile, Line):
-        return Plane.of(profile.origin, np.cross(profile.direction, along), profile.direction)
+        return Plane.of(profile.origin, cross_product(profile.direction, along), profile.direction)
     if isinstance(profile, Circle) and abs(float(profile.frame.z @ along)) > 1.0 - 1e-12:
         return Cylinder(profile.frame, profile.radius)
     return Extrusion.of(profile, along)

@@ -1,5 +1,5 @@
-"""Meshes to VTU (VTK's open XML format): the elements with their body and quality, and the sides on the model's faces,
-so that loads and supports can be put where they belong."""
+"""Meshes to VTU (VTK's open XML format) and XDMF: the elements with their body and quality, and the sides on the
+model's faces, so that loads and supports can be put where they belong."""
 
 from __future__ import annotations
 
@@ -19,6 +19,15 @@ def write_vtu(mesh: Mesh, path: str | Path) -> None:
     (index in the model; -1 within), scaled_jacobian and smallest_dihedral_degrees (not a number on sides), for
     every label of faces an array of its name, 1 on its sides, and for every body of several one of 'body' and its name,
     1 on its elements. Of flat elements: face is theirs, and the angle is smallest_corner_degrees."""
+    _write(mesh, Path(path), "vtu")
+
+
+def write_xdmf(mesh: Mesh, path: str | Path) -> None:
+    """As `write_vtu`, to one XDMF file that holds its numbers itself."""
+    _write(mesh, Path(path), "xdmf", data_format="XML")
+
+
+def _write(mesh: Mesh, path: Path, kind: str, **how: str) -> None:
     import meshio  # only here: it takes as long to load as a part to read
 
     within = mesh.shape.vtk[mesh.order - 1]
@@ -43,6 +52,6 @@ def write_vtu(mesh: Mesh, path: str | Path) -> None:
         blocks, data = blocks[:1], {name: values[:1] for name, values in data.items()}
     out = meshio.Mesh(mesh.points, blocks, cell_data=data)
     with tempfile.TemporaryDirectory() as folder:
-        whole = Path(folder) / "mesh.vtu"
-        meshio.write(whole, out)
-        save_atomically(Path(path), whole.read_bytes())
+        whole = Path(folder) / f"mesh.{kind}"
+        meshio.write(whole, out, **how)
+        save_atomically(path, whole.read_bytes())

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.geometry.curves import Circle, Curve
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
@@ -54,7 +54,7 @@ def _common_axis(a: Surface, b: Surface, tolerance: float) -> Frame | None:
     for s in (a, b):
         away = frame.local(s.frame.origin)
         off = float(np.hypot(away[0], away[1]))
-        tilted = float(np.linalg.norm(np.cross(s.frame.z, frame.z))) > ANGULAR
+        tilted = float(np.linalg.norm(cross_product(s.frame.z, frame.z))) > ANGULAR
         if isinstance(s, Plane):
             if tilted:
                 return None

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints, frozen, gauss
+from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, gauss
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve
 from lithon.geometry.splines import BSplineCurve, turning_pieces
@@ -108,7 +108,7 @@ class Crossing:
     def derivative(self, t: Floats) -> Floats:
         t = np.asarray(t, dtype=float)
         p, g, d, dd = self._relaxed(t.ravel())
-        way = np.cross(self.first.normal(p), self.second.normal(p))
+        way = cross_product(self.first.normal(p), self.second.normal(p))
         along = (way * d).sum(axis=1)
         tangential = np.abs(along) < 1e-9 * np.linalg.norm(d, axis=1)
         speed = ((d * d).sum(axis=1) - ((p - g) * dd).sum(axis=1)) / np.where(tangential, 1.0, along)
@@ -275,7 +275,7 @@ def _half(
 
 
 def _tangent(a: Surface, b: Surface, p: Floats) -> Floats | None:
-    way = np.cross(a.normal(p[None])[0], b.normal(p[None])[0])
+    way = cross_product(a.normal(p[None])[0], b.normal(p[None])[0])
     size = float(np.linalg.norm(way))
     return way / size if size > 1e-7 else None
 
@@ -305,7 +305,7 @@ def crossings(
             # Where surfaces touch along a curve, what is on both to rounding may still be a way off it: the surfaces
             # part with the square of the distance, and the angle between them grows with it.
             away = _off(curve, left)
-            lean = np.linalg.norm(np.cross(a.normal(left), b.normal(left)), axis=1)
+            lean = np.linalg.norm(cross_product(a.normal(left), b.normal(left)), axis=1)
             left = left[(away > 1e-3 * longest) & (lean * away > 2e-7 * size)]
     gone = 0
     for _ in range(64):

@@ -107,7 +107,7 @@ class Ellipse:
     def derivative(self, t: Floats) -> Floats:
         t = np.asarray(t, dtype=float)
         local = np.stack([-self.major * np.sin(t), self.minor * np.cos(t), 0.0 * t], axis=-1)
-        return np.asarray(local @ np.stack([self.frame.x, self.frame.y, self.frame.z]))
+        return np.asarray(local @ np.array([self.frame.x, self.frame.y, self.frame.z]))
 
     def parameter(self, points: Floats) -> Floats:
         p = self.frame.local(points)

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, frozen
+from lithon.arrays import Floats, Ints, cross_product, frozen
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.charts import NOWHERE, Chart, Outlines
 from lithon.geometry.frames import Frame
@@ -34,7 +34,7 @@ class Facets:
         """In the middle, along the mean normal."""
         if "frame" not in self._kept:
             a, b, c = (self.points[self.triangles[:, k]] for k in range(3))
-            mean = np.cross(b - a, c - a).sum(axis=0)
+            mean = cross_product(b - a, c - a).sum(axis=0)
             self._kept["frame"] = Frame.of(self.points.mean(axis=0), mean if np.linalg.norm(mean) > 0.0 else (0, 0, 1))
         out: Frame = self._kept["frame"]
         return out
@@ -44,7 +44,7 @@ class Facets:
         """Unit normals (m,3) of the triangles."""
         if "normals" not in self._kept:
             a, b, c = (self.points[self.triangles[:, k]] for k in range(3))
-            n = np.cross(b - a, c - a)
+            n = cross_product(b - a, c - a)
             self._kept["normals"] = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
         out: Floats = self._kept["normals"]
         return out

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, frozen, span_by_span, unit
+from lithon.arrays import Floats, Ints, cross_product, frozen, span_by_span, unit
 from lithon.errors import Refusal
 from lithon.geometry.coaxial import coaxial
 from lithon.geometry.crossing import Wanted, crossings
@@ -96,15 +96,15 @@ def _plane_cone(p: Plane, c: Cone, tolerance: float) -> list[Curve] | None:
             return []
         foot = unit(foot)
         half = np.arccos(np.clip(np.cos(c.angle) / np.cos(lean), -1.0, 1.0))
-        side = np.cross(n, foot)
+        side = cross_product(n, foot)
         ways = [np.cos(half) * foot + s * np.sin(half) * side for s in (-1.0, 1.0)]
         return [Line(frozen(c.apex), frozen(unit(w))) for w in (ways if half > 1e-7 else ways[:1])]
     if along <= np.sin(c.angle) + 1e-9:
         return None  # a parabola or hyperbola: see `open_conic`
     # An ellipse: its long axis lies in the plane through the cone's axis and the plane's normal.
     long = unit(axis - float(axis @ n) * n)
-    side = unit(np.cross(axis, long))
-    across = unit(np.cross(side, axis))
+    side = unit(cross_product(axis, long))
+    across = unit(cross_product(side, axis))
     ends = []
     for s in (-1.0, 1.0):
         way = np.cos(c.angle) * axis + s * np.sin(c.angle) * across
@@ -125,7 +125,7 @@ def _plane_torus(p: Plane, t: Torus, tolerance: float) -> list[Curve] | None:
     """A plane through the axis cuts two circles; one across it is coaxial; others have no conics."""
     if abs(float(p.frame.z @ t.frame.z)) > ANGULAR or abs(float(p.signed_distance(t.frame.origin))) > tolerance:
         return None
-    way = np.cross(p.frame.z, t.frame.z)
+    way = cross_product(p.frame.z, t.frame.z)
     out: list[Curve] = []
     for s in (-1.0, 1.0):
         frame = Frame.of(t.frame.origin + s * t.major * way, p.frame.z, s * way)
@@ -134,13 +134,13 @@ def _plane_torus(p: Plane, t: Torus, tolerance: float) -> list[Curve] | None:
 
 
 def _planes(a: Plane, b: Plane) -> list[Curve]:
-    direction = np.cross(a.frame.z, b.frame.z)
+    direction = cross_product(a.frame.z, b.frame.z)
     if np.linalg.norm(direction) < ANGULAR:
         return []
     direction = unit(direction)
     # The point of the line nearest to the middle of both origins keeps numbers small.
     middle = 0.5 * (a.frame.origin + b.frame.origin)
-    rows = np.stack([a.frame.z, b.frame.z, direction])
+    rows = np.array([a.frame.z, b.frame.z, direction])
     right = np.array([a.frame.z @ a.frame.origin, b.frame.z @ b.frame.origin, direction @ middle])
     return [Line(frozen(np.linalg.solve(rows, right)), frozen(direction))]
 
@@ -148,14 +148,14 @@ def _planes(a: Plane, b: Plane) -> list[Curve]:
 def _plane_cylinder(p: Plane, c: Cylinder, tolerance: float) -> list[Curve]:
     n, axis = p.frame.z, c.frame.z
     along = float(n @ axis)
-    side = float(np.linalg.norm(np.cross(n, axis)))
+    side = float(np.linalg.norm(cross_product(n, axis)))
     if side < ANGULAR:
         height = float((p.frame.origin - c.frame.origin) @ n) / along
         return [Circle.about(Frame.of(c.frame.origin + height * axis, axis, c.frame.x), c.radius)]
     if abs(along) < ANGULAR:
         toward = unit(n - along * axis)
         d = -float(p.signed_distance(c.frame.origin))
-        across = np.cross(axis, toward)
+        across = cross_product(axis, toward)
         if abs(d) > c.radius + tolerance:
             return []
         foot = c.frame.origin + d * toward
@@ -170,10 +170,10 @@ def _plane_cylinder(p: Plane, c: Cylinder, tolerance: float) -> list[Curve]:
 
 
 def _cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve] | None:
-    if np.linalg.norm(np.cross(a.frame.z, b.frame.z)) < ANGULAR:
+    if np.linalg.norm(cross_product(a.frame.z, b.frame.z)) < ANGULAR:
         return _parallel_cylinders(a, b, tolerance)
     # Equal radii with crossing axes part into two plane ellipses (the one closed case besides).
-    normal = unit(np.cross(a.frame.z, b.frame.z))
+    normal = unit(cross_product(a.frame.z, b.frame.z))
     gap = abs(float((b.frame.origin - a.frame.origin) @ normal))
     if abs(a.radius - b.radius) <= tolerance and gap <= tolerance:
         rows = np.stack([a.frame.z, -b.frame.z, normal], axis=1)
@@ -198,7 +198,7 @@ def _parallel_cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curv
     foot = a.frame.origin + x * toward
     if y2 <= tolerance * max(a.radius, b.radius):
         return [Line(frozen(foot), a.frame.z)]
-    across = np.cross(a.frame.z, toward) * float(np.sqrt(y2))
+    across = cross_product(a.frame.z, toward) * float(np.sqrt(y2))
     return [Line(frozen(foot - across), a.frame.z), Line(frozen(foot + across), a.frame.z)]
 
 
@@ -352,7 +352,7 @@ def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Ints, side: Floats) 
 def midway(a: Plane, b: Plane) -> Plane:
     """The plane midway between two planes: parallel ones halve the gap, others the angle."""
     n = b.frame.z if float(a.frame.z @ b.frame.z) > -1e-12 else -b.frame.z
-    if float(np.linalg.norm(np.cross(a.frame.z, n))) < 1e-9:
+    if float(np.linalg.norm(cross_product(a.frame.z, n))) < 1e-9:
         middle = a.frame.origin + 0.5 * float((b.frame.origin - a.frame.origin) @ a.frame.z) * a.frame.z
         return Plane.of(middle, a.frame.z, a.frame.x)
     line = meet(a, b)[0]

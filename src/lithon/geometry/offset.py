@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.geometry.charts import Chart, Outlines
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Surface
@@ -42,9 +42,9 @@ class Offset:
         off from how far the tangent plane stands above it, in four directions."""
         on = self.basis.project(points)
         n = self.basis.normal(on)
-        side = np.cross(n, np.eye(3)[np.abs(n).argmin(axis=1)])
+        side = cross_product(n, np.eye(3)[np.abs(n).argmin(axis=1)])
         side /= np.linalg.norm(side, axis=1, keepdims=True)
-        up = np.cross(n, side)
+        up = cross_product(n, side)
         step = 1e-3 / np.maximum(self.basis.bend(on), 1e-6)
         out = np.zeros(len(on))
         for angle in np.arange(4) * np.pi / 4.0:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone
@@ -34,7 +34,7 @@ def open_conic(p: Plane, c: Cone, near: Floats) -> list[Curve]:
     d = float(p.signed_distance(apex))
     far = 2.0 * float(np.linalg.norm(near - apex, axis=1).max())
     across = unit(n - float(n @ axis) * axis) * -np.sign(d)  # the way in which the plane is nearest
-    side = np.cross(axis, across)
+    side = cross_product(axis, across)
     cos, sin = float(np.cos(c.angle)), float(np.sin(c.angle))
     # Along the generator turned by an angle from there, the plane is 1 / (flat + steep cos(angle)) away.
     flat, steep = -cos * float(axis @ n) / d, -sin * float(across @ n) / d
@@ -42,7 +42,7 @@ def open_conic(p: Plane, c: Cone, near: Floats) -> list[Curve]:
         return []
     turn = float(np.arccos(np.clip((1.0 / far - flat) / steep, -1.0, 1.0)))
     ends = [cos * axis + sin * (np.cos(turn) * across + s * np.sin(turn) * side) for s in (-1.0, 1.0)]
-    rays = np.stack([ends[0], np.cos(turn) * cos * axis + sin * across, ends[1]])
+    rays = np.array([ends[0], np.cos(turn) * cos * axis + sin * across, ends[1]])
     weights = -(rays @ n) / d
     knots = frozen(np.array([0.0, 0.0, 0.0, 1.0, 1.0, 1.0]))
     return [BSplineCurve(knots, 2, frozen(apex + rays / weights[:, None]), frozen(weights / weights[0]))]
@@ -73,14 +73,14 @@ def plane_extrusion(p: Plane, e: Extrusion, tolerance: float, cross: Cross) -> l
         axes, sizes, _ = np.linalg.svd(np.stack(arms, axis=1), full_matrices=False)
         if sizes[1] < ANGULAR * sizes[0]:
             return None
-        return [Ellipse(Frame.of(centre, np.cross(axes[:, 0], axes[:, 1]), axes[:, 0]), *map(float, sizes))]
+        return [Ellipse(Frame.of(centre, cross_product(axes[:, 0], axes[:, 1]), axes[:, 0]), *map(float, sizes))]
     return None
 
 
 def plane_revolution(p: Plane, r: Revolution, tolerance: float, cross: Cross) -> list[Curve] | None:
     """Circles across the axis, and the profile on both sides of it in a plane that holds it."""
     n, axis = p.frame.z, r.frame.z
-    if np.linalg.norm(np.cross(n, axis)) < ANGULAR:
+    if np.linalg.norm(cross_product(n, axis)) < ANGULAR:
         ts = cross(r.profile, p, *profile_range(r.profile), tolerance)
         if len(ts) > _MOST_MEETS:
             return None
@@ -94,7 +94,7 @@ def plane_revolution(p: Plane, r: Revolution, tolerance: float, cross: Cross) ->
         return None
     out: list[Curve] = []
     for sign in (1.0, -1.0):
-        side = sign * np.cross(n, axis)
+        side = sign * cross_product(n, axis)
         control = r.frame.origin + np.multiply.outer(flat.control[:, 0], side) + np.multiply.outer(
             flat.control[:, 1], axis)  # fmt: skip
         out.append(BSplineCurve(flat.knots, flat.degree, frozen(control), flat.weights))

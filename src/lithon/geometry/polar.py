@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.geometry.frames import Frame
 
 TURN = 2.0 * np.pi
@@ -27,5 +27,5 @@ def around(frame: Frame, angle: Floats) -> Floats:
 
 def same_axis(a: Frame, b: Frame, tolerance: float, reach: float) -> bool:
     away = a.local(b.origin)
-    tilt = float(np.linalg.norm(np.cross(a.z, b.z)))
+    tilt = float(np.linalg.norm(cross_product(a.z, b.z)))
     return tilt * reach <= tolerance and float(np.hypot(away[0], away[1])) <= tolerance

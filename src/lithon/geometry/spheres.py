@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from lithon.arrays import Floats, unit
+from lithon.arrays import Floats, cross_product, unit
 from lithon.geometry.charts import NOWHERE, Chart, Outlines
 from lithon.geometry.frames import Frame
 from lithon.geometry.polar import TURN, around, polar, radial
@@ -92,7 +92,7 @@ def _beside(loop: Floats) -> Floats:
     open may be smaller than the gaps between directions spread evenly."""
     size = float(np.linalg.norm(np.ptp(loop, axis=0)))
     some = np.arange(0, len(loop), max(1, len(loop) // 8))
-    across = np.cross(loop[some], np.roll(loop, -1, axis=0)[some] - loop[some])
+    across = cross_product(loop[some], np.roll(loop, -1, axis=0)[some] - loop[some])
     across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-300)
     both = [loop[some] + step * size * across for step in (0.2, -0.2, 0.02, -0.02)]
     return np.asarray(unit(np.concatenate([loop.mean(axis=0)[None] + 1e-9, *both])))
@@ -138,7 +138,7 @@ class Stereographic:
         k = 4.0 * r * r / d**2
         along_u = np.stack([k * (d - 2 * u * u), -2 * k * u * v, -4.0 * r * k * u], axis=-1)
         along_v = np.stack([-2 * k * u * v, k * (d - 2 * v * v), -4.0 * r * k * v], axis=-1)
-        axes = np.stack([self.frame.x, self.frame.y, self.frame.z])
+        axes = np.array([self.frame.x, self.frame.y, self.frame.z])
         return np.stack([along_u @ axes, along_v @ axes], axis=-2)
 
 

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, frozen, gauss, span_by_span
+from lithon.arrays import Floats, cross_product, frozen, gauss, span_by_span
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
 from lithon.geometry.frames import Frame
 from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
@@ -99,7 +99,7 @@ class BSplineCurve:
             t = np.append(steps.ravel(), knots[-1])
             for _ in range(_HALVINGS if self.degree > 1 else 0):
                 width = np.diff(t)
-                d = np.stack([self._values(t[:-1] + share * width, 1)[1] for share in (0.01, 0.5, 0.99)])
+                d = np.array([self._values(t[:-1] + share * width, 1)[1] for share in (0.01, 0.5, 0.99)])
                 d /= np.maximum(np.linalg.norm(d, axis=2, keepdims=True), 1e-300)
                 turn = np.arccos(np.clip((d[1:] * d[:-1]).sum(axis=2), -1.0, 1.0)).sum(axis=0)
                 sharp = (turn > 1.0) & (width > 1e-9 * (t[-1] - t[0]))
@@ -362,7 +362,7 @@ class BSplineSurface:
         shape, p = self._shape(points)
         uv = self._off_poles(self.parameters(p))
         _, du, dv, _, _, _ = self.at(uv[:, 0], uv[:, 1])
-        n = np.cross(du, dv)
+        n = cross_product(du, dv)
         return np.asarray((n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)).reshape(*shape, 3))
 
     def project(self, points: Floats) -> Floats:
@@ -378,8 +378,8 @@ class BSplineSurface:
         at, du, dv, _, _, _ = self.at(uv[:, 0], uv[:, 1])
         away = p - at
         size = np.linalg.norm(away, axis=1)
-        at_pole = np.flatnonzero(np.linalg.norm(np.cross(du, dv), axis=1) == 0.0)
-        side = np.sign((away * np.cross(du, dv)).sum(axis=1))
+        at_pole = np.flatnonzero(np.linalg.norm(cross_product(du, dv), axis=1) == 0.0)
+        side = np.sign((away * cross_product(du, dv)).sum(axis=1))
         if len(at_pole):
             side[at_pole] = np.sign((away[at_pole] * self.normal(p[at_pole])).sum(axis=1))
         return np.asarray((size * np.where(side == 0.0, 1.0, side)).reshape(shape))
@@ -387,7 +387,7 @@ class BSplineSurface:
     def bend(self, points: Floats) -> Floats:
         uv = self._off_poles(self.parameters(np.asarray(points)))
         _, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
-        n = np.cross(du, dv)
+        n = cross_product(du, dv)
         n = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
         e, f, g = (du * du).sum(1), (du * dv).sum(1), (dv * dv).sum(1)
         second, m, k = (duu * n).sum(1), (duv * n).sum(1), (dvv * n).sum(1)

@@ -11,7 +11,7 @@ from typing import Protocol
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.geometry.charts import NOWHERE, Chart, Outlines
 from lithon.geometry.frames import Frame
 
@@ -84,7 +84,7 @@ class Plane:
         return np.zeros(len(points))
 
     def tangents(self, flat: Floats) -> Floats:
-        return np.broadcast_to(np.stack([self.frame.x, self.frame.y]), (len(flat), 2, 3))
+        return np.broadcast_to(np.array([self.frame.x, self.frame.y]), (len(flat), 2, 3))
 
     def flat(self, points: Floats) -> Floats:
         return self.frame.local(points)[..., :2]
@@ -114,7 +114,7 @@ class Plane:
     def same_as(self, other: Surface, tolerance: float, reach: float) -> bool:
         if not isinstance(other, Plane):
             return False
-        tilt = float(np.linalg.norm(np.cross(self.frame.z, other.frame.z)))
+        tilt = float(np.linalg.norm(cross_product(self.frame.z, other.frame.z)))
         return tilt * reach <= tolerance and abs(float(self.signed_distance(other.frame.origin))) <= tolerance
 
 
@@ -190,6 +190,6 @@ class Cylinder:
     def same_as(self, other: Surface, tolerance: float, reach: float) -> bool:
         if not isinstance(other, Cylinder) or abs(self.radius - other.radius) > tolerance:
             return False
-        tilt = float(np.linalg.norm(np.cross(self.frame.z, other.frame.z)))
+        tilt = float(np.linalg.norm(cross_product(self.frame.z, other.frame.z)))
         away = self.frame.local(other.frame.origin)
         return tilt * reach <= tolerance and float(np.hypot(away[0], away[1])) <= tolerance

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, span_by_span, unit
+from lithon.arrays import Floats, Ints, cross_product, span_by_span, unit
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, gap_between, turns, widest_gap
 from lithon.geometry.curves import TURN, Circle, Curve
 from lithon.geometry.frames import Frame
@@ -143,7 +143,7 @@ class _Swept:
     def normal(self, points: Floats) -> Floats:
         shape, p = self._flat_points(points)
         _, dt, ds = self.at(self._off_poles(self.parameters(p)))
-        return unit(np.cross(dt, ds)).reshape(*shape, 3)
+        return unit(cross_product(dt, ds)).reshape(*shape, 3)
 
     def project(self, points: Floats) -> Floats:
         shape, p = self._flat_points(points)
@@ -153,7 +153,7 @@ class _Swept:
         shape, p = self._flat_points(points)
         on, dt, ds = self.at(self.parameters(p))
         away = p - on
-        side = np.where((away * np.cross(dt, ds)).sum(axis=1) < 0.0, -1.0, 1.0)
+        side = np.where((away * cross_product(dt, ds)).sum(axis=1) < 0.0, -1.0, 1.0)
         return np.asarray((side * np.linalg.norm(away, axis=1)).reshape(shape))
 
     def bend(self, points: Floats) -> Floats:
@@ -166,7 +166,7 @@ class _Swept:
             h[0, k] = 1e-4
             a, b = self.at(ts - h), self.at(ts + h)
             gap = np.maximum(np.linalg.norm(b[0] - a[0], axis=1), 1e-300)
-            turn = np.linalg.norm(unit(np.cross(b[1], b[2])) - unit(np.cross(a[1], a[2])), axis=1)
+            turn = np.linalg.norm(unit(cross_product(b[1], b[2])) - unit(cross_product(a[1], a[2])), axis=1)
             out = np.maximum(out, turn / gap)
         return out
 
@@ -306,7 +306,7 @@ class Revolution(_Swept):
         return np.stack([t, np.mod(np.arctan2(p[:, 1], p[:, 0]) - np.arctan2(q[:, 1], q[:, 0]), TURN)], axis=1)
 
     def at(self, ts: Floats) -> tuple[Floats, Floats, Floats]:
-        axes = np.stack([self.frame.x, self.frame.y, self.frame.z])
+        axes = np.array([self.frame.x, self.frame.y, self.frame.z])
         p, d = self.frame.local(self.profile.point(ts[:, 0])), self.profile.derivative(ts[:, 0]) @ axes.T
         c, s = np.cos(ts[:, 1]), np.sin(ts[:, 1])
 

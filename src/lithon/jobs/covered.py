@@ -69,7 +69,7 @@ def _around(b: Bench) -> list[Edge]:
     """The edges around the ramp: its two walls' and those where the landing and the apron end."""
 
     def on(edge: Edge) -> bool:
-        p = np.stack([edge.at(s) for s in (0.0, 0.25, 0.5, 0.75, 1.0)])
+        p = np.array([edge.at(s) for s in (0.0, 0.25, 0.5, 0.75, 1.0)])
         inside = (p[:, 0] > -1e-9).all() and (p[:, 0] < RAMP.length + 1e-9).all()
         return bool(inside and np.abs(p[:, 2] - RAMP.height(p[:, 0])).max() < 1e-9)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 import lithon.do as do
+from lithon.arrays import cross_product
 from lithon.brep.measures import volume
 from lithon.exchange.step_read import read_step
 from lithon.exchange.step_write import write_step
@@ -210,7 +211,7 @@ def _strip(b: Bench) -> None:
     b.check("mid-nodes off the rounds", worst, 0.0)
     for edge in b.model.edges():
         if edge.curve.kind == "line" and abs(float(edge.direction(0.5)[1])) > 0.999:
-            off = np.linalg.norm(np.cross(linear.points - edge.at(0.0), edge.direction(0.5)), axis=1)
+            off = np.linalg.norm(cross_product(linear.points - edge.at(0.0), edge.direction(0.5)), axis=1)
             along = (linear.points - edge.at(0.0)) @ edge.direction(0.5)
             on = (off < 1e-9) & (along > -1e-9) & (along < edge.length + 1e-9)
             b.check("nodes across", int(on.sum()), 7)

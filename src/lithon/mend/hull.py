@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Vertex
 from lithon.errors import Refusal
@@ -64,7 +64,7 @@ def _coplanar(made: scipy.spatial.ConvexHull, near: float) -> list[tuple[Floats,
         for t in own:
             a, b, c = made.simplices[t].tolist()
             p = made.points
-            if float(np.cross(p[b] - p[a], p[c] - p[a]) @ normal) < 0.0:
+            if float(cross_product(p[b] - p[a], p[c] - p[a]) @ normal) < 0.0:
                 b, c = c, b
             directed |= {(a, b), (b, c), (c, a)}
         onward = {a: b for a, b in directed if (b, a) not in directed}
@@ -134,7 +134,7 @@ def _hull_of(points: Floats) -> scipy.spatial.ConvexHull:
 def _directions(made: scipy.spatial.ConvexHull) -> list[Floats]:
     """The directions of a hull's facets, each once, those of large facets first."""
     p = made.points[made.simplices]
-    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    area = np.linalg.norm(cross_product(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
     out: list[Floats] = []
     for k in np.argsort(-area)[:600]:
         n = unit(made.equations[k, :3])
@@ -184,5 +184,5 @@ def least_circle(p: Floats) -> tuple[Floats, float]:
 
 
 def _through(a: Floats, b: Floats, c: Floats) -> Floats:
-    m = 2.0 * np.stack([b - a, c - a])
+    m = 2.0 * np.array([b - a, c - a])
     return np.asarray(np.linalg.solve(m, np.array([b @ b - a @ a, c @ c - a @ a])))

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, unit
+from lithon.arrays import Floats, Ints, cross_product, unit
 from lithon.brep.analysis.fits import circle_through
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -51,8 +51,8 @@ def _directions(patches: Sequence[Patch], own: Sequence[Floats], noise: float) -
         assert s is not None
         z = s.frame.z
         slack = 4.0 * noise / max(_span(own[k], z, isinstance(s, Plane)), 1e-9)
-        best = min(known, key=lambda w: float(np.linalg.norm(np.cross(w, z))))
-        if float(np.linalg.norm(np.cross(best, z))) <= slack:
+        best = min(known, key=lambda w: float(np.linalg.norm(cross_product(w, z))))
+        if float(np.linalg.norm(cross_product(best, z))) <= slack:
             z = best * np.sign(float(best @ z))
         else:
             for w in known:

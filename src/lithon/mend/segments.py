@@ -13,7 +13,7 @@ import numpy as np
 import scipy
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, unit
+from lithon.arrays import Bools, Floats, Ints, cross_product, unit
 from lithon.brep.analysis.fits import simple_fits
 from lithon.brep.cleaning import side_pairs
 from lithon.geometry.frames import Frame
@@ -73,7 +73,7 @@ class _Grower:
     def __init__(self, points: Floats, corners: Ints, tolerance: float, noise: float):
         self.points, self.corners, self.tolerance, self.noise = points, corners, tolerance, noise
         a, b, c = (points[corners[:, k]] for k in range(3))
-        cross = np.cross(b - a, c - a)
+        cross = cross_product(b - a, c - a)
         self.area = 0.5 * np.linalg.norm(cross, axis=1)
         self.normal = cross / np.maximum(2.0 * self.area, 1e-300)[:, None]
         self.middle = (a + b + c) / 3.0
@@ -414,13 +414,13 @@ def _torus(p: Floats, n: Floats) -> Surface | None:
     middle = p.mean(axis=0)
     scale = float(np.ptp(p, axis=0).max())
     q = (p - middle) / scale
-    rows = np.concatenate([np.cross(q, n), n], axis=1)
+    rows = np.concatenate([cross_product(q, n), n], axis=1)
     # Minimise |rows x| with the direction part of length one: a generalised eigenproblem.
     m = rows.T @ rows
     inner = m[:3, :3] - m[:3, 3:] @ np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3]
     axis = np.linalg.eigh(inner)[1][:, 0]
     moment = -np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3] @ axis
-    foot = middle + scale * np.cross(axis, moment)
+    foot = middle + scale * cross_product(axis, moment)
     frame = Frame.of(foot, axis)
     local = frame.local(p)
     flat = np.column_stack([np.hypot(local[:, 0], local[:, 1]), local[:, 2]])

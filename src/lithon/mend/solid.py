@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, frozen
+from lithon.arrays import Floats, Ints, cross_product, frozen
 from lithon.brep.cleaning import side_pairs
 from lithon.brep.faceted import connected_sets
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
@@ -91,7 +91,7 @@ class _Builder:
 
     def _along(self, surface: Surface, rows: Ints) -> bool:
         a, b, c = (self.points[self.corners[rows, k]] for k in range(3))
-        normals = np.cross(b - a, c - a)
+        normals = cross_product(b - a, c - a)
         return bool(float((surface.normal((a + b + c) / 3.0) * normals).sum()) > 0.0)
 
     def _borders(self) -> dict[tuple[int, int], int]:
@@ -171,7 +171,7 @@ class _Builder:
             low = float(getattr(curve, "low", 0.0))
             way = curve.derivative(curve.parameter(line[:1]))[0]
             return Edge(curve, low, low + float(curve.period)), float(way @ (line[1] - line[0])) > 0.0
-        t = curve.parameter(np.stack([start.point, end.point, middle[len(middle) // 2]]))
+        t = curve.parameter(np.array([start.point, end.point, middle[len(middle) // 2]]))
         if curve.period is None:
             return (
                 (Edge(curve, t[0], t[1], start, end), True)

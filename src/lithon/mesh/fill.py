@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.mesh.delaunay import Tetrahedra
 from lithon.mesh.sizing import SizeField
 from lithon.progress import Progress
@@ -71,7 +71,7 @@ def circumspheres(corners: Floats) -> tuple[Floats, Floats]:
     a = corners[:, 0]
     e = corners[:, 1:] - a[:, None]
     square = (e**2).sum(axis=2)
-    bc, ca, ab = np.cross(e[:, 1], e[:, 2]), np.cross(e[:, 2], e[:, 0]), np.cross(e[:, 0], e[:, 1])
+    bc, ca, ab = cross_product(e[:, 1], e[:, 2]), cross_product(e[:, 2], e[:, 0]), cross_product(e[:, 0], e[:, 1])
     six = (e[:, 0] * bc).sum(axis=1)
     safe = np.where(np.abs(six) > 1e-300, six, 1e-300)
     centre = (square[:, :1] * bc + square[:, 1:2] * ca + square[:, 2:] * ab) / (2.0 * safe[:, None])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 
 #: Corners of the six sides, turned outwards.
 SIDES = np.array([[0, 3, 2, 1], [4, 5, 6, 7], [0, 1, 5, 4], [1, 2, 6, 5], [2, 3, 7, 6], [3, 0, 4, 7]])
@@ -23,7 +23,7 @@ def hex_volumes(points: Floats, hexes: Ints) -> Floats:
     for side in SIDES:
         a, b, c, d = (v[:, k] for k in side)
         for p, q, r in ((a, b, c), (a, c, d), (a, b, d), (b, c, d)):
-            out += np.einsum("ij,ij->i", p, np.cross(q, r)) / 12.0
+            out += np.einsum("ij,ij->i", p, cross_product(q, r)) / 12.0
     return out
 
 
@@ -34,7 +34,7 @@ def hex_scaled_jacobian(points: Floats, hexes: Ints) -> Floats:
     for at, *ends in CORNERS:
         e = [v[:, k] - v[:, at] for k in ends]
         e = [x / np.maximum(np.linalg.norm(x, axis=1, keepdims=True), 1e-300) for x in e]
-        worst = np.minimum(worst, np.einsum("ij,ij->i", e[0], np.cross(e[1], e[2])))
+        worst = np.minimum(worst, np.einsum("ij,ij->i", e[0], cross_product(e[1], e[2])))
     return worst
 
 
@@ -48,7 +48,7 @@ def hex_dihedral_degrees(points: Floats, hexes: Ints) -> Floats:
             row = next(c for c in CORNERS if c[0] == at)
             off = [x for x in row[1:] if x != to]
             e = v[:, to] - v[:, at]
-            n1, n2 = np.cross(e, v[:, off[0]] - v[:, at]), np.cross(e, v[:, off[1]] - v[:, at])
+            n1, n2 = cross_product(e, v[:, off[0]] - v[:, at]), cross_product(e, v[:, off[1]] - v[:, at])
             size = np.maximum(np.linalg.norm(n1, axis=1) * np.linalg.norm(n2, axis=1), 1e-300)
             angle = np.degrees(np.arccos(np.clip((n1 * n2).sum(axis=1) / size, -1.0, 1.0)))
             out[:, k] = np.minimum(out[:, k], angle)

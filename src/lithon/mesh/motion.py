@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.topology import Body, Edge, Face, FaceUse
 from lithon.mesh.quads import face_middle
 
@@ -28,7 +28,7 @@ class Motion:
         a = share * self.amount
         p = points - self.origin
         along = np.multiply.outer(p @ self.way, self.way)
-        return np.asarray(self.origin + along + np.cos(a) * (p - along) + np.sin(a) * np.cross(self.way, p))
+        return np.asarray(self.origin + along + np.cos(a) * (p - along) + np.sin(a) * cross_product(self.way, p))
 
     def back(self, points: Floats, start: Floats) -> tuple[Floats, Floats]:
         """Where points (n,3) come from, and after which shares (n,) of the motion, if it began at `start` (3,)."""
@@ -39,9 +39,9 @@ class Motion:
         along = np.multiply.outer(p @ self.way, self.way)
         x = q - float(q @ self.way) * self.way
         if float(np.linalg.norm(x)) < 1e-300:  # a start on the axis turns nowhere: any direction counts the angle
-            x = np.cross(self.way, np.eye(3)[int(np.argmin(np.abs(self.way)))])
+            x = cross_product(self.way, np.eye(3)[int(np.argmin(np.abs(self.way)))])
         x = x / np.linalg.norm(x)
-        y = np.cross(self.way, x)
+        y = cross_product(self.way, x)
         slack = 0.5 * (2.0 * np.pi - self.amount)
         angle = np.mod(np.arctan2(p @ y, p @ x) + slack, 2.0 * np.pi) - slack
         away = np.linalg.norm(p - along, axis=1)

@@ -13,7 +13,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.tessellation.domain import flat_domain
 from lithon.brep.tessellation.triangulate import Tangled, triangulate
 from lithon.brep.topology import Coedge, Edge, Face
@@ -41,7 +41,9 @@ def sides_of(face: Face) -> list[list[Coedge]] | None:
             return None
         before, after = _heading(a, 1.0), _heading(b, 0.0)
         at = b.edge.at(0.0 if b.forward else 1.0)
-        turn = np.degrees(np.arctan2(float(np.cross(before, after) @ face.normal(at[None])[0]), float(before @ after)))
+        turn = np.degrees(
+            np.arctan2(float(cross_product(before, after) @ face.normal(at[None])[0]), float(before @ after))
+        )
         if 45.0 <= turn <= 135.0:
             corners.append(k)
         elif abs(turn) > _SMOOTH:
@@ -164,7 +166,7 @@ def facing(face: Face, quads: Ints, points: Floats | list[Floats]) -> Ints:
     # Of a list of all nodes of a mesh only those that are used are made an array.
     v = points[quads] if isinstance(points, np.ndarray) else np.array([points[k] for k in quads.ravel()])
     v = v.reshape(-1, 4, 3)
-    cross = np.cross(v[:, 2] - v[:, 0], v[:, 3] - v[:, 1])
+    cross = cross_product(v[:, 2] - v[:, 0], v[:, 3] - v[:, 1])
     if float((cross * face.normal(v.mean(axis=1))).sum()) < 0.0:
         return quads[:, ::-1]
     return quads

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.mesh.hexes import hex_dihedral_degrees, hex_edge_ratio, hex_scaled_jacobian
 
 _EDGES = np.array([[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]])
@@ -17,17 +17,19 @@ _OFF = np.array([[2, 3], [3, 1], [1, 2], [0, 3], [2, 0], [0, 1]])
 def tet_volumes(points: Floats, tets: Ints) -> Floats:
     """Signed volumes (m,)."""
     v = points[tets[:, :4]]
-    return np.asarray(np.einsum("ij,ij->i", v[:, 3] - v[:, 0], np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])) / 6.0)
+    return np.asarray(
+        np.einsum("ij,ij->i", v[:, 3] - v[:, 0], cross_product(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])) / 6.0
+    )
 
 
 def flat_areas(points: Floats, cells: Ints) -> Floats:
     """Areas (m,) of triangles (m,3) or quads (m,4); of bent quads the mean of both ways to part them."""
     v = points[cells]
     if cells.shape[1] == 3:
-        return np.asarray(0.5 * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1))
+        return np.asarray(0.5 * np.linalg.norm(cross_product(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1))
     out = np.zeros(len(cells))
     for a, b, c in ((0, 1, 2), (0, 2, 3), (0, 1, 3), (1, 2, 3)):
-        out += 0.25 * np.linalg.norm(np.cross(v[:, b] - v[:, a], v[:, c] - v[:, a]), axis=1)
+        out += 0.25 * np.linalg.norm(cross_product(v[:, b] - v[:, a], v[:, c] - v[:, a]), axis=1)
     return out
 
 
@@ -37,7 +39,7 @@ def tet_dihedral_degrees(points: Floats, tets: Ints) -> Floats:
     out = np.empty((len(tets), 6))
     for k, ((a, b), (c, d)) in enumerate(zip(_EDGES, _OFF, strict=True)):
         e = v[:, b] - v[:, a]
-        n1, n2 = np.cross(e, v[:, c] - v[:, a]), np.cross(e, v[:, d] - v[:, a])
+        n1, n2 = cross_product(e, v[:, c] - v[:, a]), cross_product(e, v[:, d] - v[:, a])
         cosine = (n1 * n2).sum(axis=1) / np.maximum(np.linalg.norm(n1, axis=1) * np.linalg.norm(n2, axis=1), 1e-300)
         out[:, k] = np.degrees(np.arccos(np.clip(cosine, -1.0, 1.0)))
     return out
@@ -82,7 +84,7 @@ class Quality:
         length = np.linalg.norm(ahead, axis=2)
         unit = ahead / np.maximum(length, 1e-300)[:, :, None]
         back = -np.roll(unit, 1, axis=1)
-        cross = np.cross(unit, back)
+        cross = cross_product(unit, back)
         total = cross.sum(axis=1)
         normal = total / np.maximum(np.linalg.norm(total, axis=1), 1e-300)[:, None]
         sine = np.einsum("mkc,mc->mk", cross, normal)

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.charts import parts_of
 from lithon.brep.topology import Edge, Face
 from lithon.errors import spot
@@ -142,7 +142,7 @@ def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, hav
 def _facing(face: Face, points: Floats, triangles: Ints) -> bool:
     """Whether triangles look along the face's normal."""
     v = points[triangles]
-    cross = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
+    cross = cross_product(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
     return bool(((cross * face.normal(v.mean(axis=1))).sum(axis=1) > 0.0).all())
 
 

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.area import clamped, off_edge
 from lithon.mesh.hexes import EDGES
 from lithon.mesh.mesh import Mesh
@@ -72,14 +72,16 @@ def _valid_flat(points: Floats, elements: Ints) -> Bools:
     n = elements.shape[1] // 2
     x = points[elements]
     middle = (
-        np.cross(x[:, 1] - x[:, 0], x[:, 2] - x[:, 0]) if n == 3 else np.cross(x[:, 2] - x[:, 0], x[:, 3] - x[:, 1])
+        cross_product(x[:, 1] - x[:, 0], x[:, 2] - x[:, 0])
+        if n == 3
+        else cross_product(x[:, 2] - x[:, 0], x[:, 3] - x[:, 1])
     )
     ok = np.ones(len(elements), dtype=bool)
     for k in range(n):
         after, before = x[:, n + k], x[:, n + (k - 1) % n]
         ahead = 4.0 * after - 3.0 * x[:, k] - x[:, (k + 1) % n]
         back = 4.0 * before - 3.0 * x[:, k] - x[:, (k - 1) % n]
-        ok &= (np.cross(ahead, back) * middle).sum(axis=1) > 0.0
+        ok &= (cross_product(ahead, back) * middle).sum(axis=1) > 0.0
     return ok
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.tessellation.domain import Domain, flat_domain
 from lithon.brep.tessellation.triangulate import Tangled, Triangulation, _legalise, legalise_in_space, triangulate
@@ -97,7 +97,7 @@ class SurfaceMesh:
 
     def _cut(self, a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
         """Nodes along the cut that opens a face which goes around."""
-        flat = np.stack([a, b])
+        flat = np.array([a, b])
         if face not in self.cut_nodes:
             chart = chart_of(face)
             ends = chart.point(flat)
@@ -240,7 +240,7 @@ def _swap_helps(a: Floats, b: Floats, c: Floats, d: Floats) -> bool:
     scale = float(((b - a) ** 2).sum())
     if turn(a, d, c) <= 1e-9 * scale or turn(d, b, c) <= 1e-9 * scale:
         return False
-    rows = np.stack([p - d for p in (a, b, c)])
+    rows = np.array([p - d for p in (a, b, c)])
     lifted = np.column_stack([rows, (rows**2).sum(axis=1)])
     return float(np.linalg.det(lifted)) > 1e-9 * scale**2
 
@@ -313,7 +313,7 @@ def _stretch(flat: Floats, corners: Floats) -> Floats:
     """Length in space over length in the chart (n,), from the areas of triangles."""
     b, c = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
     plane = np.abs(b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
-    space = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    space = np.linalg.norm(cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
     return np.asarray(np.sqrt(np.maximum(space, 1e-300) / np.maximum(plane, 1e-300)))
 
 

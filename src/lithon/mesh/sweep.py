@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.area import off_edge
 from lithon.brep.topology import Body, Face, FaceUse
 from lithon.errors import Refusal, spot
@@ -141,9 +141,9 @@ def _around_axes(body: Body, planes: list[FaceUse]) -> list[tuple[Motion, list[F
         for k in (0, 1):
             # The source is the end whose inward normal leads on around the axis.
             inward = -ends[k].outward(middle[k][None])[0]
-            if float(np.cross(frame.z, radial[k]) @ inward) > 0.0:
+            if float(cross_product(frame.z, radial[k]) @ inward) > 0.0:
                 a, b = radial[k], radial[1 - k]
-                angle = float(np.arctan2(np.cross(a, b) @ frame.z, a @ b)) % (2.0 * np.pi)
+                angle = float(np.arctan2(cross_product(a, b) @ frame.z, a @ b)) % (2.0 * np.pi)
                 out.append((Motion(True, frame.origin, frame.z, angle), [ends[k]], [ends[1 - k]]))
     return out
 

@@ -216,7 +216,7 @@ def _meridian(s: Revolution, axis: Frame, ends: list[Vertex], face: Face) -> Edg
     p = axis.local(s.profile.point(np.linspace(*profile_range(s.profile), 33)))
     far = p[int(np.hypot(p[:, 0], p[:, 1]).argmax())]
     c, d = far[:2] / np.hypot(far[0], far[1])
-    axes = np.stack([axis.x, axis.y, axis.z])
+    axes = np.array([axis.x, axis.y, axis.z])
     motion = np.eye(4)
     motion[:3, :3] = axes.T @ np.array([[c, d, 0.0], [-d, c, 0.0], [0.0, 0.0, 1.0]]) @ axes
     motion[:3, 3] = axis.origin - motion[:3, :3] @ axis.origin

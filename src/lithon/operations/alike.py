@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from lithon.brep.measures import face_area
 from lithon.brep.topology import Edge, Face, Model
 from lithon.operations.questions import FEATURES, ask
+from lithon.operations.reach import fenced
 from lithon.survey.features import Feature, feature_of
 from lithon.words import several
 
@@ -34,7 +35,14 @@ _BY = {
 
 
 def alike(model: Model, faces: Sequence[Face], edges: Sequence[Edge] = ()) -> list[Alike]:
-    """Questions that what is in hand is an answer to, the narrowest first; nothing where it is of several kinds."""
+    """Questions that what is in hand is an answer to, the narrowest first; nothing where it is of several kinds. First
+    of all what lies within a fence, where the first face in hand and the rest are a seed and one."""
+    within = fenced(model, faces, edges)
+    known = _told(model, [("from the first up to the others", f"faces {within.text()}")]) if within is not None else []
+    return known + _alike(model, faces, edges)
+
+
+def _alike(model: Model, faces: Sequence[Face], edges: Sequence[Edge]) -> list[Alike]:
     if edges and not faces:
         return _told(model, _of_edges(edges))
     found: list[Feature] = []

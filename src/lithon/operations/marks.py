@@ -139,10 +139,10 @@ class _Heirs:
             return False  # a face that cannot be looked at goes on in nothing
 
     def _same_line(self, old: Edge, new: Edge) -> bool:
-        ends = np.stack([new.at(share) for share in (0.25, 0.5, 0.75)])
+        ends = np.array([new.at(share) for share in (0.25, 0.5, 0.75)])
         if float(off_edge(old, ends).max()) < self.near:
             return True
-        back = np.stack([old.at(share) for share in (0.25, 0.5, 0.75)])
+        back = np.array([old.at(share) for share in (0.25, 0.5, 0.75)])
         return float(off_edge(new, back).max()) < self.near
 
 

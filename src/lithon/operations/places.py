@@ -12,7 +12,7 @@ from typing import Any, Literal
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.brep.measures import face_centroid
 from lithon.brep.topology import Edge, Face, Model, Vertex
 from lithon.errors import BadFile, Refusal
@@ -295,7 +295,7 @@ def _row(values: Sequence[float]) -> str:
 
 
 def _plane_through(p: Floats) -> Plane:
-    normal = np.cross(p[1] - p[0], p[2] - p[0])
+    normal = cross_product(p[1] - p[0], p[2] - p[0])
     longest = max(float(np.linalg.norm(p[i] - p[j])) for i, j in ((0, 1), (1, 2), (2, 0)))
     if not float(np.linalg.norm(normal)) > 1e-9 * longest**2:
         raise Refusal("three points on one line give no plane", remedy="choose points that form a triangle")

@@ -1,6 +1,7 @@
 """The selection language: `holes where diameter <= 4 mm and depth < 20 mm in "plate"`, `edges along z where x > 3`.
 
-question = nouns [along axis] [named "name"] [where condition {and condition}] [in "body name"]
+question = nouns [along axis] [named "name"] [reach] [where condition {and condition}] [in "body name"]
+reach = from point up to (faces | edges) point {point}; point = (x, y, z)
 condition = measure (< | <= | > | >= | =) number [mm | mm2 | mm3]
 """
 
@@ -17,15 +18,19 @@ from lark import Lark, Token, Transformer, UnexpectedInput
 from lithon.brep.measures import face_area, face_centroid, face_width, volume
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import LithonError
+from lithon.operations.reach import Reach
 from lithon.survey.features import Feature, features
 
 _GRAMMAR = r"""
-start: NOUN [along] [named] ["where" condition ("and" condition)*] [inside]
+start: NOUN [along] [named] [reach] ["where" condition ("and" condition)*] [inside]
 along: "along" AXIS
 named: "named" STRING
+reach: "from" point "up" "to" FENCE point+
+point: "(" NUMBER "," NUMBER "," NUMBER ")"
 inside: "in" STRING
 condition: MEASURE OP NUMBER UNIT?
 AXIS: /[xyz]/
+FENCE.2: /faces|edges/
 NOUN: "faces" | "planes" | "cylinders" | "cones" | "spheres" | "tori"
     | "edges" | "holes" | "fillets" | "chamfers" | "pockets" | "windows" | "bosses"
     | "bodies"
@@ -97,6 +102,7 @@ class Question:
     body: str | None
     along: int | None = None
     name: str | None = None
+    reach: Reach | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -118,6 +124,14 @@ class _Build(Transformer[Token, Any]):
 
     def named(self, parts: list[Any]) -> dict[str, Any]:
         return {"name": str(parts[0])[1:-1]}
+
+    def point(self, parts: list[Any]) -> list[float]:
+        return [float(p) for p in parts]
+
+    def reach(self, parts: list[Any]) -> dict[str, Any]:
+        seed, fence, *points = parts
+        kind: Any = str(fence)
+        return {"reach": Reach(tuple(seed), kind, tuple(tuple(p) for p in points))}
 
     def inside(self, parts: list[Any]) -> dict[str, Any]:
         return {"body": str(parts[0])[1:-1]}
@@ -149,6 +163,8 @@ def parse(text: str) -> Question:
         raise NotAQuestion(f"{question.noun} run along no axis", remedy="edges, planes or cylinders do")
     if question.name is not None and question.noun not in ("faces", *_SURFACES):
         raise NotAQuestion(f"{question.noun} have no names", remedy="faces do")
+    if question.reach is not None and question.noun not in ("faces", *_SURFACES):
+        raise NotAQuestion(f"{question.noun} are not walked from one to the next", remedy="faces are")
     for measure, _, _ in question.conditions:
         if measure not in _MEASURES[question.noun]:
             raise NotAQuestion(
@@ -202,7 +218,9 @@ def ask(model: Model, text: str) -> Answer:
         hits: list[Feature] = [f for b in bodies for f in features(b) if f.kind == FEATURES[q.noun] and passes(f)]
         return Answer(len(hits), tuple(dict.fromkeys(x for f in hits for x in f.faces)), (), ())
     if q.noun == "faces" or q.noun in _SURFACES:
-        faces = tuple(dict.fromkeys(f for b in bodies for f in b.faces if _is(f, q) and passes(f)))
+        among = set(q.reach.faces(model)) if q.reach is not None else None
+        every = (f for b in bodies for f in b.faces if among is None or f in among)
+        faces = tuple(dict.fromkeys(f for f in every if _is(f, q) and passes(f)))
         return Answer(len(faces), faces, (), ())
     if q.noun == "edges":
         edges = tuple(dict.fromkeys(e for b in bodies for e in b.edges() if _runs(e, q.along) and passes(e)))

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from lithon.errors import Refusal
 from lithon.exchange.deliver import write_triangles
+from lithon.exchange.meshes import write_mesh
 from lithon.exchange.step_write import save_atomically, write_step
-from lithon.exchange.vtu import write_vtu
 from lithon.mesh.mesh import Mesh
 from lithon.project.ledger import Ledger
 
@@ -38,10 +38,10 @@ def _triangles(ledger: Ledger, mesh: Mesh | None, path: Path) -> None:
     write_triangles(ledger.model, path)
 
 
-def _vtu(ledger: Ledger, mesh: Mesh | None, path: Path) -> None:
+def _mesh(ledger: Ledger, mesh: Mesh | None, path: Path) -> None:
     if mesh is None:
         raise Refusal("there is no mesh yet", remedy="make one in Prove")
-    write_vtu(mesh, path)
+    write_mesh(mesh, path)
 
 
 def _recipe(ledger: Ledger, mesh: Mesh | None, path: Path) -> None:
@@ -58,7 +58,8 @@ DELIVERIES: tuple[Delivery, ...] = (
     Delivery("step", "Geometry as STEP…", ".step", _step),
     Delivery("stl", "Triangles as STL…", ".stl", _triangles),
     *(Delivery(k, f"Triangles as {k.upper()}…", f".{k}", _triangles, first=False) for k in ("3mf", "obj", "ply")),
-    Delivery("vtu", "Mesh as VTU…", ".vtu", _vtu, needs_mesh=True),
+    Delivery("vtu", "Mesh as VTU…", ".vtu", _mesh, needs_mesh=True),
+    *(Delivery(k, f"Mesh as {k.upper()}…", f".{k}", _mesh, needs_mesh=True, first=False) for k in ("xdmf", "cgns")),
     Delivery("recipe", "Steps as a recipe…", ".recipe.json", _recipe),
     Delivery("report", "Report…", ".html", _report),
 )

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.geometry.curves import TURN, Circle, Line
 from lithon.geometry.frames import Frame
@@ -205,7 +205,7 @@ def _post(frame: Frame, corner: _Corner, section: Section, j: int, a: Vertex, b:
         raise ValueError("a round section needs a profile without sharp corners")
     out = frame.world(np.array([*corner.way, 0.0])) - frame.origin
     centre = _lift(frame, corner.at(piece.centre[0]), piece.centre[1])
-    circle_frame = Frame.of(centre, np.cross(out, frame.z), out)
+    circle_frame = Frame.of(centre, cross_product(out, frame.z), out)
     start = np.array(piece.start) - piece.centre
     return _arc(circle_frame, start, end - np.array(piece.centre), piece.ccw, a, b)
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats, cross_product, frozen
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, new_uid, vertex_at
 from lithon.geometry.curves import Line
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
@@ -68,7 +68,7 @@ def _vane() -> Body:
     for k in range(3):
         nxt = (k + 1) % 3
         loop = (Coedge(foot[k], True), Coedge(up[nxt], True), Coedge(ridge[k], False), Coedge(up[k], False))
-        out = np.cross(low[nxt].point - low[k].point, (0.0, 0.0, 1.0))
+        out = cross_product(low[nxt].point - low[k].point, (0.0, 0.0, 1.0))
         faces.append(Face(Plane.of(low[k].point, out / np.linalg.norm(out)), (loop,)))
     return Body(tuple(FaceUse(f) for f in faces), "gate vane")
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body, Model
@@ -155,7 +155,7 @@ def scanned(seed: int = 7) -> tuple[Triangles, list[Wound]]:
 
 def _areas(points: Floats, corners: Ints) -> Floats:
     a, b, c = (points[corners[:, k]] for k in range(3))
-    return np.asarray(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1))
+    return np.asarray(0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1))
 
 
 def _longest(points: Floats, corners: Ints) -> Floats:

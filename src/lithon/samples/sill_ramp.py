@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats, cross_product, frozen
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex
 from lithon.geometry.curves import Line
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
@@ -103,7 +103,7 @@ def sill_ramp(torn: bool = True) -> Model:
         a, b = rows[0][k].point, rows[0][(k + 1) % n].point
         loop = (Coedge(sides[0][k], False), Coedge(across[k], True), Coedge(sides[1][k], True),
                 Coedge(across[(k + 1) % n], False))  # fmt: skip
-        out = np.cross(b - a, (0.0, 1.0, 0.0))
+        out = cross_product(b - a, (0.0, 1.0, 0.0))
         faces.append(Face(Plane.of(a, -out / np.linalg.norm(out)), (loop,)))
     if torn:
         ends, tear = (0.0, r.width), (r.tear, r.width - r.tear)

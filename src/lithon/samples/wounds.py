@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen
+from lithon.arrays import Floats, cross_product, frozen
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid, vertex_at
 from lithon.geometry.curves import Line
@@ -91,9 +91,9 @@ def gap_opened(body: Body, face: Face, edge: Edge, width: float) -> tuple[Body, 
     use = next(u for u in body.uses if u.face is face)
     coedge = next(c for loop in face.loops for c in loop if c.edge is edge)
     way = edge.direction(0.5) * (1.0 if coedge.forward == use.forward else -1.0)
-    into = np.cross(use.outward(edge.at(0.5)[None])[0], way)
+    into = cross_product(use.outward(edge.at(0.5)[None])[0], way)
     a, b = edge.at(0.0), edge.at(1.0)
-    control = np.stack([a, 0.5 * (a + b) + 2.0 * width * into, b])
+    control = np.array([a, 0.5 * (a + b) + 2.0 * width * into, b])
     bowed = BSplineCurve(frozen([0, 0, 0, 1, 1, 1]), 2, frozen(control))
     other = Edge(bowed, 0.0, 1.0, edge.start, edge.end)
     loops = [tuple(Coedge(other, c.forward) if c.edge is edge else c for c in loop) for loop in face.loops]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Bools, Floats
+from lithon.arrays import Bools, Floats, cross_product
 from lithon.brep.analysis.adjacency import adjacency, sides_of
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch
@@ -75,9 +75,9 @@ def _look(uses: dict[Edge, list[tuple[FaceUse, Coedge]]]) -> None:
     second = [pair[1] for pair in uses.values()]
     own = np.array([1.0 if use.forward else -1.0 for use, _ in second])
     walk = np.array([1.0 if c.forward else -1.0 for _, c in second])
-    into = np.cross(normal[:, 1] * own[:, None, None], along * walk[:, None, None])
+    into = cross_product(normal[:, 1] * own[:, None, None], along * walk[:, None, None])
     a, b = normal[:, 0], normal[:, 1]
-    angle = np.degrees(np.arctan2(np.linalg.norm(np.cross(a, b), axis=-1), (a * b).sum(axis=-1)))
+    angle = np.degrees(np.arctan2(np.linalg.norm(cross_product(a, b), axis=-1), (a * b).sum(axis=-1)))
     convex = (a * into).sum(axis=-1) <= 0.0
     for n, edge in enumerate(edges):
         _turned[edge] = sides_of(uses[edge]), angle[n], convex[n], points[n]
@@ -179,14 +179,14 @@ def _corner_angle(face: Face, a: Coedge, b: Coedge) -> float:
     back = a.edge.direction(1.0 if a.forward else 0.0) * (-1.0 if a.forward else 1.0)
     out = b.edge.direction(0.0 if b.forward else 1.0) * (1.0 if b.forward else -1.0)
     assert a.last is not None
-    cross, dot = np.cross(out, back), float(out @ back)
+    cross, dot = cross_product(out, back), float(out @ back)
     if float(np.linalg.norm(cross)) < 1e-6:  # back along itself, or straight on: the arms' bend decides
         if dot < 0.0:
             return 180.0
         step = 0.05 * min(a.edge.length, b.edge.length)
         back = a.edge.at(1.0 - step / a.edge.length if a.forward else step / a.edge.length) - a.last.point
         out = b.edge.at(step / b.edge.length if b.forward else 1.0 - step / b.edge.length) - a.last.point
-        cross, dot = np.cross(out, back), float(out @ back)
+        cross, dot = cross_product(out, back), float(out @ back)
     sine = float(cross @ face.normal(a.last.point[None])[0])
     return float(np.degrees(np.mod(np.arctan2(sine, dot), 2.0 * np.pi)))
 

@@ -14,7 +14,7 @@ from typing import Literal
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.analysis.adjacency import Adjacency, adjacency, as_before
 from lithon.brep.charts import chart_of
 from lithon.brep.copies import Copied, Copy, copy_of, handle, handles, root_of
@@ -131,7 +131,7 @@ def _coaxial(face: Face, wall: Cylinder) -> bool:
     frame = face.surface.frame
     away = wall.frame.local(frame.origin)
     off = 0.0 if isinstance(face.surface, Plane) else float(np.hypot(away[0], away[1]))
-    turn = 0.0 if isinstance(face.surface, Sphere) else float(np.linalg.norm(np.cross(frame.z, wall.frame.z)))
+    turn = 0.0 if isinstance(face.surface, Sphere) else float(np.linalg.norm(cross_product(frame.z, wall.frame.z)))
     return off <= 1e-6 * (1.0 + wall.radius) and turn <= 1e-7
 
 
@@ -292,7 +292,7 @@ def _strip(adj: Adjacency, use: FaceUse) -> tuple[float, float, bool] | None:
 def _parallel(supports: list[Surface]) -> bool:
     """Whether all that a strip runs into are planes that have one direction."""
     planes = [s.frame.z for s in supports if isinstance(s, Plane)]
-    return len(planes) == len(supports) and all(np.linalg.norm(np.cross(planes[0], n)) < 1e-6 for n in planes[1:])
+    return len(planes) == len(supports) and all(np.linalg.norm(cross_product(planes[0], n)) < 1e-6 for n in planes[1:])
 
 
 def _rounder(face: Face, surface: Cylinder | Torus) -> bool:
@@ -310,7 +310,7 @@ def _runs_along(surface: Cylinder | Torus, edge: Edge) -> bool:
         return isinstance(edge.curve, Line)
     way = edge.direction(0.5)
     at = surface.frame.local(edge.at(0.5))
-    around = np.cross(surface.frame.z, surface.frame.x * at[0] + surface.frame.y * at[1])
+    around = cross_product(surface.frame.z, surface.frame.x * at[0] + surface.frame.y * at[1])
     return bool(abs(float(way @ around)) > 0.99 * np.linalg.norm(around))
 
 

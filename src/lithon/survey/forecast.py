@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import inside_lattice
 from lithon.brep.topology import Body, Model
@@ -101,7 +101,7 @@ def _triangles(corners: Floats, field: SizeField) -> Iterator[tuple[Floats, Floa
     """Middles of triangles (m,3,3), the sizes there and their areas: cut where they are longer than the size in their
     middle; where they are many, points at equal steps of their area."""
     if len(corners) > _MOST_TRIANGLES:
-        area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+        area = 0.5 * np.linalg.norm(cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
         course = np.cumsum(area)
         steps = (np.arange(_MOST_TRIANGLES) + 0.5) / _MOST_TRIANGLES * course[-1]
         pick = corners[np.minimum(np.searchsorted(course, steps), len(corners) - 1)]
@@ -114,7 +114,7 @@ def _triangles(corners: Floats, field: SizeField) -> Iterator[tuple[Floats, Floa
         size = field.at(spots)
         sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
         done = (sides.max(axis=1) < size) | (level == _HALVINGS)
-        area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+        area = 0.5 * np.linalg.norm(cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
         yield spots[done], size[done], area[done]
         corners, first = corners[~done], sides[~done].argmax(axis=1)
         if not len(corners):

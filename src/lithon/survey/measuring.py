@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.area import area_of, clamped
 from lithon.brep.measures import angle_between, face_area, volume
 from lithon.brep.shells import closed
@@ -81,7 +81,7 @@ def wall(model: Model, face: Face, at: Floats) -> list[Measure]:
             return []
         seen = float(away[0])
         a, b, c = points[triangles[int(which[0])]]
-        if float(np.cross(b - a, c - a) @ inward[0]) > 0.0:
+        if float(cross_product(b - a, c - a) @ inward[0]) > 0.0:
             break
     else:
         return []
@@ -131,11 +131,11 @@ def _angle(a: Item, b: Item) -> list[Measure]:
 def _apart(a: Item, b: Item) -> list[Measure]:
     """How far apart two parallel planes or two parallel axes lie."""
     planes = [x.surface for x in (a, b) if isinstance(x, Face) and isinstance(x.surface, Plane)]
-    if len(planes) == 2 and float(np.linalg.norm(np.cross(planes[0].frame.z, planes[1].frame.z))) <= _PARALLEL:
+    if len(planes) == 2 and float(np.linalg.norm(cross_product(planes[0].frame.z, planes[1].frame.z))) <= _PARALLEL:
         gap = abs(float(planes[0].signed_distance(planes[1].frame.origin)))
         return [Measure("parallel, apart by", gap, "mm")]
     axes = [x.surface.frame for x in (a, b) if isinstance(x, Face) and isinstance(x.surface, Cylinder | Cone | Torus)]
-    if len(axes) < 2 or float(np.linalg.norm(np.cross(axes[0].z, axes[1].z))) > _PARALLEL:
+    if len(axes) < 2 or float(np.linalg.norm(cross_product(axes[0].z, axes[1].z))) > _PARALLEL:
         return []
     away = axes[0].local(axes[1].origin)
     return [Measure("axes apart by", float(np.hypot(away[0], away[1])), "mm")]

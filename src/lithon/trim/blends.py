@@ -222,7 +222,7 @@ class _Unblender:
         if not ends:
             low = float(getattr(curve, "low", 0.0))
             return Edge(curve, low, low + float(curve.period or 0.0))
-        t = curve.parameter(np.stack([v.point for v in ends]))
+        t = curve.parameter(np.array([v.point for v in ends]))
         return bounded(curve, float(t[0]), float(t[1]), ends[0], ends[1], here)
 
     def _on(self, curve: Curve, p: Floats) -> bool:

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, backwards, new_uid
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle, Line
@@ -51,7 +51,7 @@ def bridged(a: FaceUse, b: FaceUse, name: str = "bridge") -> Body:
             loops = ((c, Coedge(post(c.last, d.last), True), d.reversed(), Coedge(post(c.first, d.first), False)),)
         surface = _between(c, d)
         here = c.edge.at(0.5)
-        out = np.cross(c.edge.direction(0.5) * (1.0 if c.forward else -1.0), d.edge.at(0.5) - here)
+        out = cross_product(c.edge.direction(0.5) * (1.0 if c.forward else -1.0), d.edge.at(0.5) - here)
         normal = surface.normal(surface.project(here[None]))[0]
         walls.append(FaceUse(Face(surface, loops, bool(float(normal @ out) > 0.0))))
     floor = _cap(a.face, tuple(backwards(low)), -_outward(a))
@@ -111,9 +111,9 @@ def _between(c: Coedge, d: Coedge) -> Surface:
     a, b = c.edge.curve, d.edge.curve
     if isinstance(a, Line) and isinstance(b, Line):
         p = [x.point for x in (c.first, c.last, d.last, d.first) if x is not None]
-        normal = np.cross(p[1] - p[0], p[3] - p[0])
+        normal = cross_product(p[1] - p[0], p[3] - p[0])
         if not float(np.linalg.norm(normal)) > 0.0:
-            normal = np.cross(p[2] - p[1], p[3] - p[2])
+            normal = cross_product(p[2] - p[1], p[3] - p[2])
         if abs(float((p[2] - p[0]) @ unit(normal))) < 1e-9 * float(np.linalg.norm(p[2] - p[0])):
             return Plane.of(p[0], normal, p[1] - p[0])
         knots = np.array([0.0, 0.0, 1.0, 1.0])
@@ -123,7 +123,7 @@ def _between(c: Coedge, d: Coedge) -> Surface:
         z = a.frame.z
         gap = b.frame.origin - a.frame.origin
         along = float(gap @ z)
-        coaxial = float(np.linalg.norm(np.cross(z, b.frame.z))) < 1e-9
+        coaxial = float(np.linalg.norm(cross_product(z, b.frame.z))) < 1e-9
         if coaxial and float(np.linalg.norm(gap - along * z)) < 1e-9 * (1.0 + abs(along)):
             if abs(a.major - b.major) < 1e-9 * a.major:
                 return Cylinder(a.frame, a.major)

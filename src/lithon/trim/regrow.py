@@ -175,8 +175,8 @@ class Corners:
 
 def _between(a: Surface, b: Surface, start: Vertex, end: Vertex, tolerance: float) -> Edge:
     """A new edge between two corners along where two surfaces meet, the short way round."""
-    for curve in meet(a, b, tolerance, np.stack([start.point, 0.5 * (start.point + end.point), end.point])):
-        t = curve.parameter(np.stack([start.point, end.point]))
+    for curve in meet(a, b, tolerance, np.array([start.point, 0.5 * (start.point + end.point), end.point])):
+        t = curve.parameter(np.array([start.point, end.point]))
         if float(np.linalg.norm(curve.point(t) - [start.point, end.point], axis=1).max()) > 20.0 * tolerance:
             continue
         return bounded(curve, float(t[0]), float(t[1]), start, end)
@@ -281,7 +281,7 @@ def _joined(body: Body, entries: list[Neighbour], links: list[Link], tolerance: 
         far_a = a.start if a.end is va else a.end
         far_b = b.start if b.end is vb else b.end
         assert far_a is not None and far_b is not None
-        t = a.curve.parameter(np.stack([far_a.point, far_b.point]))
+        t = a.curve.parameter(np.array([far_a.point, far_b.point]))
         one = bounded(a.curve, float(t[0]), float(t[1]), far_a, far_b)
         if a.curve.period is not None:  # the way on which the wound lies, however long
             on = float(a.curve.parameter(va.point[None])[0])

@@ -114,7 +114,7 @@ class _Resurfacer:
     def _edge(self, edge: Edge, touched: bool) -> tuple[Edge, bool]:
         pulse()
         start, end = (None if v is None else self.vertices.get(v, v) for v in (edge.start, edge.end))
-        points = np.stack([edge.at(s) for s in _SHARES])
+        points = np.array([edge.at(s) for s in _SHARES])
         if start is not None and end is not None and edge.start is not None and edge.end is not None:
             # Between its ends it goes along with them: moved by more than a radius, an arc's old middle lies across.
             share = np.asarray(_SHARES)[:, None]
@@ -150,7 +150,7 @@ class _Resurfacer:
             ring = Edge(curve, low, low + float(curve.period))
             way = curve.derivative(curve.parameter(points[4][None]))[0]
             return ring, float(way @ edge.direction(0.5)) > 0.0
-        t = curve.parameter(np.stack([start.point, end.point]))
+        t = curve.parameter(np.array([start.point, end.point]))
         if float(np.linalg.norm(curve.point(t) - [start.point, end.point], axis=1).max()) > self.near:
             raise self._apart(edge)
         if float(np.linalg.norm(end.point - start.point)) <= self.near:

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, frozen, unit
+from lithon.arrays import Floats, cross_product, frozen, unit
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.gate import refuse_worse
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
@@ -158,12 +158,12 @@ class _Rounder:
             self.ends[edge, face, vertex] = p
             got.append(p)
         curves = [
-            c for c in meet(run.surface, end.surface, self.tolerance, np.stack([v.point for v in got]))
-            if _away(c, np.stack([v.point for v in got])) < self.near
+            c for c in meet(run.surface, end.surface, self.tolerance, np.array([v.point for v in got]))
+            if _away(c, np.array([v.point for v in got])) < self.near
         ]  # fmt: skip
         if not curves:
             raise self._refuse("a round does not end on the face at its end", vertex.point)
-        t = curves[0].parameter(np.stack([v.point for v in got]))
+        t = curves[0].parameter(np.array([v.point for v in got]))
         arc = bounded(curves[0], float(t[0]), float(t[1]), got[0], got[1], vertex.point)
         self.arcs[edge, vertex] = arc
         self.inserted[end].append(arc)
@@ -185,8 +185,8 @@ class _Rounder:
                                vertex.point, "choose the edges that go on from it as well")  # fmt: skip
         way = edge.direction(1.0 if edge.end is vertex else 0.0) * (1.0 if edge.end is vertex else -1.0)
         flat = Plane.of(vertex.point, -way if run.convex else way)
-        lines = [c for c in meet(flat, other.surface, self.tolerance, np.stack([high.point, vertex.point]))
-                 if _away(c, np.stack([high.point, vertex.point])) < self.near]  # fmt: skip
+        lines = [c for c in meet(flat, other.surface, self.tolerance, np.array([high.point, vertex.point]))
+                 if _away(c, np.array([high.point, vertex.point])) < self.near]  # fmt: skip
         if not lines:
             raise self._refuse("a round cannot stop here", vertex.point, "choose the edges that go on from it as well")
         circle = Circle.about(Frame.of(centre, way), self.radius)
@@ -199,21 +199,21 @@ class _Rounder:
         self.inserted[other].append(across)
         self.inserted[end].append(down)
         loop = threaded([Coedge(arc, arc.start is low)], [across, down])
-        turn = np.cross(high.point - low.point, vertex.point - low.point)
+        turn = cross_product(high.point - low.point, vertex.point - low.point)
         if float(turn @ flat.frame.z) < 0.0:
             loop = tuple(c.reversed() for c in reversed(loop))
         self.caps.append(FaceUse(Face(flat, (loop,))))
 
     @staticmethod
     def _piece(curve: Curve, a: Vertex, b: Vertex, near: Floats) -> Edge:
-        t = curve.parameter(np.stack([a.point, b.point]))
+        t = curve.parameter(np.array([a.point, b.point]))
         return bounded(curve, float(t[0]), float(t[1]), a, b, near)
 
     def _runs_on(self, vertex: Vertex, chosen: list[Edge], around: list[Edge]) -> None:
         """The round goes over into that of the next edge."""
         a, b = (self.runs[e] for e in chosen)
         ways = [unit(e.direction(0.0 if e.start is vertex else 1.0)) for e in chosen]
-        if float(np.linalg.norm(np.cross(ways[0], ways[1]))) > 1e-6 or a.convex != b.convex:
+        if float(np.linalg.norm(cross_product(ways[0], ways[1]))) > 1e-6 or a.convex != b.convex:
             raise self._refuse(
                 "two rounds meet at a corner where a third edge stays sharp", vertex.point,
                 "choose the third edge too, or round one of them alone", a.faces,
@@ -238,7 +238,7 @@ class _Rounder:
                 raise self._refuse("an edge between two rounds does not reach them", vertex.point)
             self.moves[e].append((vertex, p))
         circle = Circle.about(Frame.of(centre, ways[0]), self.radius)
-        t = circle.parameter(np.stack([v.point for v in ends]))
+        t = circle.parameter(np.array([v.point for v in ends]))
         arc = bounded(circle, float(t[0]), float(t[1]), ends[0], ends[1], vertex.point)
         self.arcs[a.edge, vertex] = self.arcs[b.edge, vertex] = arc
 
@@ -261,7 +261,7 @@ class _Rounder:
                 self.ends[run.edge, face, vertex] = touch[face]
             axis = run.spine.derivative(run.spine.parameter(centre))[0]
             circle = Circle.about(Frame.of(centre[0], axis), self.radius)
-            t = circle.parameter(np.stack([one.point, two.point]))
+            t = circle.parameter(np.array([one.point, two.point]))
             arc = bounded(circle, float(t[0]), float(t[1]), one, two, vertex.point)
             self.arcs[run.edge, vertex] = arc
             arcs.append(arc)
@@ -274,7 +274,7 @@ class _Rounder:
         turn = np.zeros(3)
         for c in loop:
             assert c.first is not None and c.last is not None
-            turn += np.cross(c.first.point - centre[0], c.last.point - centre[0])
+            turn += cross_product(c.first.point - centre[0], c.last.point - centre[0])
         if (float(turn @ middle) > 0.0) != runs[0].convex:
             loop = tuple(c.reversed() for c in reversed(loop))
         self.caps.append(FaceUse(Face(sphere, (loop,), runs[0].convex)))
@@ -337,7 +337,7 @@ class _Rounder:
             low = float(getattr(curve, "low", 0.0))
             return Edge(curve, low, low + float(curve.period or 0.0))
         a, b = (self.ends[edge, face, v] for v in (edge.start, edge.end))
-        t = curve.parameter(np.stack([a.point, b.point]))
+        t = curve.parameter(np.array([a.point, b.point]))
         if float((b.point - a.point) @ (edge.end.point - edge.start.point)) <= 0.0 and isinstance(curve, Line):
             raise self._refuse("rounds at both ends of an edge leave nothing of it", edge.at(0.5))
         return bounded(curve, float(t[0]), float(t[1]), a, b, edge.at(0.5))

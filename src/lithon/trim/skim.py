@@ -82,7 +82,7 @@ def _layer(
     out = {}
     for face in faces:
         pulse()
-        points = [face_mesh(face).points, *(np.stack([e.at(s) for s in (0.0, 0.25, 0.5, 0.75)]) for e in face.edges())]
+        points = [face_mesh(face).points, *(np.array([e.at(s) for s in (0.0, 0.25, 0.5, 0.75)]) for e in face.edges())]
         level = surface.signed_distance(np.concatenate(points)) * (1.0 if ahead else -1.0)
         low, high = float(level.min()), float(level.max())
         # The chords of a curved face lie off it; its nodes do not.
@@ -206,7 +206,7 @@ class _Cover:
             if {edge.start, edge.end} == {start, end} and self._off(self._samples(entry.rim[0])) <= self.near:
                 return edge
         samples = np.concatenate([self._samples(c) for c in entry.rim]) if entry.rim else np.zeros((0, 3))
-        ends = np.stack([start.point, end.point])
+        ends = np.array([start.point, end.point])
         curve = self._curve(entry.use.face, samples, ends)
         t = curve.parameter(ends)
         middle = samples[len(samples) // 2] if len(samples) else ends.mean(axis=0)
@@ -231,7 +231,7 @@ class _Cover:
 
     @staticmethod
     def _samples(c: Coedge) -> Floats:
-        return np.stack([c.edge.at(s) for s in (0.0, 0.25, 0.5, 0.75, 1.0)])
+        return np.array([c.edge.at(s) for s in (0.0, 0.25, 0.5, 0.75, 1.0)])
 
     def _off(self, points: Floats) -> float:
         return float(np.abs(self.surface.signed_distance(points)).max())

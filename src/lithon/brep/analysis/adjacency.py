@@ -10,7 +10,7 @@ from typing import Literal, TypeVar
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.rounds import Cone, Sphere, Torus
@@ -85,8 +85,8 @@ class Adjacency:
         outward = own * np.array([1.0 if use.forward else -1.0 for use, _ in sides])[:, None]
         n_a, n_b = np.split(outward, 2)
         way = np.array([1.0 if c.forward else -1.0 for _, c in sides[len(fresh) :]])
-        inward = np.cross(own[len(fresh) :], way[:, None] * ahead)
-        size = np.arctan2(np.linalg.norm(np.cross(n_a, n_b), axis=1), (n_a * n_b).sum(axis=1))
+        inward = cross_product(own[len(fresh) :], way[:, None] * ahead)
+        size = np.arctan2(np.linalg.norm(cross_product(n_a, n_b), axis=1), (n_a * n_b).sum(axis=1))
         size = np.where((n_a * inward).sum(axis=1) <= 0.0, size, -size)
         for edge, angle in zip(fresh, size.tolist(), strict=True):
             _angles[edge] = sides_of(self.uses[edge]), angle
@@ -178,7 +178,7 @@ def into_face(use: FaceUse, coedge: Coedge, share: float) -> tuple[Floats, Float
     outward = use.outward(point[None])[0]
     own = use.face.normal(point[None])[0]
     tangent = coedge.edge.direction(share) * (1.0 if coedge.forward else -1.0)
-    return outward, np.cross(own, tangent)
+    return outward, cross_product(own, tangent)
 
 
 def edge_turn(uses: list[tuple[FaceUse, Coedge]], edge: Edge) -> float:
@@ -188,7 +188,7 @@ def edge_turn(uses: list[tuple[FaceUse, Coedge]], edge: Edge) -> float:
     (use_a, co_a), (use_b, co_b) = uses
     n_a, _ = into_face(use_a, co_a, 0.5)
     n_b, inward_b = into_face(use_b, co_b, 0.5)
-    sine = float(np.linalg.norm(np.cross(n_a, n_b)))
+    sine = float(np.linalg.norm(cross_product(n_a, n_b)))
     size = float(np.arctan2(sine, float(n_a @ n_b)))
     # Convex where the other face falls away below this one's tangent plane.
     return size if float(n_a @ inward_b) <= 0.0 else -size

@@ -11,7 +11,7 @@ from collections import Counter
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.area import area_of
 from lithon.brep.boxes import edge_boxes, face_boxes, meeting
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
@@ -78,7 +78,7 @@ def fresh_cuts(made: Body, before: Body, tolerance: float) -> list[_Cut]:
 
 def _near(body: Body, fresh: set[Face], boxes: Floats, tolerance: float) -> list[_Cut]:
     """Pairs of faces that cut each other, one of them fresh, within what boxes (n,2,3) span together."""
-    here = np.stack([boxes[:, 0].min(axis=0) - tolerance, boxes[:, 1].max(axis=0) + tolerance])
+    here = np.array([boxes[:, 0].min(axis=0) - tolerance, boxes[:, 1].max(axis=0) + tolerance])
     near = np.unique(meeting(face_boxes(body.faces), here[None])[:, 0]).tolist()
     if not near:
         return []  # what has changed lies with another piece
@@ -140,7 +140,7 @@ def _may_cut_itself(face: Face) -> bool:
         return False
     mesh = face_mesh(face)
     a, b, c = (mesh.points[mesh.triangles[:, k]] for k in range(3))
-    normals = np.cross(b - a, c - a)
+    normals = cross_product(b - a, c - a)
     return bool((normals @ normals.sum(axis=0)).min(initial=0.0) < 0.0)
 
 
@@ -172,7 +172,7 @@ def _confirmed(one: Face, two: Face, spots: Floats, tolerance: float) -> Floats:
         keep = (off < tolerance) & (moved < 0.2 * scale + 1e3 * tolerance)
         keep &= (area_of(one).side(p, 20.0 * tolerance) > 0) & (area_of(two).side(p, 20.0 * tolerance) > 0)
         # Where smooth neighbours touch along their edge, nothing is cut.
-        across = np.linalg.norm(np.cross(one.surface.normal(p), two.surface.normal(p)), axis=1)
+        across = np.linalg.norm(cross_product(one.surface.normal(p), two.surface.normal(p)), axis=1)
         keep &= across > (0.05 if common else 1e-3)
         return p[keep]
     except (LithonError, ValueError):

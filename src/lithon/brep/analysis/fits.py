@@ -10,7 +10,7 @@ import contextlib
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Face
 from lithon.geometry.cones import Cone
@@ -75,7 +75,7 @@ def _cylinder(p: Floats, n: Floats, size: float) -> Surface | None:
     if spread[1] < 1e-3 * spread[0]:
         return None  # all normals alike
     x = np.linalg.svd(axis[None])[2][1]
-    y = np.cross(axis, x)
+    y = cross_product(axis, x)
     centre, radius = circle_through(np.column_stack([p @ x, p @ y]))
     if not 0.0 < radius < 50.0 * size:
         return None

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints, frozen, unit
+from lithon.arrays import Floats, Ints, cross_product, frozen, unit
 from lithon.brep.copies import copy_of, root_of
 from lithon.brep.measures import face_area, face_centroid, mass_properties
 from lithon.brep.topology import Body, Edge, Model
@@ -130,7 +130,7 @@ def _fixing(points: Floats, numbers: Floats, far: Floats, reach: float) -> tuple
     _, back, count = np.unique(cell, axis=0, return_inverse=True, return_counts=True)
     few = off[np.argsort(count[back.reshape(-1)], kind="stable")]
     for i in few[:20].tolist():
-        aside = np.linalg.norm(np.cross(points[few], points[i]), axis=1) / far[i]
+        aside = np.linalg.norm(cross_product(points[few], points[i]), axis=1) / far[i]
         others = few[aside > 0.05 * reach]
         if len(others):
             return i, int(others[0])
@@ -157,8 +157,8 @@ def _candidates(points: Floats, numbers: Floats, far: Floats, reach: float, i: i
 def _frame(p: Floats, q: Floats) -> Floats:
     """Right-handed axes as rows (3,3): along p, towards q, across."""
     x = unit(p)
-    z = unit(np.cross(p, q))
-    return np.stack([x, np.cross(z, x), z])
+    z = unit(cross_product(p, q))
+    return np.array([x, cross_product(z, x), z])
 
 
 def _fits(tree: scipy.spatial.cKDTree, points: Floats, numbers: Floats, motion: Floats, reach: float) -> bool:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.copies import Copy, copy_of, origin_of, root_of
 from lithon.brep.tessellation.sampling import spread_inside
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
@@ -237,7 +237,7 @@ def _all(body: Body, sense: float, most: float) -> _Rays:
 def _sent_off(skin: _Skin, sense: float, scale: float) -> _Rays:
     """Rays from all over a skin, of triangles that have an area."""
     corners = skin.points[skin.triangles]
-    cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    cross = cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     sound = np.flatnonzero((cross**2).sum(axis=1) > 0.0)
     spots, row = spread_inside(corners[sound], scale / 60.0)
     row = sound[row]

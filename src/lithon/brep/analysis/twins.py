@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.copies import Copy, copy_of, root_of
 from lithon.brep.measures import face_area, face_centroid, mass_properties
 from lithon.brep.topology import Body, Face, Model
@@ -143,9 +143,9 @@ def _turns(one: _Shape, two: _Shape) -> Iterator[Floats]:
         for x, y in itertools.product((1.0, -1.0), repeat=2):
             signs = np.array([x, y, 1.0])
             axes = two.axes * signs[:, None]
-            axes[2] = np.cross(axes[0], axes[1])
+            axes[2] = cross_product(axes[0], axes[1])
             start = one.axes.copy()
-            start[2] = np.cross(start[0], start[1])
+            start[2] = cross_product(start[0], start[1])
             yield np.asarray(axes.T @ start)
         return
     # A turn is open: about the odd axis, or about all. Two marked points fix it.
@@ -191,6 +191,6 @@ def _onto(z: Floats, x: Floats | None, new_z: Floats, new_x: Floats | None) -> F
             least = np.eye(3)[int(np.argmin(np.abs(main)))]
             side = least - main * float(least @ main)
             side = side / np.linalg.norm(side)
-        return np.stack([side, np.cross(main, side), main])
+        return np.array([side, cross_product(main, side), main])
 
     return np.asarray(frame(new_z, new_x).T @ frame(z, x))

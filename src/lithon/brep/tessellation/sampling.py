@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
 
 
 def spread(corners: Floats, spacing: float, most: int = 40) -> tuple[Floats, Ints]:
@@ -25,7 +25,7 @@ def _laid(corners: Floats, spacing: float, most: int, inside: bool) -> tuple[Flo
     rows = np.arange(len(corners))
     a, b, c = (corners[rows, (first + k) % 3] for k in range(3))
     longest = sides[rows, first]
-    height = np.linalg.norm(np.cross(b - a, c - a), axis=1) / np.maximum(longest, 1e-300)
+    height = np.linalg.norm(cross_product(b - a, c - a), axis=1) / np.maximum(longest, 1e-300)
     along = np.clip(np.ceil(longest / spacing), 1, most).astype(np.int64)
     across = np.clip(np.ceil(height / spacing), 1, most).astype(np.int64)
     kind, which = np.unique(along * (most + 1) + across, return_inverse=True)

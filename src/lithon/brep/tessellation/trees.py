@@ -6,7 +6,7 @@ import functools
 
 import numpy as np
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.copies import copy_of
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body
@@ -39,7 +39,7 @@ def _tree_lately(body: Body) -> BoxTree:
 def triangle_normals(points: Floats, triangles: Ints) -> Floats:
     """Unit normals (m,3)."""
     a, b, c = (points[triangles[:, k]] for k in range(3))
-    n = np.cross(b - a, c - a)
+    n = cross_product(b - a, c - a)
     return np.asarray(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300))
 
 

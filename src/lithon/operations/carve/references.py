@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from lithon.arrays import cross_product
 from lithon.brep.topology import Edge, Vertex
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Plane
@@ -120,6 +121,6 @@ def axis_of(chosen: Chosen) -> Axis | None:
     planes = [f for f in chosen.faces if isinstance(f.surface, Plane)]
     if len(planes) == len(chosen.faces) == 2:
         a, b = (f.surface.frame.z for f in planes)
-        return Axis.where(*planes) if float(np.linalg.norm(np.cross(a, b))) > 1e-9 else None
+        return Axis.where(*planes) if float(np.linalg.norm(cross_product(a, b))) > 1e-9 else None
     one = len(chosen.faces) == 1 and chosen.faces[0].surface.kind in ("cylinder", "cone", "torus")
     return Axis.along(chosen.faces[0]) if one else None

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.rewrite import rewrite
 from lithon.brep.topology import Body, Face, Model, new_uid
@@ -139,7 +139,7 @@ class Sector(Operation):
         for k, (turn, sense) in enumerate(((0, -1.0), (1, 1.0))):
             angle = start + 2.0 * np.pi * turn / found.count
             way = np.cos(angle) * at.x + np.sin(angle) * at.y
-            normal = sense * np.cross(at.z, way)
+            normal = sense * cross_product(at.z, way)
             bench.progress.tell(0.2 + 0.4 * k, f"cutting side {k + 1}")
             out = _cut(out, Plane.of(at.origin, normal, way), bench, f"sector 1/{found.count} side {k + 1}")
         centre, axis = found.centre, found.axis

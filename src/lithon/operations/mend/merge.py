@@ -18,7 +18,7 @@ from lithon.operations.parameters import faces
 def _one_surface(faces: Sequence[Face]) -> bool:
     """Whether the edges of all faces lie on the surface of the first."""
     surface = faces[0].surface
-    points = np.stack([e.at(share) for f in faces[1:] for e in f.edges() for share in (0.2, 0.5, 0.8)])
+    points = np.array([e.at(share) for f in faces[1:] for e in f.edges() for share in (0.2, 0.5, 0.8)])
     return bool(np.abs(surface.signed_distance(points)).max() < 1e-4)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from lithon.arrays import cross_product
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model, Vertex
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
@@ -55,7 +56,7 @@ class _Stock(Operation):
         axis, along = bench.given.get("way"), bench.given.get("along")
         z = np.array([0.0, 0.0, 1.0]) if axis is None else axis[1]
         x = np.array([1.0, 0.0, 0.0]) if along is None else along[1]
-        if along is not None and float(np.linalg.norm(np.cross(x, z))) < 1e-9:
+        if along is not None and float(np.linalg.norm(cross_product(x, z))) < 1e-9:
             raise Refusal("x cannot run along the axis", remedy="choose another direction for one of them")
         return Frame.of(bench.given["at"], z, x)
 
