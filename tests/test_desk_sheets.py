@@ -91,10 +91,13 @@ def test_a_job_is_begun_from_the_first_screen_and_its_steps_stand_on_the_docket(
     settled(desk, qtbot)
     assert "step 1 of 4" in labels(desk.docket) and "overlap each other" in labels(desk.docket)
     button_of(desk.docket, "Next step").click()
+    qtbot.wait(50)  # what was there is gone
     desk.work.go("Prove")
+    qtbot.wait(50)
     assert "step 2 of 4" in labels(desk.docket) and "overlap each other" not in labels(desk.docket)
     assert "1 card would stop it" in labels(desk.docket)
     button_of(desk.docket, "Put away").click()
+    qtbot.wait(50)
     assert "step 2" not in labels(desk.docket)
 
 

@@ -22,6 +22,7 @@ from lithon.app import theme
 from lithon.app.demo import demo_file, sample_file
 from lithon.app.desk import Desk
 from lithon.exchange.step_write import write_step
+from lithon.jobs.pages import pages
 from lithon.operations.table import rows
 from lithon.samples import SAMPLES, STRAP
 from lithon.samples.spoiled_anchor import spoiled_anchor
@@ -263,16 +264,25 @@ def drape(camera: Camera) -> None:
 
 
 def the_twins(camera: Camera) -> None:
-    desk, work = camera.desk, camera.desk.work
     opened(camera, "paddle-frame")
     lens(camera, "gaps")
     camera.shot("twins")
-    body = next(b for b in work.model.bodies if b.name.startswith("bolt"))
-    work.choose(body.faces[:1])
-    desk.begin(rows()["set-aside"])
-    camera.until(lambda: work.proposal is not None and work.proposal.state == "ready")
-    camera.shot("set-aside")
     drape(camera)
+    patch(camera)
+
+
+def patch(camera: Camera) -> None:
+    """The torn ramp, as a job's page leads to it, and the patch that its card offers."""
+    desk, work = camera.desk, camera.desk.work
+    desk.begin_job(next(p for p in pages() if p.ident == "J12"))
+    camera.until(lambda: work.page is not None, 60.0)
+    camera.settle()
+    work.go("Mend")
+    desk.docket.choose(0)
+    desk.docket.remedy()
+    camera.priced()
+    camera.shot("patch")
+    work.drop()
     work.drop()
     work.choose()
 

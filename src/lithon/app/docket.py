@@ -431,13 +431,15 @@ class Docket(Panel):
         n = len(group.findings)
         size = self.work.ledger.size
         text = (f"{n} × " if n > 1 else "") + f.text
-        measure = share(f.size, size) if f.size > 0.0 else ""
+        small = 0.0 < f.size < 3.0 * size  # of what is larger it says nothing
+        measure = share(f.size, size) if small else ""
         lead = f"{measure}. " if measure and measure not in f.text else ""
         card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}", f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
         if f.offer is not None:
-            word = rows()[f.offer.operation].title.split(" ")[0]
+            name = rows()[f.offer.operation].title
+            word = name if name == "Patch over" else name.split(" ")[0]
             card.add_button(f"{word} all {n}" if n > 1 else word, lambda g=group: self.remedy(g))
         elif f.advice:
             card.lay.insertWidget(card.lay.count() - 1, label(f"{f.advice[0].upper()}{f.advice[1:]}.", "dim"))

@@ -25,7 +25,7 @@ def part_of(page: Page) -> Path | None:
 
 def guide(page: Page, step: int, go: Callable[[int], object], close: Callable[[], object]) -> Card:
     """The card of a step; the lead is shown with the first."""
-    card = Card("▸", theme.VERDIGRIS, f"{page.title}: step {step + 1} of {len(page.steps)}")
+    card = Card("▸", theme.VERDIGRIS, f"{page.title[:1].upper()}{page.title[1:]}: step {step + 1} of {len(page.steps)}")
     card.setObjectName("card")
     if step == 0 and page.lead:
         card.lay.addWidget(_text(page.lead, "dim"))

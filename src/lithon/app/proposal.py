@@ -168,7 +168,8 @@ def detail_line(detail: Mapping[str, Any]) -> tuple[str, str]:
             parts.append(many(value, key[:-1]) if key.endswith("s") else f"{value} {key.replace('_', ' ')}")
         elif unit is not None:
             what = key.removesuffix(unit[0])
-            parts.append(f"{number(value)} {unit[1]}" + ("" if what in ("area", "moved") else f" {what}"))
+            gap = "" if unit[1] == "°" else " "
+            parts.append(f"{number(value)}{gap}{unit[1]}" + ("" if what in ("area", "moved") else f" {what}"))
         else:
             parts.append(f"{number(value)} {key}")
     body = str(detail.get("body", ""))

@@ -25,6 +25,7 @@ class Offer:
 
 CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", "close", "sew", "replace"))
 PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
+PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
 PART = Offer("part", (("first", "body"), ("second", "other")))
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from lithon.brep.shells import closed
@@ -56,5 +58,7 @@ class PatchOver(Operation):
             words += f", {np.degrees(made.kink):.2g}° off smooth"
         if closed(made.body) and not closed(owners[0]):
             words += ", the solid is filled"
-        detail = {"off_mm": made.off, "kink_deg": float(np.degrees(made.kink)), "faces_gone": len(made.gone)}
+        detail: dict[str, Any] = {"part": f"{many(len(made.gone), 'face')} gone", "off_mm": made.off}
+        if smooth:
+            detail["kink_deg"] = float(np.degrees(made.kink))
         return Made(bench.model.replaced(owners[0], [made.body]), words, details=[detail])
