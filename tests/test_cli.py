@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 import lithon
-from lithon.samples import ANCHOR
+from lithon.samples import ANCHOR, hinge_strap
 
 
 def run(*args: object, env: dict | None = None) -> subprocess.CompletedProcess:
@@ -38,9 +38,10 @@ def test_survey(anchor_file):
     assert "36 faces" in told and "half, mirror y = 0: about" in told and "2 x hole, diameter 2.5 mm" in told
 
 
-def test_mesh(anchor_file, tmp_path):
-    out = tmp_path / "m.vtu"
-    done = run("mesh", anchor_file, "--size", 8, "--order", 2, "--out", out, "--json")
+def test_mesh(tmp_path):
+    out, part = tmp_path / "m.vtu", tmp_path / "strap.step"
+    lithon.write_step(hinge_strap(), part)
+    done = run("mesh", part, "--size", 8, "--order", 2, "--elements", "tet", "--out", out, "--json")
     facts = json.loads(done.stdout)
     assert facts["conformal"] and facts["failures"] == [] and facts["min_scaled_jacobian"] > 0
     assert facts["volume_ratio"] == pytest.approx(1.0, abs=5e-3)
