@@ -321,6 +321,6 @@ def test_a_short_soak_over_the_table():
 
     from lithon.samples import collar_anchor, hinge_strap
 
-    count, wrong = soak([("anchor", collar_anchor()), ("strap", hinge_strap())], 120 if LONG else 14, 5)
+    count, wrong = soak([("anchor", collar_anchor()), ("strap", hinge_strap())], 120 if LONG else 18, 5)
     assert not wrong
     assert sum(n for what, n in count.items() if what.endswith("done")) >= 5

@@ -136,3 +136,36 @@ def test_a_recipe_over_a_folder_tells_what_came_of_each_file(tmp_path, capsys):
     assert [len(f["steps"]) for f in facts] == [0, 4, 4, 4] and facts[1]["elements"] == {
         "hex": len(done[1].mesh.elements)
     }
+
+
+def test_a_report_shows_every_step_before_and_after(tmp_path, display):
+    """Two pictures for each step that changes the solid, none for a setting; what is new is green, what goes red."""
+    import base64
+
+    from PIL import Image
+
+    from lithon.app.pictures import pictures_of_steps
+    from lithon.project.deliveries import DELIVERIES
+
+    body = prism(rectangle(0, 0, 20, 10, 3.0), 6.0, name="plate")
+    lithon.write_step(Model.of([body]), tmp_path / "plate.step", "plate")
+    work = lithon.open(tmp_path / "plate.step")
+    work.take(do.element_size(3.0))
+    work.take(do.clear("fillets"))
+    work.take(do.carve("x = 10"))
+    shown = pictures_of_steps(work)
+    assert [s.words for s in shown] == [e.outcome.words for e in work.entries[1:]]
+    for step in shown:
+        seen = []
+        for text in (step.before, step.after):
+            (tmp_path / "p.png").write_bytes(base64.b64decode(text.removeprefix("data:image/png;base64,")))
+            seen.append(np.asarray(Image.open(tmp_path / "p.png").convert("RGB"), dtype=int))
+        assert seen[0].shape == seen[1].shape == (360, 520, 3)
+        red, green = (s[..., 0] - s[..., 1] for s in seen)
+        assert (red > 60).sum() > 200 and (green < -20).sum() > 200
+    report = next(d for d in DELIVERIES if d.name == "report")
+    report.painted(work, None, tmp_path / "r.html", pictures_of_steps)
+    page = (tmp_path / "r.html").read_text("utf-8")
+    assert page.count("data:image/png") == 4 and "Steps in pictures" in page
+    report.write(work, None, tmp_path / "plain.html")
+    assert "data:image" not in (tmp_path / "plain.html").read_text("utf-8")

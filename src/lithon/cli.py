@@ -20,6 +20,7 @@ from lithon.progress import Progress
 if TYPE_CHECKING:
     from lithon.exchange.step_read import Arrival
     from lithon.project.batch import Batched
+    from lithon.project.report import Painter
 
 T = TypeVar("T")
 
@@ -200,8 +201,9 @@ def _told_apart(failures: Sequence[object]) -> None:
 @click.argument("recipe", type=click.Path())
 @click.argument("files", type=click.Path(), nargs=-1, required=True)
 @click.option("--out", type=click.Path(), required=True, help="The folder to write to.")
+@click.option("--pictures", is_flag=True, help="Every step before and after, in the report.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def run_command(recipe: str, files: tuple[str, ...], out: str, as_json: bool) -> None:
+def run_command(recipe: str, files: tuple[str, ...], out: str, pictures: bool, as_json: bool) -> None:
     """Replay a recipe on a file, or on many and on folders of them: prepared geometry, mesh, report and project."""
     from lithon.project.batch import files_of, run_on, run_over
 
@@ -211,8 +213,13 @@ def run_command(recipe: str, files: tuple[str, ...], out: str, as_json: bool) ->
         raise lithon.BadFile(f"{Path(recipe).name} cannot be read: {error}") from error
     steps = lithon.load_recipe(text)
     places, folder = [Path(f) for f in files], Path(out)
+    paint: Painter | None = None
+    if pictures:
+        from lithon.app.pictures import pictures_of_steps  # drawing takes long to load
+
+        paint = pictures_of_steps
     if len(places) > 1 or places[0].is_dir():
-        done = _kept(lambda: run_over(steps, files_of(places), folder, _progress()), out)
+        done = _kept(lambda: run_over(steps, files_of(places), folder, _progress(), paint), out)
         if as_json:
             click.echo(json.dumps([_facts(one) for one in done]))
         for one in done:
@@ -224,7 +231,7 @@ def run_command(recipe: str, files: tuple[str, ...], out: str, as_json: bool) ->
         if not all(one.well for one in done):
             sys.exit(3)
         return
-    one = _kept(lambda: run_on(steps, places[0], folder, _progress()), out)
+    one = _kept(lambda: run_on(steps, places[0], folder, _progress(), paint), out)
     if as_json:
         _print(_facts(one))
     for trouble in (*one.troubles, *one.failures):

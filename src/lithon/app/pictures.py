@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -14,12 +16,14 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer, vtkRenderWindow, 
 from lithon.app import scene, theme
 from lithon.arrays import Floats
 from lithon.brep.tessellation.tessellate import face_mesh
-from lithon.brep.topology import Model
+from lithon.brep.topology import Face, Model
 from lithon.mesh.tetrahedra import Mesh
+from lithon.project.ledger import Ledger
+from lithon.project.report import StepPictures
 from lithon.survey.card import Finding
 
 
-def _render(actors: list[vtkActor], points: Floats, path: Path) -> None:
+def _render(actors: list[vtkActor], points: Floats, path: Path, size: tuple[int, int] = (960, 640)) -> None:
     from lithon.app.lighting import lights
 
     renderer = vtkRenderer()
@@ -42,7 +46,7 @@ def _render(actors: list[vtkActor], points: Floats, path: Path) -> None:
     window = vtkRenderWindow()
     window.SetOffScreenRendering(1)
     window.SetMultiSamples(4)
-    window.SetSize(960, 640)
+    window.SetSize(*size)
     window.AddRenderer(renderer)
     window.Render()
     grab = vtkWindowToImageFilter()
@@ -53,6 +57,56 @@ def _render(actors: list[vtkActor], points: Floats, path: Path) -> None:
     writer.SetInputConnection(grab.GetOutputPort())
     writer.Write()
     window.Finalize()
+
+
+#: Of so many steps pictures are made, and how large.
+_STEPS, _SMALL = 30, (520, 360)
+
+
+def pictures_of_steps(ledger: Ledger) -> list[StepPictures]:
+    """Before and after of every step that has changed the solid: what goes in madder, what is new in verdigris, seen
+    from one place; PNG as data in the page itself."""
+    out: list[StepPictures] = []
+    before = ledger.base
+    with tempfile.TemporaryDirectory() as folder:
+        for entry in ledger.entries[: ledger.position]:
+            after = entry.outcome.model
+            if not entry.on or after is before or len(out) == _STEPS:
+                continue
+            old, new = set(before.faces()), set(after.faces())
+            points = _where(before, after, old ^ new)
+            both = []
+            for model, others, colour in ((before, new, theme.MADDER), (after, old, theme.VERDIGRIS)):
+                path = Path(folder) / "step.png"
+                _render(_marked(model, others, colour), points, path, _SMALL)
+                both.append("data:image/png;base64," + base64.b64encode(path.read_bytes()).decode())
+            out.append(StepPictures(entry.outcome.words, both[0], both[1]))
+            before = after
+    return out
+
+
+def _marked(model: Model, others: set[Face], colour: str) -> list[vtkActor]:
+    """The solid faint where it is as in the other picture, the rest in a colour."""
+    actors = []
+    for same, tint in ((True, theme.STONES[0][1]), (False, colour)):
+        meshes = [face_mesh(f) for f in model.faces() if (f in others) == same]
+        if meshes:
+            base = np.cumsum([0, *(len(m.points) for m in meshes)])
+            corners = np.concatenate([m.triangles + base[k] for k, m in enumerate(meshes)])
+            actors.append(scene.actor(scene.surface_data(np.concatenate([m.points for m in meshes]), corners), tint))
+    edges = list(model.edges())
+    if edges:
+        actors.append(scene.actor(scene.line_data(scene.edge_runs(edges)), theme.INK, width=1.2, lit=False, lift=2.0))
+    return actors
+
+
+def _where(before: Model, after: Model, changed: set[Face]) -> Floats:
+    """What is looked at: where faces have come or gone, with something of what is around."""
+    every = np.concatenate([face_mesh(f).points for m in (before, after) for f in m.faces()] or [np.zeros((1, 3))])
+    there = np.concatenate([face_mesh(f).points for f in changed]) if changed else every
+    low, high = there.min(axis=0), there.max(axis=0)
+    spare = 0.15 * float(np.linalg.norm(np.ptp(every, axis=0))) + 0.3 * (high - low)
+    return np.clip(np.array([low - spare, high + spare]), every.min(axis=0), every.max(axis=0))
 
 
 def picture_of_model(model: Model, path: Path) -> None:
@@ -102,9 +156,7 @@ def picture_of_mesh(mesh: Mesh, path: Path) -> None:
     """The outside of a mesh, body by body, with its element edges."""
     actors = []
     for b in range(len(mesh.bodies)):
-        sides = mesh.sides(np.flatnonzero(mesh.body == b))
-        _, index, count = np.unique(np.sort(sides, axis=1), axis=0, return_index=True, return_counts=True)
-        skin = scene.surface_data(mesh.points, sides[index[count == 1]][:, ::-1])
+        skin = scene.surface_data(mesh.points, mesh.skin(np.flatnonzero(mesh.body == b)))
         a = scene.actor(skin, theme.STONES[b % len(theme.STONES)][1])
         a.GetProperty().SetInterpolationToFlat()
         a.GetProperty().EdgeVisibilityOn()

@@ -18,7 +18,7 @@ from lithon.operations.prove.mesh import MakeMesh
 from lithon.progress import SILENT, Progress
 from lithon.project.files import save_project
 from lithon.project.ledger import Ledger, run_recipe
-from lithon.project.report import report_html
+from lithon.project.report import Painter, report_html
 
 
 @dataclass(slots=True)
@@ -57,7 +57,9 @@ def files_of(places: Sequence[Path]) -> list[Path]:
     return out
 
 
-def run_on(recipe: dict[str, Any], file: Path, folder: Path, progress: Progress = SILENT) -> Batched:
+def run_on(
+    recipe: dict[str, Any], file: Path, folder: Path, progress: Progress = SILENT, paint: Painter | None = None
+) -> Batched:
     """Replay a recipe on a file; geometry, project, report and mesh go to the folder. The mesh is made as the last
     step that made one says, else of tetrahedra. Raises OSError where the folder cannot be written, BadFile where the
     file cannot be read."""
@@ -74,20 +76,28 @@ def run_on(recipe: dict[str, Any], file: Path, folder: Path, progress: Progress 
     folder.mkdir(parents=True, exist_ok=True)
     write_step(work.model, folder / f"{file.stem}.step", file.stem)
     save_project(work, folder / f"{file.stem}.lithon")
-    save_atomically(folder / f"{file.stem}.html", report_html(work, out.mesh).encode())
+    save_atomically(
+        folder / f"{file.stem}.html", report_html(work, out.mesh, steps=paint(work) if paint else ()).encode()
+    )
     if out.mesh is not None:
         write_vtu(out.mesh, folder / f"{file.stem}.vtu")
     return out
 
 
-def run_over(recipe: dict[str, Any], files: Sequence[Path], folder: Path, progress: Progress = SILENT) -> list[Batched]:
+def run_over(
+    recipe: dict[str, Any],
+    files: Sequence[Path],
+    folder: Path,
+    progress: Progress = SILENT,
+    paint: Painter | None = None,
+) -> list[Batched]:
     """The recipe on each file; what cannot be read, or goes wrong, is told with that file alone. A table of all is
     written to the folder."""
     done: list[Batched] = []
     for k, file in enumerate(files):
         progress.tell(k / len(files), file.name)
         try:
-            done.append(run_on(recipe, file, folder, progress))
+            done.append(run_on(recipe, file, folder, progress, paint))
         except Cancelled:
             raise
         except LithonError as error:

@@ -13,6 +13,7 @@ from lithon.exchange.meshes import write_mesh
 from lithon.exchange.step_write import save_atomically, write_step
 from lithon.mesh.mesh import Mesh
 from lithon.project.ledger import Ledger
+from lithon.project.report import Painter
 
 #: Writes a ledger, with its mesh if there is one, to a path.
 Writer = Callable[[Ledger, Mesh | None, Path], None]
@@ -28,6 +29,8 @@ class Delivery:
     write: Writer
     needs_mesh: bool = False
     first: bool = True
+    #: As `write`, with pictures of the steps, by whoever can draw them.
+    painted: Callable[[Ledger, Mesh | None, Path, Painter | None], None] | None = None
 
 
 def _step(ledger: Ledger, mesh: Mesh | None, path: Path) -> None:
@@ -48,10 +51,10 @@ def _recipe(ledger: Ledger, mesh: Mesh | None, path: Path) -> None:
     save_atomically(path, json.dumps(ledger.recipe(), indent=1).encode())
 
 
-def _report(ledger: Ledger, mesh: Mesh | None, path: Path) -> None:
+def _report(ledger: Ledger, mesh: Mesh | None, path: Path, paint: Painter | None = None) -> None:
     from lithon.project.report import report_html
 
-    save_atomically(path, report_html(ledger, mesh).encode())
+    save_atomically(path, report_html(ledger, mesh, steps=paint(ledger) if paint is not None else ()).encode())
 
 
 DELIVERIES: tuple[Delivery, ...] = (
@@ -61,5 +64,5 @@ DELIVERIES: tuple[Delivery, ...] = (
     Delivery("vtu", "Mesh as VTU…", ".vtu", _mesh, needs_mesh=True),
     *(Delivery(k, f"Mesh as {k.upper()}…", f".{k}", _mesh, needs_mesh=True, first=False) for k in ("xdmf", "cgns")),
     Delivery("recipe", "Steps as a recipe…", ".recipe.json", _recipe),
-    Delivery("report", "Report…", ".html", _report),
+    Delivery("report", "Report…", ".html", _report, painted=_report),
 )

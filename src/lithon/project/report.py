@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -20,7 +21,7 @@ h1 { font-weight: 500; } h2 { font-weight: 500; margin: 0 0 .5rem; color: #2c7a6
 table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nums; }
 td, th { text-align: left; padding: .25rem .6rem; border-bottom: 1px solid #d6cfc3; }
 th { font-weight: 500; color: #6c665b; } .n { text-align: right; }
-img { max-width: 100%; } .trouble { color: #a43c2e; }
+img { max-width: 100%; } .pair { display: flex; gap: .6rem; } .pair img { max-width: 49%; } .trouble { color: #a43c2e; }
 """
 
 #: The table of bodies, as both pages show it.
@@ -45,6 +46,11 @@ _PAGE = (
 {% endif %}</td><td class="n">{{ "%+d"|format(e.outcome.faces_change) }}</td>
 <td class="n">{{ "%+.3f"|format(e.outcome.volume_change) }}</td></tr>{% endfor %}</table></section>
 """
+    + """{% if steps %}<section><h2>Steps in pictures</h2>
+<p>What goes is red, what is new is green.</p>
+{% for s in steps %}<p>{{ loop.index }}. {{ s.words }}</p><div class="pair"><img src="{{ s.before }}" alt="before">
+<img src="{{ s.after }}" alt="after"></div>{% endfor %}</section>{% endif %}
+"""
     + BODIES
     + """
 <section><h2>What is left to look at</h2>{% if findings %}<table>
@@ -65,8 +71,26 @@ smallest dihedral angle {{ "%.1f"|format(mesh.smallest) }}°, worst scaled Jacob
 )
 
 
-def report_html(ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tuple[str, str]] = ()) -> str:
-    """The page; pictures are (file name, caption)."""
+@dataclass(frozen=True, slots=True)
+class StepPictures:
+    """A step in pictures: its words, and where its pictures before and after are, or these themselves as data."""
+
+    words: str
+    before: str
+    after: str
+
+
+#: Makes the pictures of the steps; whoever can draw gives one.
+Painter = Callable[[Ledger], Sequence[StepPictures]]
+
+
+def report_html(
+    ledger: Ledger,
+    mesh: Mesh | None = None,
+    pictures: Sequence[tuple[str, str]] = (),
+    steps: Sequence[StepPictures] = (),
+) -> str:
+    """The page; pictures are (file name, caption), steps those of the steps."""
     facts = survey_of(ledger.model, ledger.size)
     page = Environment(autoescape=True).from_string(_PAGE)
     return page.render(
@@ -75,6 +99,7 @@ def report_html(ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tup
         source=ledger.source.name,
         size=ledger.size,
         pictures=pictures,
+        steps=steps,
         entries=[e for e in ledger.entries[: ledger.position] if e.on],
         bodies=facts["bodies"],
         findings=facts["findings"],
