@@ -1,0 +1,182 @@
+"""Jobs done by mouse and keys in the real window, from the file to the mesh; each number as when they are played."""
+
+import numpy as np
+import pytest
+from dice import LONG
+from hands import button_of, click, labels, press, ready, settled, total
+
+import lithon
+from lithon.brep.measures import volume
+from lithon.samples.gear_cover import GEAR_COVER, gear_cover
+from lithon.samples.lining_ring import RING, lining_ring
+from lithon.samples.tie_rod import EYE, tie_rod_eye
+
+pytestmark = [pytest.mark.slow, pytest.mark.skipif(not LONG, reason="a minute of clicking: in a long run")]
+
+
+class Hands:
+    """What somebody at the desk does: finds by typing, picks by clicking, fills in, takes."""
+
+    def __init__(self, desk, qtbot, tmp_path, model, name):
+        from PySide6.QtCore import Qt
+
+        self.desk, self.qtbot, self.key = desk, qtbot, Qt.Key
+        path = tmp_path / f"{name}.step"
+        lithon.write_step(model, path, name)
+        desk.open(path)
+        settled(desk, qtbot)
+
+    def find(self, text):
+        """The one line: what is typed and taken with Return is chosen, opened or begun."""
+        press(self.desk, self.qtbot, self.key.Key_Slash)
+        self.desk.question.line.clear()
+        self.qtbot.keyClicks(self.desk.question.line, text)
+        self.qtbot.keyClick(self.desk.question.line, self.key.Key_Return)
+
+    def put(self, key, text):
+        """Type into a field of the form."""
+        from PySide6.QtCore import Qt
+
+        line = self.desk.proposal.form.fields[key].line
+        self.qtbot.mouseClick(line, Qt.MouseButton.LeftButton)
+        line.clear()
+        self.qtbot.keyClicks(line, text)
+        self.qtbot.keyClick(line, self.key.Key_Return)
+
+    def size(self, text):
+        line = self.desk.size_field
+        line.clear()
+        self.qtbot.keyClicks(line, text)
+        self.qtbot.keyClick(line, self.key.Key_Return)
+        settled(self.desk, self.qtbot)
+
+    def take(self):
+        """Wait for the price, look that it stands, take it with Return."""
+        ready(self.desk, self.qtbot)
+        proposal = self.desk.work.proposal
+        assert proposal.state == "ready", labels(self.desk.proposal)
+        words = proposal.outcome.words
+        press(self.desk, self.qtbot, self.key.Key_Return)
+        self.qtbot.waitUntil(lambda: self.desk.work.proposal is None, timeout=60000)
+        settled(self.desk, self.qtbot)
+        return words
+
+    def mesh(self):
+        self.desk.work.go("Prove")
+        before = self.desk.work.mesh
+        press(self.desk, self.qtbot, self.key.Key_M)
+        self.qtbot.waitUntil(lambda: self.desk.work.mesh not in (None, before), timeout=120000)
+        return self.desk.work.mesh
+
+    def body(self, name):
+        return next(b for b in self.desk.work.model.bodies if b.name.startswith(name))
+
+
+def test_dirty_geometry(desk, qtbot, tmp_path):
+    """J13: hidden sheet, crumbs, steps under the bore, a lug proud of it, a gap that is meant."""
+    hands = Hands(desk, qtbot, tmp_path, lining_ring(), "lining-ring")
+    hands.size("6")
+    partly = hands.mesh()
+    assert len(partly.failures) == 1 and "stands by itself" in labels(desk.docket)
+    button_of(desk.docket, "Show me").click()
+    hidden = desk.work.faces
+    assert len(hidden) == 1 and hidden[0] in hands.body("stave 5").faces
+    hands.find("drop sheets")
+    hands.take()
+    assert volume(hands.body("stave 5")) == pytest.approx(RING.volume(4), rel=1e-9)
+    hands.find("crumb 1")
+    assert desk.work.chosen().of("bodies")[0].name == "crumb 1"
+    hands.find("drop bodies")
+    hands.take()
+    hands.find("crumb 2")
+    hands.find("drop bodies")
+    hands.take()
+    bore = next(f for f in hands.body("stave 6").faces if getattr(f.surface, "radius", 0.0) == pytest.approx(RING.bore))
+    for k in (1, 2, 3):
+        desk.work.choose(faces=[bore])
+        hands.find("skim")
+        hands.put("depth", "1")
+        hands.put("bodies", f'bodies in "stave {k}"')
+        hands.take()
+        assert volume(hands.body(f"stave {k}")) == pytest.approx(RING.volume(k - 1), rel=1e-9)
+    proud = next(
+        f for f in hands.body("stave 4").faces if getattr(f.surface, "radius", 0.0) == pytest.approx(RING.bore)
+    )
+    desk.work.choose(faces=[proud])
+    hands.find("skim")
+    ready(desk, qtbot)
+    assert desk.work.proposal.state == "refused" and "nothing lies under" in labels(desk.proposal)
+    press(desk, qtbot, hands.key.Key_Escape)
+    desk.work.choose(faces=[proud])
+    press(desk, qtbot, hands.key.Key_V)
+    hands.put("bodies", 'bodies in "stave 4"')
+    hands.take()
+    pieces = sorted((b for b in desk.work.model.bodies if b.name.startswith("stave 4")), key=volume)
+    desk.work.choose(faces=list(pieces[0].faces))
+    hands.find("drop bodies")
+    hands.take()
+    assert total(desk) == pytest.approx(sum(RING.volume(k) for k in range(RING.staves)), rel=1e-9)
+    press(desk, qtbot, hands.key.Key_B)
+    hands.take()
+    assert len(desk.work.model.shared()) == 5
+    whole = hands.mesh()
+    assert len(whole.bodies) == RING.staves and whole.conformal() and not whole.failures
+    assert "stands by itself" not in labels(desk.docket)
+
+
+def test_removal_as_the_daily_tool(desk, qtbot, tmp_path):
+    """J15: single click, double click, what is alike, from a seed up to a fence, instances."""
+    g = GEAR_COVER
+    hands = Hands(desk, qtbot, tmp_path, gear_cover(), "gear-cover")
+    whole = total(desk)
+    hands.find(f"bosses where depth = {g.mark}")
+    assert len(desk.work.faces) == g.mark_faces
+    press(desk, qtbot, hands.key.Key_C)
+    hands.take()
+    assert whole - total(desk) == pytest.approx(g.marks_volume, rel=1e-6)
+    vent = next(f for f in desk.work.model.faces() if getattr(f.surface, "radius", 0.0) == g.vent)
+    before = total(desk)
+    desk.work.choose(faces=[vent])
+    button_of(desk.in_hand, f"Of this size here: {g.vents[0] * g.vents[1]}").click()
+    press(desk, qtbot, hands.key.Key_C)
+    hands.take()
+    count = g.vents[0] * g.vents[1]
+    assert total(desk) - before == pytest.approx(count * np.pi * g.vent**2 * g.thickness, rel=1e-6)
+    desk.view.look_along(np.array([0.1, 0.2, -1.0]), np.array([0.0, 1.0, 0.0]))
+    qtbot.wait(100)
+    # A pocket's floor is clicked, the plate's top with Ctrl: what lies within is a question.
+    click(desk, qtbot, (42.0, 54.5, g.thickness - g.pocket[2]))
+    assert len(desk.work.faces) == 1
+    from PySide6.QtCore import Qt
+
+    click(desk, qtbot, (20.0, 40.0, g.thickness), Qt.KeyboardModifier.ControlModifier)
+    button_of(desk.in_hand, "From the first up to the others: 5").click()
+    assert len(desk.work.faces) == 5
+    before = total(desk)
+    press(desk, qtbot, hands.key.Key_C)
+    hands.take()
+    assert total(desk) - before == pytest.approx(float(np.prod(g.pocket)), rel=1e-6)
+
+
+def test_a_part_that_failed_in_service(desk, qtbot, tmp_path):
+    """J07: set aside, threads plain, kept with the reason, a quarter, names, two meshes compared."""
+    e = EYE
+    hands = Hands(desk, qtbot, tmp_path, tie_rod_eye(), "tie-rod-eye")
+    hands.find("rod")
+    hands.find("set a body aside")
+    hands.take()
+    assert len(desk.work.model.bodies) == 1
+    before = total(desk)
+    hands.find("cones")
+    press(desk, qtbot, hands.key.Key_C)
+    hands.take()
+    assert total(desk) - before == pytest.approx(e.grooves * e.groove_volume, rel=1e-6)
+    hands.size("4")
+    whole = total(desk)
+    hands.find("halve")
+    hands.take()
+    assert total(desk) < 0.51 * whole
+    first = hands.mesh()
+    hands.size("3")
+    second = hands.mesh()
+    assert len(second.elements) > len(first.elements) and "BEFORE, AND NOW" in labels(desk.docket)
