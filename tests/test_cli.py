@@ -186,3 +186,29 @@ def test_triangles_on_the_command_line(tmp_path):
         (tmp_path / name).write_bytes(data)
         done = run("survey", str(tmp_path / name))
         assert done.returncode != 0 and "Traceback" not in done.stderr and done.stderr.count("\n") <= 2
+
+
+def test_what_is_small_is_not_followed_and_told(tmp_path, capfd, monkeypatch):
+    """A step of two hundredths along a block: passed over by default, followed when asked, refused where it makes no
+    sense."""
+    from lithon.brep.topology import Model
+    from lithon.geometry.frames import Frame
+    from lithon.samples.build import Piece, prism
+
+    corners = [(0, 0), (20, 0), (20, 7.98), (10, 7.98), (10, 8), (0, 8)]
+    block = prism([Piece((float(x), float(z))) for x, z in corners], 10.0, Frame.of((0, 10, 0), (0, -1, 0), (1, 0, 0)))
+    lithon.write_step(Model.of([block]), tmp_path / "step.step")
+    facts = {}
+    for how in ("auto", "none", "0.01"):
+        done = within(capfd, monkeypatch, "mesh", tmp_path / "step.step", "--size", 4, "--elements", "tet",
+                      "--ignore", how, "--out", tmp_path / "m.vtu", "--json")  # fmt: skip
+        assert done.returncode == 0, done.stderr
+        facts[how] = json.loads(done.stdout)
+    assert facts["auto"]["ignore_mm"] == pytest.approx(0.4) and facts["auto"]["ignored"]["narrow_faces"] == 1
+    assert facts["none"]["ignore_mm"] is None and facts["none"]["ignored"]["edges_draped_over"] == 0
+    assert facts["0.01"]["ignored"]["narrow_faces"] == 0
+    assert facts["auto"]["elements"]["tet"] < 0.5 * facts["none"]["elements"]["tet"]
+    assert all(f["volume_ratio"] == pytest.approx(1.0, abs=3e-3) for f in facts.values())
+    done = within(capfd, monkeypatch, "mesh", tmp_path / "step.step", "--size", 4, "--ignore", "9",
+                  "--out", tmp_path / "m.vtu")  # fmt: skip
+    assert done.returncode == 1 and "no size to ignore below" in done.stderr

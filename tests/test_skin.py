@@ -155,3 +155,28 @@ def test_an_ignore_size_asks_for_no_small_elements():
     asked = size_field((body,), SizeRules(4.0)).at(spots)[0]
     passed = size_field((body,), SizeRules(4.0, ignore=0.5)).at(spots)[0]
     assert asked < 0.3 and passed == pytest.approx(4.0)
+
+
+@pytest.mark.parametrize("sides", [4, 6])
+def test_a_ledge_all_around_a_hole_is_passed_over_on_its_whole_side(sides):
+    """A thousandth of a millimetre between a hole's walls and its funnel: a ring with as many neighbours within as
+    without. Nothing of its width is left in the mesh, the walls' edges are."""
+    from lithon.samples.build import Section
+
+    body = prism(rectangle(-5, -5, 5, 5), 5.0, name="funnel")
+    turn = 2.0 * np.pi / sides
+    profile = [Piece((1.5 * float(np.cos(k * turn)), 1.5 * float(np.sin(k * turn)))) for k in range(sides)]
+    top = Frame.of((0, 0, 5.0), (0, 0, 1), (1, 0, 0))
+    section = Section.through((0.0, -5.0), (0.0, -1.0), (0.001, -1.0), (1.0, 0.0))
+    body = sink(body, face_toward(body, (0, 0, 1)), top, profile, 5.0, face_toward(body, (0, 0, -1)), section)
+    model = Model.of([body])
+    assert not flaws(body, model.tolerance) and min(face_width(f) for f in body.faces) < 0.0011
+    mesh = tetrahedral_mesh(model, SizeRules(1.0, ignore=0.1))
+    t = mesh.triangles
+    ends = mesh.points[t[:, [[0, 1], [1, 2], [2, 0]]]]
+    assert np.linalg.norm(ends[..., 0, :] - ends[..., 1, :], axis=-1).min() > 0.1
+    assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, abs=2e-3)
+    assert float(mesh.quality.scaled_jacobian.min()) > 0.08
+    corner = 1.5 * np.array([np.cos(turn), np.sin(turn)])  # a wall's edge, from the floor to the ledge
+    on = mesh.points[np.linalg.norm(mesh.points[:, :2] - corner, axis=1) < 1e-9]
+    assert on[:, 2].min() == pytest.approx(0.0) and on[:, 2].max() == pytest.approx(4.0, abs=2e-3)

@@ -128,6 +128,13 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
 @click.option("--elements", type=click.Choice(["tet", "hex", "auto", "tri", "quad"]), default="auto", show_default=True)
 @click.option("--order", type=click.Choice(["1", "2"]), default="1", show_default=True)
 @click.option("--out", type=click.Path(), required=True, help="The mesh to write: .vtu, .xdmf or .cgns.")
+@click.option(
+    "--ignore",
+    default="auto",
+    show_default=True,
+    metavar="MM|auto|none",
+    help="What is smaller is not followed; auto: a tenth of an element.",
+)
 @click.option("--approximate", is_flag=True, help="What fails is left out and closed over by triangles.")
 @_placed
 @click.option("--prove", is_flag=True, help="Solve a patch test on it.")
@@ -138,6 +145,7 @@ def mesh(
     elements: str,
     order: str,
     out: str,
+    ignore: str,
     approximate: bool,
     prove: bool,
     as_json: bool,
@@ -146,7 +154,9 @@ def mesh(
     """Mesh a file."""
     _positive(size)
     model = _read(file, **place).model
+    rules = lithon.SizeRules(size, ignore=_ignored(ignore, size))
     facts: dict[str, Any] = {
+        "ignore_mm": rules.ignore,
         "nodes": 0,
         "elements": {},
         "min_scaled_jacobian": None,
@@ -155,7 +165,7 @@ def mesh(
         "failures": [],
     }
     try:
-        made = lithon.mesh_of(model, lithon.SizeRules(size), elements, _progress(), approximate)
+        made = lithon.mesh_of(model, rules, elements, _progress(), approximate)
     except Refusal as refusal:
         facts["failures"] = [{"what": refusal.what, "where": refusal.where, "remedy": refusal.remedy}]
         if as_json:
@@ -173,6 +183,7 @@ def mesh(
         min_scaled_jacobian=float(made.quality.scaled_jacobian.min()),
         volume_ratio=made.volume_ratio,
         conformal=made.conformal(),
+        ignored=_passed_over(model, rules) if made.kind in ("tetrahedra", "triangles") else {},
         min_dihedral_degrees=float(made.quality.smallest_angle.min()),
     )
     if prove:
@@ -187,6 +198,29 @@ def mesh(
             f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}{proved}, written to {out}"
         )
     _told_apart(made.failures)
+
+
+def _ignored(text: str, size: float) -> float | None:
+    """The size below which nothing is followed (mm), as it is asked for."""
+    if text in ("auto", "none"):
+        return 0.1 * size if text == "auto" else None
+    try:
+        limit = float(text)
+    except ValueError:
+        limit = 0.0
+    if not 0.0 < limit < size:
+        raise LithonError(
+            f"{text!r} is no size to ignore below", remedy="a length in mm below the element size, or none"
+        )
+    return limit
+
+
+def _passed_over(model: Any, rules: lithon.SizeRules) -> dict[str, int]:
+    """How many faces and edges the rules leave aside, by kind."""
+    from lithon.mesh.drapes import ignored
+
+    found = ignored([b for b in model.bodies if not b.reference], rules)
+    return {"narrow_faces": len(found.small), "short_edges": len(found.tiny), "edges_draped_over": len(found.soft)}
 
 
 def _told_apart(failures: Sequence[object]) -> None:

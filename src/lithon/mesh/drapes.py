@@ -88,21 +88,49 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
 
 
 def _over(adj: Adjacency, face: Face, limit: float, may) -> set[Edge]:  # type: ignore[no-untyped-def]
-    """The edges of a narrow face that are given up: those to the neighbour that it turns into least, and to the one
-    beyond where that looks the same way."""
-    across: dict[Face, list[Edge]] = defaultdict(list)
-    for edge in dict.fromkeys(face.edges()):
-        if len(adj.uses[edge]) == 2:
-            across[adj.across(face, edge)].append(edge)
-    long = {f: edges for f, edges in across.items() if may(face, f) and sum(e.length for e in edges) >= limit}
-    if not long:
+    """The edges of a narrow face that are given up: all along that side of it at which it turns into its neighbours
+    least, and along the other where what is beyond looks the same way."""
+    sides = []
+    for chain in _sides(face, limit):
+        own = [e for e in chain if len(adj.uses[e]) == 2 and may(face, adj.across(face, e))]
+        if sum(e.length for e in own) >= limit:
+            sides.append((own, np.array([adj.angle(e) for e in own]), np.array([e.length for e in own])))
+    if not sides:
         return set()
-    turn = {f: float(np.mean([adj.angle(e) for e in edges])) for f, edges in long.items()}
-    first = min(turn, key=lambda f: abs(turn[f]))
-    out = set(long[first])
-    for other in turn:
-        if other is not first and may(first, other) and abs(turn[first] + turn[other]) < _SAME_WAY:
-            out |= set(long[other])
+    means = [float(np.average(turns, weights=lengths)) for _, turns, lengths in sides]
+    first = min(range(len(sides)), key=lambda k: abs(means[k]))
+    own, turns, _ = sides[first]
+    out = {e for e, t in zip(own, turns, strict=True) if abs(t - means[first]) < _SAME_WAY}
+    beyond = {adj.across(face, e) for e in out}
+    for k, (others, turns, _) in enumerate(sides):
+        if k != first:
+            out |= {e for e, t in zip(others, turns, strict=True) if abs(means[first] + t) < _SAME_WAY
+                    and all(may(g, adj.across(face, e)) or g is adj.across(face, e) for g in beyond)}  # fmt: skip
+    return out
+
+
+def _sides(face: Face, limit: float) -> list[list[Edge]]:
+    """The outlines of a narrow face, parted where it ends: at edges shorter than a limit, and at tips."""
+    out = []
+    for loop in face.loops:
+        if len(loop) == 1:
+            out.append([loop[0].edge])
+            continue
+        whole, runs = True, [list[Edge]()]
+        for c, after in zip(loop, (*loop[1:], loop[0]), strict=True):
+            if c.edge.length < limit:
+                whole = False
+                runs.append([])
+                continue
+            runs[-1].append(c.edge)
+            there = c.edge.direction(1.0) if c.forward else -c.edge.direction(0.0)
+            back = after.edge.direction(0.0) if after.forward else -after.edge.direction(1.0)
+            if float(there @ back) < -0.5:
+                whole = False
+                runs.append([])
+        if not whole:  # the walk began in the midst of a side
+            runs[0] = runs.pop() + runs[0] if len(runs) > 1 else runs[0]
+        out += [run for run in runs if run]
     return out
 
 

@@ -341,8 +341,9 @@ class _Remaker:
         along = self.hard[u]
         if not along:
             return True
-        if v not in along:
-            return False
+        limit = self.surface.sizes.rules.ignore or 0.0
+        if v not in along:  # an edge that ends where what it met is not followed goes on to what is near there
+            return len(along) == 1 and self._length(u, v) < limit
         if _side(u, v) in self.tiny:
             return len(along) <= len(self.hard[v])
         if len(along) != 2:
@@ -351,9 +352,7 @@ class _Remaker:
         one, two = self.p[u] - self.p[w], self.p[v] - self.p[u]
         same = self.segments[_side(u, w)] is self.segments[_side(u, v)]
         straight = float(one @ two) > _STRAIGHT * float(np.linalg.norm(one) * np.linalg.norm(two))
-        return straight and (
-            same or _side(u, w) in self.tiny or self._length(u, v) < (self.surface.sizes.rules.ignore or 0.0)
-        )
+        return straight and (same or _side(u, w) in self.tiny or self._length(u, v) < limit)
 
     def _collapse(self, u: int, v: int) -> bool:
         if not self._may_go(u, v):
