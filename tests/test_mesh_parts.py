@@ -10,6 +10,7 @@ import lithon
 from lithon import do
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Model
+from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.mesh.delaunay import FACE
 from lithon.mesh.fill import circumspheres, fill
@@ -19,11 +20,11 @@ from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_scaled_jacobi
 from lithon.mesh.recover import recover, tet_edges, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
 from lithon.mesh.surface import surface_mesh
-from lithon.mesh.tetrahedra import _cells
+from lithon.mesh.tetrahedra import _cells, tetrahedral_mesh
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.progress import SILENT
-from lithon.samples.build import Round, prism, rectangle
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 
 PARTS = {
     "plate": lambda: plate(),
@@ -210,3 +211,23 @@ def test_sizes_grow_away_from_what_asks_for_them():
     assert (found >= expected * 0.98).all() and (found <= expected + 0.35).all()
     wide = size_field(model.bodies, SizeRules(8.0, local=((face, 50.0),)))
     assert np.allclose(wide.at(at), 8.0)  # a size of its own only refines
+
+
+@pytest.mark.parametrize("gap", [0.02, 0.1])
+def test_circles_close_to_one_another_are_cut_fine_enough_not_to_cross(gap):
+    """A tube with a wall far thinner than what the chords of its circles stand off them."""
+    outer = 5.0
+    ring = prism(Round((0.0, 0.0), outer), 3.0, name="ring")
+    top = Frame.of((0, 0, 3.0), (0, 0, 1), (1, 0, 0))
+    up, under = face_toward(ring, (0, 0, 1)), face_toward(ring, (0, 0, -1))
+    ring = sink(ring, up, top, Round((0.4 * gap, 0.0), outer - gap), 3.0, under)
+    model = Model.of([ring])
+    mesh = tetrahedral_mesh(model, SizeRules(4.0, around=8, smallest=0.2))
+    assert mesh.conformal() and float(mesh.quality.scaled_jacobian.min()) > 0.0
+    for edge in ring.edges():  # the nodes of both circles lie on them, and no chord of one reaches the other
+        if edge.curve.kind == "circle" and edge.curve.radius == outer:
+            on = np.abs(np.hypot(*mesh.points[:, :2].T) - outer) < 1e-9
+            assert outer * (1.0 - np.cos(np.pi / (on & (mesh.points[:, 2] == 3.0)).sum())) < gap
+    asked = [(e, 9) for e in ring.edges() if e.curve.kind == "circle"]
+    with pytest.raises(Refusal):  # who says how often an edge is cut is not overruled
+        tetrahedral_mesh(model, SizeRules(4.0, divisions=tuple(asked)))

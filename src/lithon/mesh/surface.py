@@ -23,6 +23,8 @@ from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.sizing import SizeField, divide_edge
 from lithon.progress import pulse
 
+#: How often edges are cut twice as fine.
+_FINER = 6
 #: Circumradius of an equilateral triangle of side one.
 _EQUILATERAL = 1.0 / np.sqrt(3.0)
 
@@ -48,6 +50,8 @@ class SurfaceMesh:
     inner: dict[Face, tuple[Ints, Floats]] = field(default_factory=dict)
     singular: dict[Face, int] = field(default_factory=dict)
     by_face: dict[Face, Ints] = field(default_factory=dict)
+    #: Edges that are cut in so many at least, since coarser ones would run into others.
+    finer: dict[Edge, int] = field(default_factory=dict)
 
     # ---- nodes
 
@@ -68,6 +72,8 @@ class SurfaceMesh:
         """The node numbers and points of an edge, divided on first asking."""
         if edge not in self.edge_nodes:
             t = divide_edge(edge, self.sizes)
+            if len(t) - 1 < (least := self.finer.get(edge, 0)):
+                t = np.interp(np.linspace(0.0, len(t) - 1.0, least + 1), np.arange(len(t)), t)
             inside = [self._node(p) for p in edge.curve.point(t[1:-1])]
             if edge.ring:
                 ids = [self._node(edge.curve.point(t[:1])[0]), *inside]
@@ -362,10 +368,26 @@ def _smooth(region: Triangulation, fixed: int, sweeps: int = 6) -> None:
 
 
 def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField) -> SurfaceMesh:
-    """Mesh every face of the bodies, shared ones once."""
+    """Mesh every face of the bodies, shared ones once. Where the chords of a face's bent edges run into each other, as
+    those of two circles close to one another do, these edges are cut finer.
+
+    Raises Refusal naming a face that cannot be meshed.
+    """
     faces = tuple(dict.fromkeys(part for body in bodies for face in body.faces for part in parts_of(face)))
-    mesh = SurfaceMesh(bodies, sizes, faces)
-    for face in faces:
-        pulse()
-        mesh.mesh_face(face)
-    return mesh
+    asked = {edge for edge, _ in sizes.rules.divisions}
+    finer: dict[Edge, int] = {}
+    for turn in range(_FINER + 1):
+        mesh = SurfaceMesh(bodies, sizes, faces, finer=finer)
+        try:
+            for face in faces:
+                pulse()
+                mesh.mesh_face(face)
+            return mesh
+        except Refusal as refusal:
+            if turn == _FINER or not isinstance(refusal.__cause__, Tangled):
+                raise
+            bent = [e for e in dict.fromkeys(face.edges()) if e.curve.kind != "line" and e not in asked]
+            if not bent:
+                raise
+            finer = finer | {e: 2 * (len(mesh.edge_t[e]) - (0 if e.ring else 1)) for e in bent}
+    raise AssertionError("it has come to an end before")
