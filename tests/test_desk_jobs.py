@@ -159,7 +159,7 @@ def test_removal_as_the_daily_tool(desk, qtbot, tmp_path):
 
 
 def test_a_part_that_failed_in_service(desk, qtbot, tmp_path):
-    """J07: set aside, threads plain, kept with the reason, a quarter, names, two meshes compared."""
+    """J07, in part: set aside, threads plain, cut at a mirror plane, two meshes compared."""
     e = EYE
     hands = Hands(desk, qtbot, tmp_path, tie_rod_eye(), "tie-rod-eye")
     hands.find("rod")

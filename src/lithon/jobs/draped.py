@@ -57,11 +57,11 @@ def _outline(faces: list[Face]) -> list[Edge]:
 
 def _will_not_mesh(b: Bench) -> None:
     s = SPOILED
-    b.take(do.element_size(12.0))
+    b.take(do.element_size(8.0))
     before = b.ledger.try_step(do.mesh("tet")).mesh
     assert before is not None
     b.check("no mesh to work with before", float(before.quality.scaled_jacobian.min() < 0.01), 1.0)
-    for wrong in (12.0, 13.0):
+    for wrong in (8.0, 9.0):
         try:
             b.ledger.try_step(do.ignore_below(wrong))
             b.check("it is refused", 0.0, 1.0)
@@ -70,7 +70,7 @@ def _will_not_mesh(b: Bench) -> None:
     b.take(do.ignore_below(0.5))
     bolts = [x for x in b.model.bodies if x.name.startswith("bolt")]
     b.check("bolts", sum(map(volume, bolts)), 3.0 * s.bolt_volume)
-    b.take(do.size_in_bodies(bolts, 3.0))
+    b.take(do.size_in_bodies(bolts, 2.5))
     bed = _faces(b, "plane", (0, 0, 1), 0.0)
     front = _faces(b, "plane", (0, 1, 0), 0.5 * ROUNDER.lug_width)
     b.check("bands of the bed", len(bed), 4)
@@ -86,7 +86,7 @@ def _will_not_mesh(b: Bench) -> None:
     b.take(do.name(_faces(b, "plane", (0, 1, 0), 0.5 * ROUNDER.lug_width)[-1], "load lug"))
     (loaded,) = [f for f in b.model.faces() if f.label == "load bed"]
     (lug,) = [f for f in b.model.faces() if f.label == "load lug"]
-    b.take(do.size_on_faces(loaded, 3.0))
+    b.take(do.size_on_faces(loaded, 2.0))
     b.take(do.mesh("tet"))
     mesh = b.mesh
     assert mesh is not None
@@ -103,7 +103,7 @@ def _will_not_mesh(b: Bench) -> None:
         b.check("the splinter's far side is draped over", float(followed(mesh, edge)), 0.0)
     own = mesh.triangles[mesh.face == mesh.faces.index(loaded)]
     length = np.linalg.norm(mesh.points[own] - mesh.points[np.roll(own, 1, axis=1)], axis=2)
-    b.check("a quarter's size on the bed", float(np.median(length)), 3.0, 0.25)
+    b.check("a quarter's size on the bed", float(np.median(length)), 2.0, 0.25)
 
 
 JOBS: tuple[Job, ...] = (Job("J01", "it will not mesh", spoiled_anchor, (("", _will_not_mesh),)),)

@@ -16,6 +16,7 @@ import scipy
 
 from lithon.arrays import Floats, frozen, gauss
 from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.openings import open_edges
 from lithon.brep.gate import worse
 from lithon.brep.loops import group, walks
 from lithon.brep.measures import face_area
@@ -89,13 +90,9 @@ def around(body: Body, edges: Sequence[Edge]) -> bool:
     """Whether edges are all around something that a patch could replace: they close, each with the body on one side."""
     try:
         stays, gone = _parted(body, edges, set())
-        return bool(_loops(stays, edges)) and (bool(gone) or bool(set(edges) & set(_free(body))))
+        return bool(_loops(stays, edges)) and (bool(gone) or bool(set(edges) & open_edges(body).keys()))
     except Refusal:
         return False
-
-
-def _free(body: Body) -> list[Edge]:
-    return [e for e, uses in adjacency(body).uses.items() if len(uses) == 1]
 
 
 def _parted(body: Body, edges: Sequence[Edge], instead: set[Face]) -> tuple[Body, list[Face]]:

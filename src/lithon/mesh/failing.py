@@ -39,11 +39,11 @@ def failing(bodies: Sequence[Body], why: Refusal | None, tolerance: float) -> li
     for body in bodies:
         holes += _holes(body)
         for face, what, remedy, at in _troubles(body, tolerance):
-            out.setdefault(face, _failure(f"{body.name}: {what}", face, remedy, at))
+            out.setdefault(face, failure_at(f"{body.name}: {what}", face, remedy, at))
     if why is not None and not out and not holes:
         for face in (e for e in why.entities if isinstance(e, Face) and e.loops):
             owner = next((b.name for b in bodies if b.use_of(face) is not None), bodies[0].name)
-            out.setdefault(face, _failure(f"{owner}: {why.what}", face, why.remedy or "mend it first"))
+            out.setdefault(face, failure_at(f"{owner}: {why.what}", face, why.remedy or "mend it first"))
     return [*out.values(), *holes]
 
 
@@ -91,7 +91,8 @@ def _troubles(body: Body, tolerance: float) -> Iterator[tuple[Face, str, str, Fl
         yield worst, what, "replace it by a simple surface, or put a patch over it", spots[len(spots) // 2]
 
 
-def _failure(what: str, face: Face, remedy: str, at: Floats | None = None) -> Failure:
+def failure_at(what: str, face: Face, remedy: str, at: Floats | None = None) -> Failure:
+    """A failure of a face, in the middle of one of its edges where no place is known."""
     if at is None:
         at = next(face.edges()).at(0.5) if face.loops else face.surface.frame.origin
     return Failure(what, face, (float(at[0]), float(at[1]), float(at[2])), remedy)
@@ -113,7 +114,7 @@ def skin_of(model: Model, rules: SizeRules, failures: Sequence[Failure], progres
             if not more:
                 return None
             for face in more:
-                told[face] = _failure(refusal.what, face, refusal.remedy or "mend it first")
+                told[face] = failure_at(refusal.what, face, refusal.remedy or "mend it first")
     return None
 
 

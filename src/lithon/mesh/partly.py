@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 import scipy
 
-from lithon.brep.topology import Body, Face, Model
+from lithon.brep.topology import Body, Model
 from lithon.errors import Refusal
 from lithon.mesh.failing import failing, skin_of
 from lithon.mesh.mesh import Mesh
@@ -57,12 +57,10 @@ def _together(model: Model) -> list[list[Body]]:
 
 
 def _told(group: list[Body], refusal: Refusal) -> Failure:
-    face = next((f for f in refusal.entities if isinstance(f, Face)), None)
+    """Of bodies that are sound as far as is known, with no face to blame."""
     spot = np.mean([v.point for v in group[0].vertices()] or [group[0].faces[0].surface.frame.origin], axis=0)
-    if face is not None and face.loops:
-        spot = next(face.edges()).at(0.5)
     names = ", ".join(body.name for body in group)
-    return Failure(f"{names}: {refusal.what}", face, (float(spot[0]), float(spot[1]), float(spot[2])),
+    return Failure(f"{names}: {refusal.what}", None, (float(spot[0]), float(spot[1]), float(spot[2])),
                    refusal.remedy or "mend it first")  # fmt: skip
 
 

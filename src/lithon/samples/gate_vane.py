@@ -9,9 +9,9 @@ import numpy as np
 
 from lithon.arrays import Floats, cross_product, frozen
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, new_uid, vertex_at
-from lithon.geometry.curves import Line
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane
+from lithon.samples.sill_ramp import straight
 from lithon.samples.wounds import Wound, edge_nicked, wall_cut
 
 _CUBIC = frozen([0.0] * 4 + [1.0] * 4)
@@ -54,11 +54,11 @@ def _vane() -> Body:
     for k, side in enumerate((-half, half)):
         net[:, k] = np.stack([x, side * x / v.length, np.array(v.heights)], axis=1)
     high = [vertex_at(net[0, 0]), vertex_at(net[3, 0]), vertex_at(net[3, 1])]
-    foot = [_line(low[k], low[(k + 1) % 3]) for k in range(3)]
-    up = [_line(a, b) for a, b in zip(low, high, strict=True)]
+    foot = [straight(low[k], low[(k + 1) % 3]) for k in range(3)]
+    up = [straight(a, b) for a, b in zip(low, high, strict=True)]
     ridge = [
         Edge(BSplineCurve(_CUBIC, 3, frozen(net[:, 0])), 0.0, 1.0, high[0], high[1]),
-        _line(high[1], high[2]),
+        straight(high[1], high[2]),
         Edge(BSplineCurve(_CUBIC, 3, frozen(net[::-1, 1])), 0.0, 1.0, high[2], high[0]),
     ]
     faces = [
@@ -73,28 +73,25 @@ def _vane() -> Body:
     return Body(tuple(FaceUse(f) for f in faces), "gate vane")
 
 
-def _line(a: object, b: object) -> Edge:
-    way = b.point - a.point  # type: ignore[attr-defined]
-    size = float(np.linalg.norm(way))
-    return Edge(Line(a.point, frozen(way / size)), 0.0, size, a, b)  # type: ignore[attr-defined,arg-type]
-
-
 def spoiled_vane() -> tuple[Body, list[Wound]]:
     """The vane with its wounds, and these."""
     body, wounds = _vane(), []
-    foot, _, _, rear, _ = body.faces
+    rear = body.faces[3]
     sides = [c.edge for c in rear.loops[0]]
     first = 0.62
     body, more = wall_cut(body, rear, sides[0], sides[2], (first, first + VANE.needle / VANE.width))
     wounds += more
-    foot = next(f for f in body.faces if f.uid == foot.uid or abs(float(f.surface.frame.z[2])) > 0.999)
+    foot = _foot(body)
     nicked = next(e for e in foot.edges() if abs(e.direction(0.5)[0]) > 0.5)
     body, more = edge_nicked(body, nicked, VANE.nick)
     wounds += more
-    foot = next(f for f in body.faces if f.surface.kind == "plane" and abs(float(f.surface.frame.z[2])) > 0.999)
-    body = _folded(body, foot)
+    body = _folded(body, _foot(body))
     place = (0.62 * VANE.length, 0.0, 0.0)
     return body, [*wounds, Wound("skin passes through itself", place, 0.2 * VANE.length, None)]
+
+
+def _foot(body: Body) -> Face:
+    return next(f for f in body.faces if f.surface.kind == "plane" and abs(float(f.surface.frame.z[2])) > 0.999)
 
 
 def _folded(body: Body, face: Face) -> Body:
