@@ -11,7 +11,7 @@ from lithon.arrays import Floats, cross_product, frozen
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, new_uid, vertex_at
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane
-from lithon.samples.sill_ramp import straight
+from lithon.samples.sill_ramp import line_between
 from lithon.samples.wounds import Wound, edge_nicked, wall_cut
 
 _CUBIC = frozen([0.0] * 4 + [1.0] * 4)
@@ -54,11 +54,11 @@ def _vane() -> Body:
     for k, side in enumerate((-half, half)):
         net[:, k] = np.stack([x, side * x / v.length, np.array(v.heights)], axis=1)
     high = [vertex_at(net[0, 0]), vertex_at(net[3, 0]), vertex_at(net[3, 1])]
-    foot = [straight(low[k], low[(k + 1) % 3]) for k in range(3)]
-    up = [straight(a, b) for a, b in zip(low, high, strict=True)]
+    foot = [line_between(low[k], low[(k + 1) % 3]) for k in range(3)]
+    up = [line_between(a, b) for a, b in zip(low, high, strict=True)]
     ridge = [
         Edge(BSplineCurve(_CUBIC, 3, frozen(net[:, 0])), 0.0, 1.0, high[0], high[1]),
-        straight(high[1], high[2]),
+        line_between(high[1], high[2]),
         Edge(BSplineCurve(_CUBIC, 3, frozen(net[::-1, 1])), 0.0, 1.0, high[2], high[0]),
     ]
     faces = [

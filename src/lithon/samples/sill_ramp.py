@@ -65,7 +65,7 @@ def _strip(low: float, high: float, lift: tuple[float, float], sides: tuple[tupl
     return out
 
 
-def straight(a: Vertex, b: Vertex) -> Edge:
+def line_between(a: Vertex, b: Vertex) -> Edge:
     """The edge from one vertex straight to another."""
     way = b.point - a.point
     size = float(np.linalg.norm(way))
@@ -88,11 +88,11 @@ def sill_ramp(torn: bool = True) -> Model:
     rows = [[_vertex(x, y, z) for x, z in outline] for y in (0.0, r.width)]
     sides: list[list[Edge]] = []
     for y, row in zip((0.0, r.width), rows, strict=True):
-        own = [straight(a, b) for a, b in itertools.pairwise([*row, row[0]])]
+        own = [line_between(a, b) for a, b in itertools.pairwise([*row, row[0]])]
         net = _strip(r.length, 0.0, (0.0, 0.0), ((y, y), (y, y)))[:, 0]
         own[3] = _curve(net, row[3], row[4])
         sides.append(own)
-    across = [straight(a, b) for a, b in zip(*rows, strict=True)]
+    across = [line_between(a, b) for a, b in zip(*rows, strict=True)]
     n = len(outline)
     faces = [
         Face(Plane.of(rows[0][0].point, (0.0, -1.0, 0.0)), (tuple(Coedge(e, True) for e in sides[0]),)),
@@ -128,7 +128,7 @@ def _piece(net: Floats, held: Edge, start: bool) -> Face:
     near, far = [held.start, held.end], loose
     first, last = (near, far) if start else (far, near)
     walls = [_curve(net[:, k], first[k], last[k]) for k in range(2)]
-    free = straight(loose[0], loose[1])
+    free = line_between(loose[0], loose[1])
     low, high = (held, free) if start else (free, held)
     loop = (Coedge(walls[0], True), Coedge(high, True), Coedge(walls[1], False), Coedge(low, False))
     return Face(BSplineSurface(_CUBIC, _LINEAR, 3, 1, frozen(net)), (loop,))
