@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import shutil
+import socket
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -107,11 +109,27 @@ def prepared(anchor_file: Path) -> lithon.Ledger:
     return work
 
 
+#: A nursery in an interpreter of its own: the process of the tests has threads by now, which must not be forked.
+NURSERY = """
+import socket, sys
+from lithon.project import process, worker
+from lithon.samples import collar_anchor
+worker.findings(collar_anchor())  # the kernels of a survey are loaded once
+process.tend(socket.socket(fileno=int(sys.argv[1])), worker.serve)
+"""
+
+
 @pytest.fixture(scope="session")
 def workers():
-    """Worker processes go on from test to test where they are idle and well: starting one takes seconds."""
+    """Worker processes go on from test to test where they are idle and well, and are forked where they are not:
+    starting an interpreter takes seconds."""
     import lithon.app.lane as lane
+    from lithon.project import process
 
+    near, far = socket.socketpair()
+    nursery = subprocess.Popen([sys.executable, "-c", NURSERY, str(far.fileno())], pass_fds=[far.fileno()])
+    far.close()
+    process.nursery = near
     idle = []
 
     class Lent(lane.WorkerHandle):
@@ -139,6 +157,9 @@ def workers():
     lane.WorkerHandle = own
     for worker in idle:
         own.close(worker)
+    process.nursery = None
+    near.close()
+    nursery.wait()
 
 
 @pytest.fixture

@@ -59,7 +59,7 @@ while (answer := other.receive())[0] == "progress":
     pass
 out["stopped"] = isinstance(answer[2], Cancelled)
 
-line, process._nursery = process._nursery, None  # as if the nursery had died
+line, process.nursery = process.nursery, None  # as if the nursery had died
 line.close()
 fresh = WorkerHandle()
 out["without"] = ask(fresh, "rest", 0.0)[1]

@@ -21,7 +21,7 @@ from lithon.geometry.predicates import insphere, orient3
 #: Corners of the face opposite to each corner; seen from it the corner lies on the positive side.
 FACE = np.array([[1, 3, 2], [0, 2, 3], [0, 3, 1], [0, 1, 2]], dtype=np.int64)
 _EXTENT = 1 << 26
-_HASH = 1 << 14
+_HASH = 1 << 16
 
 
 @njit(cache=True)
@@ -54,30 +54,31 @@ def _insert(
     stamp: Ints,
     keys: Ints,
     vals: Ints,
+    work: Ints,
     start: int,
     v: int,
     clear: float,
 ) -> int:
-    """Insert point v lying in tetrahedron `start`; 1 done, 0 refused (nothing changed).
+    """Insert point v lying in tetrahedron `start`; 1 done, 0 refused, -1 no room for it (nothing changed).
 
     state: [count of rows used, count of free rows, stamp]. `clear` > 0 refuses points nearer than
-    that to a corner or half that to a wall of the cavity. Walls bound the cavity.
+    that to a corner or half that to a wall of the cavity. Walls bound the cavity. `work` (8, n) holds the
+    cavity and its faces while they are found; a cavity that outgrows it is refused.
     """
     q = p[v]
     state[2] += 1
     mark = state[2]
-    cavity = [start]
+    cavity, face = work[0], work[1]
+    most = work.shape[1]
+    cavity[0] = start
+    inside, faces = 1, 0
     stamp[start] = mark
-    face_t = [0]
-    face_i = [0]
-    face_t.pop()
-    face_i.pop()
     at = 0
     for k in range(4):
         c = tet[start, k]
         if p[c, 0] == q[0] and p[c, 1] == q[1] and p[c, 2] == q[2]:
             return 0
-    while at < len(cavity):
+    while at < inside:
         t = cavity[at]
         at += 1
         if clear > 0.0:
@@ -96,24 +97,29 @@ def _insert(
             if u >= 0 and wall[t, i] < 0:
                 grow = insphere(p[tet[u, 0]], p[tet[u, 1]], p[tet[u, 2]], p[tet[u, 3]], q) > 0.0
             if grow:
+                if inside == most:
+                    return 0
                 stamp[u] = mark
-                cavity.append(u)
+                cavity[inside] = u
+                inside += 1
             else:
-                face_t.append(t)
-                face_i.append(i)
+                if faces == most:
+                    return 0
+                face[faces] = 4 * t + i
+                faces += 1
     n = 0
-    for k in range(len(face_t)):
-        t, i = face_t[k], face_i[k]
+    for k in range(faces):
+        t, i = face[k] // 4, face[k] % 4
         u = nbr[t, i]
         if u >= 0 and stamp[u] == mark:
             if wall[t, i] >= 0:
                 return 0
             continue
-        face_t[n], face_i[n] = t, i
+        face[n] = face[k]
         n += 1
     # Without walls the cavity is a star around q; beside walls that must be seen to hold.
     for k in range(n):
-        t, i = face_t[k], face_i[k]
+        t, i = face[k] // 4, face[k] % 4
         a, b, c = p[tet[t, FACE[i, 0]]], p[tet[t, FACE[i, 1]]], p[tet[t, FACE[i, 2]]]
         six = orient3(a, b, c, q)
         if six <= 0.0:
@@ -124,18 +130,18 @@ def _insert(
             nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
             if six < 0.5 * clear * np.sqrt(nx * nx + ny * ny + nz * nz):
                 return 0
+    if state[0] + n - state[1] - inside > len(tet):
+        return -1
     label = lab[start]
-    made = np.empty(n, dtype=np.int64)
-    rows = np.empty((n, 4), dtype=np.int64)
-    outer = np.empty(n, dtype=np.int64)
-    walls = np.empty(n, dtype=np.int64)
+    made, outer, walls, rows = work[2], work[3], work[4], work[5:8]
     for k in range(n):
-        t, i = face_t[k], face_i[k]
-        rows[k, 0], rows[k, 1], rows[k, 2] = tet[t, FACE[i, 0]], tet[t, FACE[i, 1]], tet[t, FACE[i, 2]]
-        rows[k, 3] = v
+        t, i = face[k] // 4, face[k] % 4
+        for j in range(3):
+            rows[j, k] = tet[t, FACE[i, j]]
         outer[k] = nbr[t, i]
         walls[k] = wall[t, i]
-    for t in cavity:
+    for k in range(inside):
+        t = cavity[k]
         tet[t, 0] = -1
         free[state[1]] = t
         state[1] += 1
@@ -148,9 +154,10 @@ def _insert(
             state[0] += 1
     for k in range(n):
         t = made[k]
-        for j in range(4):
-            tet[t, j] = rows[k, j]
+        for j in range(3):
+            tet[t, j] = rows[j, k]
             wall[t, j] = -1
+        tet[t, 3] = v
         wall[t, 3] = walls[k]
         lab[t] = label
         stamp[t] = 0
@@ -160,15 +167,10 @@ def _insert(
             # The face of u is the one whose three corners are this face's.
             for j in range(4):
                 c = tet[u, j]
-                if c != rows[k, 0] and c != rows[k, 1] and c != rows[k, 2]:
+                if c != rows[0, k] and c != rows[1, k] and c != rows[2, k]:
                     nbr[u, j] = t
-        for j in range(3):
-            a, b = rows[k, FACE[j, 0]], rows[k, FACE[j, 1]]
-            c = rows[k, FACE[j, 2]]
-            if a == v:
-                a = c
-            elif b == v:
-                b = c
+        for j in range(3):  # the face opposite corner j stands on the edge of the other two and on v
+            a, b = rows[(j + 1) % 3, k], rows[(j + 2) % 3, k]
             if a > b:
                 a, b = b, a
             key = a * np.int64(4294967296) + b + 1
@@ -185,11 +187,7 @@ def _insert(
                 nbr[s, w] = t
     for k in range(n):  # clear only what was used
         for j in range(3):
-            a, b, c = rows[k, FACE[j, 0]], rows[k, FACE[j, 1]], rows[k, FACE[j, 2]]
-            if a == v:
-                a = c
-            elif b == v:
-                b = c
+            a, b = rows[(j + 1) % 3, k], rows[(j + 2) % 3, k]
             if a > b:
                 a, b = b, a
             slot = (a * np.int64(73856093) + b * np.int64(19349663)) & (_HASH - 1)
@@ -213,20 +211,23 @@ def _insert_all(
     stamp: Ints,
     keys: Ints,
     vals: Ints,
+    work: Ints,
     inner: bool,
     clear: Floats,
 ) -> Ints:
-    """Insert points in this order; returns which went in. `inner`: only into labelled regions."""
+    """Insert points in this order; returns which went in, -1 from where there was no room.
+    `inner`: only into labelled regions."""
     done = np.zeros(len(order), dtype=np.int64)
     for k in range(len(order)):
-        if state[0] - state[1] + 400 > len(tet):
-            break
         v = order[k]
         start = state[3]
         t = _walk(p, tet, nbr, start, p[v])
         if t < 0 or (inner and lab[t] < 0):
             continue
-        done[k] = _insert(p, tet, nbr, wall, lab, free, state, stamp, keys, vals, t, v, clear[k])
+        done[k] = _insert(p, tet, nbr, wall, lab, free, state, stamp, keys, vals, work, t, v, clear[k])
+        if done[k] < 0:
+            done[k:] = -1
+            break
     return done
 
 
@@ -247,6 +248,7 @@ class Tetrahedra:
     unit: float
     _keys: Ints
     _vals: Ints
+    _work: Ints
 
     @staticmethod
     def box(low: Floats, high: Floats) -> Tetrahedra:
@@ -275,6 +277,7 @@ class Tetrahedra:
             p, 8, tet, nbr, np.full_like(tet, -1), np.zeros(4096, dtype=np.int64), np.zeros(4096, dtype=np.int64),
             np.zeros(4096, dtype=np.int64), np.array([6, 0, 0, 0], dtype=np.int64), 0.5 * (low + high), unit,
             np.zeros(_HASH, dtype=np.int64), np.zeros(_HASH, dtype=np.int64),
+            np.zeros((8, _HASH // 4), dtype=np.int64),
         )  # fmt: skip
 
     def _room(self, more: int) -> None:
@@ -322,13 +325,15 @@ class Tetrahedra:
                 self.stamp,
                 self._keys,
                 self._vals,
+                self._work,
                 inner,
                 spare[begin:],
             )
             done[order[begin:]] = got == 1
-            if int(self.state[0]) - int(self.state[1]) + 400 <= len(self.tet):
-                break
-            begin += len(got)  # pragma: no cover - room is made generously above
+            gone = got < 0
+            begin = n if not gone.any() else begin + int(np.argmax(gone))
+            if begin < n:
+                self._room(max(n - begin, len(self._work[0]) // 8))  # one point may need as many as fit there
         keep = np.flatnonzero(done)
         number = np.full(first + n, -1, dtype=np.int64)
         number[:first] = np.arange(first)

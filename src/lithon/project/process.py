@@ -71,12 +71,12 @@ class _Forked:
         return self.poll()
 
 
-_nursery: socket.socket | None = None
+nursery: socket.socket | None = None
 
 
 def found_nursery(serve: Callable[[Connection], None]) -> None:
     """Fork the nursery of workers that serve like this. To be done while there is one thread, and nothing on screen."""
-    global _nursery
+    global nursery
     near, far = socket.socketpair()
     sys.stdout.flush()
     sys.stderr.flush()
@@ -84,14 +84,14 @@ def found_nursery(serve: Callable[[Connection], None]) -> None:
     if os.fork() == 0:
         near.close()
         try:
-            _tend(far, serve)
+            tend(far, serve)
         finally:
             os._exit(0)
     far.close()
-    _nursery = near
+    nursery = near
 
 
-def _tend(line: socket.socket, serve: Callable[[Connection], None]) -> None:
+def tend(line: socket.socket, serve: Callable[[Connection], None]) -> None:
     """Fork a worker for each connection that comes in, until the window closes its end."""
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody asks how they ended
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -112,19 +112,19 @@ def _tend(line: socket.socket, serve: Callable[[Connection], None]) -> None:
 
 def start(nice: int = 0) -> Started:
     """Another worker, nicer than the window by this much. Where the nursery has died, an interpreter of its own."""
-    global _nursery
+    global nursery
     near, far = Pipe()
     try:
-        if _nursery is not None:
+        if nursery is not None:
             try:
-                socket.send_fds(_nursery, [bytes([nice])], [far.fileno()])
-                told = _nursery.recv(8)
+                socket.send_fds(nursery, [bytes([nice])], [far.fileno()])
+                told = nursery.recv(8)
                 if len(told) == 8:
                     return Started(_Forked(int.from_bytes(told, "big")), near)
             except OSError:
                 pass
-            _nursery.close()
-            _nursery = None
+            nursery.close()
+            nursery = None
 
         def prepare() -> None:
             signal.signal(signal.SIGUSR1, signal.SIG_IGN)  # until it listens itself
