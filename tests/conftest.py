@@ -114,7 +114,7 @@ NURSERY = """
 import socket, sys
 from lithon.project import process, worker
 from lithon.samples import collar_anchor
-worker.findings(collar_anchor())  # the kernels of a survey are loaded once
+worker.findings(collar_anchor(), 4.0)  # the kernels of a survey are loaded once
 process.tend(socket.socket(fileno=int(sys.argv[1])), worker.serve)
 """
 

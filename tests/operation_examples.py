@@ -17,13 +17,13 @@ from lithon import do
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import area, volume
-from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
 from lithon.operations.marks import held
 from lithon.operations.operation import Operation
-from lithon.operations.places import Axis
+from lithon.operations.places import Axis, Cut
 from lithon.operations.running import Outcome, run
 from lithon.operations.state import State
 from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
@@ -68,10 +68,11 @@ class Example:
     #: Whether the result must be sound; what is spoiled on purpose is mended one wound at a time.
     sound: bool = True
     tag: str = ""
-    #: Whether the result stands where the model stands; of like parts any may be left.
+    #: Whether the result stands where the model stands; of like parts any may be left, and where a round patch of
+    #: triangles falls into what is seen from one side is by chance.
     there: bool = True
     #: What is done before.
-    first: Sequence[Operation] = ()
+    first: Sequence[Operation | Callable[[Model, Place], Operation]] = ()
 
     def __str__(self) -> str:
         return self.name + (f" {self.tag}" if self.tag else "")
@@ -395,6 +396,35 @@ def turned_solid(before: Model, out: Outcome) -> None:
     assert cleared.volume_change == pytest.approx(np.pi * 32.0, rel=1e-9)
 
 
+def bore(m: Model, p: Place) -> list[Face]:
+    """The faces of the smaller bore of the plate that is made of triangles."""
+    foot, way = np.array(p.at(8, 10, 0)), np.array(p.way(0, 0, 1))
+
+    def off(face: Face) -> float:
+        along = face_mesh(face).points - foot
+        return float(np.abs(np.linalg.norm(along - (along @ way)[:, None] * way, axis=1) - 2.0).max())
+
+    return [f for f in body(m, "plate").faces if off(f) < 1e-4]
+
+
+def across_bore(y: float) -> Callable[[Model, Place], Operation]:
+    return lambda m, p: do.part_patch(bore(m, p)[0], Cut.at(p.at(0, y, 0), p.way(0, 1, 0)))
+
+
+def patches(*more: str) -> Callable[[Model, Outcome], None]:
+    """Every face of the plate is of one patch, and these are those of the plate and some more; nothing else has
+    moved."""
+
+    def holds(before: Model, out: Outcome) -> None:
+        plate_now = body(out.model, "plate")
+        words = [out.state.marks.get("patch", f) for f in plate_now.faces]
+        kinds = Counter(w.split()[0] for w in set(words))
+        assert kinds == Counter(f.surface.kind for f in body(plate(), "plate").faces) + Counter(more)
+        assert volume(plate_now) == pytest.approx(volume(body(before, "plate")), rel=1e-12)
+
+    return holds
+
+
 def hulled(before: Model, out: Outcome) -> None:
     """One hull about two blocks: its corners are theirs, and it holds more than both."""
     made = body(out.model, "body")
@@ -485,6 +515,19 @@ EXAMPLES: tuple[Example, ...] = (
     Example("solid", faceted, lambda m, p: do.solid(body(m, "plate")), turned_solid, 1,
             [lambda m, p: do.solid(body(m, "lone"))]),
     Example("solid", faceted, lambda m, p: do.solid(body(m, "plate"), "facets"), grows(0.0), 1, tag="of facets"),
+    Example("find-patches", faceted, lambda m, p: do.find_patches(body(m, "plate")), patches(), 1, there=False),
+    Example("part-patch", faceted, across_bore(9.2), patches("cylinder"), 1,
+            [lambda m, p: do.part_patch(bore(m, p)[0]),
+             lambda m, p: do.part_patch(bore(m, p)[0], Cut.at(p.at(0, 19, 0), p.way(0, 1, 0)))],
+            first=[lambda m, p: do.find_patches(body(m, "plate"))]),
+    Example("unite-patches", faceted, lambda m, p: do.unite_patches(bore(m, p)), patches(), 1,
+            [lambda m, p: do.unite_patches(body(m, "lone").faces[:2])],
+            first=[lambda m, p: do.find_patches(body(m, "plate")), across_bore(9.2)], there=False),
+    Example("grow-patch", faceted, lambda m, p: do.grow_patch(bore(m, p)[0], 0.02), patches(), 1,
+            [lambda m, p: do.grow_patch(bore(m, p)[0], 1e-9)],
+            first=[lambda m, p: do.find_patches(body(m, "plate")), across_bore(9.2)], there=False),
+    Example("solid", faceted, lambda m, p: do.solid(body(m, "plate")), turned_solid, 1,
+            first=[lambda m, p: do.find_patches(body(m, "plate"))], tag="of patches"),
     Example("cover", pair, lambda m, p: do.cover(body(m, "lone"), "cylinder"),
             grows(np.pi * 12.5 * 5.0 - 125.0, -3), 12),
     Example("cover", pair, lambda m, p: do.cover([body(m, "body"), body(m, "arm")], together=True),
@@ -617,6 +660,6 @@ def start(example: Example, place: Place = HERE) -> State:
     from lithon.operations.state import Settings
 
     state = State(place.of(example.model()), settings=Settings(4.0))
-    for operation in example.first:
-        state = run(state, operation).state
+    for step in example.first:
+        state = run(state, step if isinstance(step, Operation) else step(state.model, place)).state
     return state

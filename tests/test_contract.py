@@ -18,7 +18,8 @@ from lithon.brep.validate import flaws
 from lithon.errors import BadFile, Cancelled, Fault, Refusal, Unresolved
 from lithon.exchange.step_read import Arrival
 from lithon.operations.form import Form
-from lithon.operations.operation import Chosen
+from lithon.operations.marks import Marks
+from lithon.operations.operation import Chosen, Operation
 from lithon.operations.parameters import Things
 from lithon.operations.recorded import from_text, read, schema
 from lithon.operations.running import run
@@ -30,14 +31,14 @@ from lithon.project.ledger import Ledger, Source
 every = pytest.mark.parametrize("example", EXAMPLES, ids=str)
 
 
-def chosen_by(model: Model, operation) -> Chosen:
+def chosen_by(model: Model, operation, marks: Marks) -> Chosen:
     """What would be in hand if an operation's things were."""
     things = {"faces": [], "edges": [], "vertices": [], "bodies": []}
     for key, p in operation.parameters().items():
         value = getattr(operation, key)
         if isinstance(p, Things):
             things[p.of] += value.on(model) if not value.empty else []
-    return Chosen(model, **{kind: tuple(found) for kind, found in things.items()}, size=4.0)
+    return Chosen(model, **{kind: tuple(found) for kind, found in things.items()}, size=4.0, marks=marks)
 
 
 @cache
@@ -72,10 +73,10 @@ def test_every_operation_has_an_example_a_home_and_its_own_key():
 @every
 def test_it_keeps_its_promise_and_what_is_untouched(example):
     state = start(example)
-    faces = state.model.faces()
+    faces, marks = state.model.faces(), dict(state.marks.of)
     out = run(state, example.make(state.model, HERE))
     example.holds(state.model, out)
-    assert state.model.faces() == faces and not state.marks.of
+    assert state.model.faces() == faces and state.marks.of == marks
     assert len(set(out.model.faces()) & set(state.model.faces())) >= example.kept
     assert out.words and out.operation is not None
     if example.sound:
@@ -105,8 +106,8 @@ def test_it_is_written_and_read_as_data_and_as_text_and_replays_as_it_was_taken(
 @every
 def test_undone_it_is_as_it_was_and_redone_as_it_became(example):
     ledger = Ledger(Source("a.step", b""), Arrival(example.model(), []), start(example).settings)
-    for operation in example.first:
-        ledger.take(operation)
+    for step in example.first:
+        ledger.take(step if isinstance(step, Operation) else step(ledger.model, HERE))
     before = ledger.model
     entry = ledger.take(example.make(before, HERE))
     after = ledger.state
@@ -203,7 +204,7 @@ def test_stopped_midway_it_leaves_all_as_it_was(example, monkeypatch):
 def test_what_is_offered_for_what_is_in_hand_is_what_would_be_made(example):
     state = start(example)
     operation = example.make(state.model, HERE)
-    chosen = chosen_by(state.model, operation)
+    chosen = chosen_by(state.model, operation, state.marks)
     offered = rows()[example.name].operation.of(chosen)
     things = [key for key, p in operation.parameters().items() if isinstance(p, Things)]
     if offered is not None:

@@ -1,10 +1,14 @@
 """In the window: what is passed over is marked, sheets are made and meshed, what is alike is chosen by a click."""
 
-from hands import button_of, labels, ready, settled, total
+import pytest
+from hands import button_of, labels, press, ready, settled, total
 
 import lithon
 import lithon.do as do
+from lithon.brep.measures import volume
+from lithon.exchange.deliver import write_triangles
 from lithon.operations.table import rows
+from lithon.samples import collar_anchor
 from lithon.samples.gear_cover import gear_cover
 from lithon.samples.sheet_parts import culvert_joint, lock_beam
 from lithon.samples.sill_ramp import RAMP, sill_ramp
@@ -15,6 +19,12 @@ def arrived(desk, qtbot, tmp_path, model, name):
     lithon.write_step(model, path, name)
     desk.open(path)
     settled(desk, qtbot)
+
+
+def seen(desk):
+    """Whether the solid itself is drawn."""
+    desk.view.GetRenderWindow().Render()
+    return any(actor.GetVisibility() for piece in desk.view.skin.pieces for actor in piece.actors)
 
 
 def taken(desk, qtbot):
@@ -125,3 +135,50 @@ def test_torn_surfaces_are_named_approximated_and_patched_by_hand(desk, qtbot, t
     assert desk.work.proposal.state == "ready" and "2 faces gone" in labels(desk.proposal)
     taken(desk, qtbot)
     assert abs(total(desk) / RAMP.volume - 1.0) < 1e-9 and len(desk.work.model.faces()) == 8
+
+
+def test_triangles_get_patches_that_are_put_right_and_the_solid_is_held_against_them(desk, qtbot, tmp_path):
+    """Found, parted at a plane and united again by what In hand offers; the solid, and how far off the triangles are."""
+    from PySide6.QtCore import Qt
+
+    path = tmp_path / "anchor.stl"
+    write_triangles(collar_anchor(), path)
+    desk.open(path)
+    settled(desk, qtbot)
+    desk.begin(rows()["find-patches"])
+    ready(desk, qtbot)
+    taken(desk, qtbot)
+    marks = desk.work.ledger.state.marks
+    words = dict.fromkeys(marks.all("patch").values())
+    colours = {row.tobytes() for row in desk.view._paint()}
+    assert len(words) == 36 and len(colours) >= 3  # in stones of their own
+    around = [f for f, w in marks.all("patch").items() if w == "cylinder 1"]
+    desk.work.choose(faces=around[:1])
+    if len(around) > 1:
+        button_of(desk.in_hand, "Take the whole patch cylinder 1").click()
+    assert set(desk.work.faces) == set(around) and "patch cylinder 1" in labels(desk.in_hand)
+    button_of(desk.in_hand, "› Part a patch").click()
+    ready(desk, qtbot)
+    assert desk.work.proposal.state == "ready"  # at first across its middle
+    taken(desk, qtbot)
+    marks = desk.work.ledger.state.marks
+    halves = [f for f, w in marks.all("patch").items() if w not in words or w == "cylinder 1"]
+    assert len(dict.fromkeys(marks.all("patch").values())) == 37
+    desk.work.choose(faces=halves)
+    button_of(desk.in_hand, "› Unite patches").click()
+    ready(desk, qtbot)
+    taken(desk, qtbot)
+    assert len(dict.fromkeys(desk.work.ledger.state.marks.all("patch").values())) == 36
+    desk.begin(rows()["solid"])
+    ready(desk, qtbot)
+    taken(desk, qtbot)
+    assert total(desk) == pytest.approx(volume(collar_anchor().bodies[0]), rel=1e-6)
+    press(desk, qtbot, Qt.Key.Key_Slash)
+    qtbot.keyClicks(desk.question.line, "how far off")
+    qtbot.keyClick(desk.question.line, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: desk.view.deviation.shown, timeout=30000)
+    assert desk.view.deviation.scale.isVisible() and desk.view.deviation.found.most < 1e-4
+    assert "inside" in desk.view.deviation.scale.words[0] and not seen(desk)
+    desk.view.deviation.toggle()
+    qtbot.wait(60)
+    assert not desk.view.deviation.scale.isVisible() and seen(desk)

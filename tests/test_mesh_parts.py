@@ -12,7 +12,7 @@ from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
-from lithon.mesh.delaunay import FACE
+from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.fill import circumspheres, fill
 from lithon.mesh.improve import improve, quality
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
@@ -213,6 +213,23 @@ def test_sizes_grow_away_from_what_asks_for_them():
     assert np.allclose(wide.at(at), 8.0)  # a size of its own only refines
 
 
+def test_a_point_that_sees_everything_finds_room():
+    """The centre of a sphere of points makes tetrahedra with all of them at once, however little room there was."""
+    rng = np.random.default_rng(5)
+    around = rng.standard_normal((4000, 3))
+    around *= 100.0 / np.linalg.norm(around, axis=1)[:, None]
+    space = Tetrahedra.box(around.min(axis=0), around.max(axis=0))
+    assert space.add(around).all()
+    space.tet, space.nbr, space.wall = (a[: space.state[0] + 2].copy() for a in (space.tet, space.nbr, space.wall))
+    space.lab, space.free, space.stamp = (a[: space.state[0] + 2].copy() for a in (space.lab, space.free, space.stamp))
+    assert space.add(np.zeros((1, 3))).all()
+    p, tet = space.world(), space.tet[space.live]
+    volumes = np.linalg.det(p[tet[:, 1:]] - p[tet[:, :1]]) / 6.0
+    box = np.ptp(p[:8], axis=0)
+    assert (volumes != 0.0).all() and np.abs(volumes).sum() == pytest.approx(box.prod(), rel=1e-9)
+    assert (tet == space.points - 1).any(axis=1).sum() > 4000
+
+
 @pytest.mark.parametrize("gap", [0.02, 0.1])
 def test_circles_close_to_one_another_are_cut_fine_enough_not_to_cross(gap):
     """A tube with a wall far thinner than what the chords of its circles stand off them."""
@@ -228,6 +245,6 @@ def test_circles_close_to_one_another_are_cut_fine_enough_not_to_cross(gap):
         if edge.curve.kind == "circle" and edge.curve.radius == outer:
             on = np.abs(np.hypot(*mesh.points[:, :2].T) - outer) < 1e-9
             assert outer * (1.0 - np.cos(np.pi / (on & (mesh.points[:, 2] == 3.0)).sum())) < gap
-    asked = [(e, 9) for e in ring.edges() if e.curve.kind == "circle"]
+    asked = [(e, 9 if e.curve.radius == outer else 10) for e in ring.edges() if e.curve.kind == "circle"]
     with pytest.raises(Refusal):  # who says how often an edge is cut is not overruled
         tetrahedral_mesh(model, SizeRules(4.0, divisions=tuple(asked)))

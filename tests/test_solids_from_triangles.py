@@ -8,18 +8,25 @@ from dice import seeds
 from operation_examples import box, plate
 from solids import motion as any_motion
 
+from lithon import do
 from lithon.brep.copies import moved
+from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import volume
-from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
+from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.mend.relations import related
 from lithon.mend.segments import Patch, noise_of, segmented
 from lithon.mend.solid import bordering, solid_of
+from lithon.operations.places import Cut
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.samples import STRAP, collar_anchor, hinge_strap
 from lithon.samples.build import Piece, Round, face_toward, prism, raised, rounded_root
 from lithon.samples.gudgeon_scan import GUDGEON, scanned
+from lithon.survey.deviation import deviation
 from lithon.trim.clear import clear
 
 UP = Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0))
@@ -107,3 +114,78 @@ def test_what_is_open_or_free_is_refused():
     with pytest.raises(Refusal, match="no simple surface") as caught:
         solid_of(points, corners, found, 1e-6)
     assert caught.value.where and caught.value.remedy
+
+
+def as_triangles(body, name="part"):
+    points, corners, _ = body_mesh(body)
+    return bodies_of([Triangles(points.astype(np.float32).astype(float), corners, name)])[0]
+
+
+def test_patches_put_right_by_hand_are_the_faces_of_the_solid():
+    """A patch that is parted goes into no solid while both halves lie on one surface; grown whole again it does."""
+    state = run(State(Model.of(as_triangles(plate().bodies[0], "plate"))), do.find_patches()).state
+    words = {str(w) for w in state.marks.all("patch").values()}
+    assert Counter(w.split()[0] for w in words) == kinds(plate().bodies[0])
+    (floor,) = (f for f in state.model.faces() if (face_mesh(f).points[:, 2] < 1e-6).all())
+    parted = run(state, do.part_patch(floor, Cut.at((15, 0, 0), (1, 0, 0)))).state
+    halves = [f for f in parted.model.faces() if (face_mesh(f).points[:, 2] < 1e-6).all()]
+    assert len({parted.marks.get("patch", f) for f in halves}) == 2
+    with pytest.raises(Refusal, match="lie on one surface"):
+        run(parted, do.solid())
+    for step in (do.unite_patches(halves), do.grow_patch(halves[0], 0.01)):
+        whole = run(parted, step).state
+        assert len(set(whole.marks.all("patch").values())) == len(words)
+        made = run(whole, do.solid()).model.bodies[0]
+        assert kinds(made) == kinds(plate().bodies[0])
+        assert volume(made) == pytest.approx(volume(plate().bodies[0]), rel=1e-6)
+    apart = [next(f for f in state.model.faces() if state.marks.get("patch", f) == w) for w in sorted(words)[:2]]
+    with pytest.raises(Refusal, match="do not touch"):
+        run(state, do.unite_patches(apart))  # two of the corner rounds
+    with pytest.raises(Refusal, match="of several patches"):
+        run(state, do.part_patch(apart))
+
+
+def test_with_too_much_deviation_the_patch_is_found_again_by_parting_it():
+    """What too generous a deviation has thrown together is parted by what the triangles are."""
+    body = hinge_strap().bodies[0]
+    state = run(State(Model.of(as_triangles(body))), do.find_patches()).state
+    every = dict.fromkeys(state.marks.all("patch").values())
+    rounds = [w for w in every if w.startswith("cylinder")]
+    beside = next(w for w in every if w.startswith("plane") and touching(state, w, rounds[0]))
+    pair = [next(f for f, w in state.marks.all("patch").items() if w == word) for word in (rounds[0], beside)]
+    one = run(state, do.unite_patches(pair)).state
+    assert len(set(one.marks.all("patch").values())) == len(every) - 1
+    merged = next(f for f, w in one.marks.all("patch").items() if w not in every or len(faces_of(one, w)) > 1)
+    again = run(one, do.part_patch(merged)).state
+    assert Counter(w.split()[0] for w in set(again.marks.all("patch").values())) == kinds(body)
+
+
+def faces_of(state, word):
+    return [f for f, w in state.marks.all("patch").items() if w == word]
+
+
+def touching(state, one, two):
+    edges = [{e for f in faces_of(state, word) for e in f.edges()} for word in (one, two)]
+    return bool(edges[0] & edges[1])
+
+
+@pytest.mark.parametrize("seed", seeds(4))
+def test_deviation_is_the_distance_to_what_has_become_of_it(seed):
+    """A ball read as triangles and made exact is on it; a ball grown by d stands d outside everywhere; a block whose
+    side was pushed in is off by that there and nowhere else."""
+    rng = np.random.default_rng(seed)
+    d, motion = float(rng.uniform(-0.4, 0.4)), any_motion(seed)
+    balls = [Model.of([moved(ball(r), motion)]) for r in (5.0, 5.0 + d)]
+    soup = Model.of(as_triangles(balls[0].bodies[0]))
+    assert deviation(soup, balls[0]).most < 1e-5
+    off = deviation(soup, balls[1])
+    assert off.off == pytest.approx(-d, abs=1e-5) and off.mean == pytest.approx(abs(d), abs=1e-5)
+    one, two = (Model.of([moved(box(0, 0, x, 10, 0, 8, "block"), motion)]) for x in (20.0, 20.0 - abs(d)))
+    found = deviation(one, two)
+    back = (found.points - motion[:3, 3]) @ motion[:3, :3]
+    assert found.off == pytest.approx(np.where(back[:, 0] > 19.999, abs(d), 0.0), abs=1e-9)
+    assert "off what was read" in found.words() and 0.0 < found.reach <= found.most
+
+
+def ball(radius):
+    return run(State(Model(())), do.sphere(radius, (1.0, 2.0, 3.0))).model.bodies[0]

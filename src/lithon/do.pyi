@@ -26,8 +26,43 @@ class clean_triangles(Operation):  # noqa: N801
         weld: float | str | None = ...,
     ) -> None: ...
 
+class find_patches(Operation):  # noqa: N801
+    """Part triangles into patches that lie on one simple surface each, to be put right before a solid is made."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+        tolerance: float | str | None = ...,
+    ) -> None: ...
+
+class unite_patches(Operation):  # noqa: N801
+    """Make one patch of several that touch: they will be one face of the solid."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+    ) -> None: ...
+
+class part_patch(Operation):  # noqa: N801
+    """Part a patch in two where a plane passes, or into what more of a bend than elsewhere divides."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        cut: Cut | str | None = ...,
+    ) -> None: ...
+
+class grow_patch(Operation):  # noqa: N801
+    """Let a patch take from those beside it the triangles that lie on its surface."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        tolerance: float | str,
+    ) -> None: ...
+
 class solid(Operation):  # noqa: N801
-    """Make exact solids of triangles: planes, cylinders, cones, spheres and tori with their edges found anew."""
+    """Make exact solids of triangles: simple surfaces with their edges found anew, of patches where there are any."""
 
     def __init__(
         self,

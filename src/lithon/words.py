@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 _SEVERAL = {"body": "bodies", "boss": "bosses", "vertex": "vertices", "hexahedron": "hexahedra", "torus": "tori",
-            "facets": "facets", "b-spline": "b-splines"}  # fmt: skip
+            "facets": "facets", "patch": "patches", "b-spline": "b-splines"}  # fmt: skip
 
 
 def several(one: str) -> str:

@@ -231,7 +231,7 @@ class StepForm(QFrame):
 
     def _show(self) -> None:
         before = self.work.ledger.state_before(self.k)
-        self.fields.show_form(self.form, Chosen(before.model, size=before.settings.size))
+        self.fields.show_form(self.form, Chosen(before.model, size=before.settings.size, marks=before.marks))
         self.adjustSize()
 
     def take(self) -> None:

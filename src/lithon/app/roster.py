@@ -165,8 +165,24 @@ class InHand(Panel):
             feature = feature_of(body, work.faces[0]) if told else None
             if feature is not None and len(feature.faces) > 1:
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
+        self._patches()
         self._alikes()
         self._offers()
+
+    def _patches(self) -> None:
+        """The patches that triangles in hand are of, and the rest of them."""
+        work = self.work
+        worn = work.ledger.state.marks.all("patch") if work.ledger is not None else {}
+        words = dict.fromkeys(str(worn[f]) for f in work.faces if f in worn)
+        if not words or len(words) > 3:
+            return
+        bodies = {body for f in work.faces for body in work.model.owners(f)}
+        every = [f for body in bodies for f in body.faces if worn.get(f) in words]
+        if len(every) > len(work.faces):
+            told = "patch " + next(iter(words)) if len(words) == 1 else "patches"
+            self.add(button(f"Take the whole {told}", lambda: work.choose(every), "quiet"))
+        else:
+            self.add(label("patch " + ", ".join(words)))
 
     def _alikes(self) -> None:
         """What is like what is in hand, each by the question that finds it."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 import shapely
@@ -16,6 +17,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkMapper, vtkPolyDataMapper
 from lithon.app import theme
 from lithon.app.rows import Rows
 from lithon.arrays import Bools, Floats, Ints, cross_product
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import Copy, Handle, copy_of
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.patches import flat_shape
@@ -24,6 +26,7 @@ from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.facets import Facets
+from lithon.operations.choices import Entity
 from lithon.remembered import Remembered
 
 _BESIDE = ThreadPoolExecutor(1, "lithon-picking")
@@ -389,6 +392,27 @@ def size_tetrahedron(at: Floats, normal: Floats, size: float) -> Floats:
     r = size / np.sqrt(3.0)
     base = [at + r * (np.cos(a) * u + np.sin(a) * v) for a in (0.0, 2.0943951, 4.1887902)]
     return np.array([*base, at + normal * size * np.sqrt(2.0 / 3.0)])
+
+
+def stones_of(model: Model, words: Mapping[Entity, Any]) -> dict[str, list[Face]]:
+    """The faces that bear words, by the stone that they are shown in: one for a word, another beside it where that can
+    be."""
+    stones = [colour for _, colour in theme.STONES]
+    out: dict[str, list[Face]] = {}
+    for body in model.bodies if words else ():
+        beside: dict[str, set[str]] = {}
+        for across in adjacency(body).uses.values():
+            near = {words[use.face] for use, _ in across if use.face in words}
+            for word in near:
+                beside.setdefault(word, set()).update(near - {word})
+        taken: dict[str, int] = {}
+        for word in sorted(beside, key=lambda w: -len(beside[w])):
+            used = [taken[w] for w in beside[word] if w in taken]
+            taken[word] = min(range(len(stones)), key=lambda k: (used.count(k), (k + len(taken)) % len(stones)))
+        for face in body.faces:
+            if words.get(face) in taken:
+                out.setdefault(stones[taken[words[face]]], []).append(face)
+    return out
 
 
 def body_of_face(model: Model, face: Face) -> Body | None:

@@ -21,6 +21,7 @@ from vtkmodules.vtkInteractionStyle import vtkInteractorStyleUser  # noqa: E402
 from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer  # noqa: E402
 
 from lithon.app import scene, theme  # noqa: E402
+from lithon.app.deviation import DeviationMap  # noqa: E402
 from lithon.app.eye import Eye  # noqa: E402
 from lithon.app.flags import Flags  # noqa: E402
 from lithon.app.hand import Hand  # noqa: E402
@@ -34,13 +35,14 @@ from lithon.brep.tessellation.patches import Change  # noqa: E402
 from lithon.brep.tessellation.tessellate import edge_points  # noqa: E402
 from lithon.brep.topology import Body, Edge, Face, Model  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402
+from lithon.operations.marks import Marks  # noqa: E402
 
 #: Above so many triangles edges are softened only once the picture is still, and nobody sees faces from behind.
 _MANY = 20_000
 #: How long (ms) a picture lies still before its edges are softened.
 _STILL = 350
 #: What belongs to the solid, and what is drawn over it.
-_SOLID = ("section", "edges", "shared", "mesh", "worst")
+_SOLID = ("section", "edges", "shared", "mesh", "deviation", "worst")
 _LAYERS = (*_SOLID, "chosen", "lit", "ghost", "gone", "size", "points", "handle", "flags")
 
 
@@ -87,6 +89,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.still = Still(window, self.renderer, self.marks, paper)
         #: The colours of the faces (n,4) as they should be seen now.
         self._colours: Ints | None = None
+        self._patches: tuple[Marks, dict[str, list[Face]]] = (Marks(), {})
         #: Goes up whenever something of the solid but its colours is another.
         self._laid = 0
         self._layers: dict[str, list[vtkActor]] = {name: [] for name in _LAYERS}
@@ -115,6 +118,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         window.AddObserver("StartEvent", self._begin)
         self.handle = Handle(self)
         self.flags = Flags(self)
+        self.deviation = DeviationMap(self)
         work.proposal_changed.connect(self.handle.draw)
         for changed in (work.model_changed, work.ledger_changed, work.proposal_changed, work.station_changed):
             changed.connect(self.flags.draw)
@@ -158,7 +162,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             self.still.forget()
         self.marks.SetUseFXAA(True)
         self.GetRenderWindow().Render()
-        if not self._mesh_shown() and not self.wire:
+        if not self._covered() and not self.wire:
             black = [*self._edge_actors("#000000"), *self._section("#000000")]
             for actor in black:
                 self._clip(actor)
@@ -184,7 +188,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self.still.expect(key, self._colours)
         self.skin.paint(self._colours)
         self.skin.cut(self.cut_plane, self._outside_only())
-        self.skin.visible(not self._mesh_shown())
+        self.skin.visible(not self._covered())
 
     def _outside_only(self) -> bool:
         """Whether nobody sees a face from behind."""
@@ -255,6 +259,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._put("section", self._section(theme.SECTION))
         self._draw_shared()
         self.recolour()
+        self.deviation.draw()
         self._draw_mesh()
         self._draw_proposal()
 
@@ -298,6 +303,8 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         chosen, lit = rows(work.faces), rows(self._lit)
         ghost = work.proposal.ghost if work.proposal is not None else None
         table = pic.colours.copy()
+        for stone, faces in self._patched().items():
+            table[rows(faces), :3] = 255.0 * np.array(theme.rgb(stone))
         for some, colour, share in ((lit, theme.OCHRE, 0.75), (chosen, theme.VERDIGRIS, 0.8)):
             table[some, :3] = (1.0 - share) * table[some, :3] + share * 255.0 * np.array(theme.rgb(colour))
         hovered = rows([self._hover])
@@ -316,6 +323,16 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
             faint[~spared] = 14.0
         table[:, 3] = faint
         return np.clip(table, 0, 255).astype(np.uint8)
+
+    def _patched(self) -> dict[str, list[Face]]:
+        """The faces that are of patches of triangles, by colour: patches side by side differ."""
+        ledger = self.work.ledger
+        if ledger is None or self.showing_original:
+            return {}
+        marks = ledger.state.marks
+        if self._patches[0] is not marks:
+            self._patches = marks, scene.stones_of(ledger.model, marks.all("patch"))
+        return self._patches[1]
 
     def recolour(self) -> None:
         """Draw the faces in their present colours, soon: several requests in one turn become one."""
@@ -423,7 +440,7 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._laid += 1
         for layer in ("section", "edges"):
             for a in self._layers[layer]:
-                a.SetVisibility(not show)
+                a.SetVisibility(not self._covered())
         if not show:
             self._put("mesh", [])
             self._put("worst", [])
@@ -432,6 +449,10 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         failed = [edge_points(e)[1] for f in mesh.failures if f.face is not None for e in f.face.edges()]
         runs = failed or _runs(mesh, mesh.quality.worst(12))  # what has failed matters more than what is poor
         self._put("worst", [scene.actor(scene.line_data(runs), theme.MADDER, width=2.5, lit=False, lift=6.0)])
+
+    def _covered(self) -> bool:
+        """Whether something else is shown in place of the solid."""
+        return self._mesh_shown() or self.deviation.shown
 
     def _mesh_shown(self) -> bool:
         return self.work.mesh is not None and self.work.station == "Prove" and not self.showing_original

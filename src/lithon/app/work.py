@@ -450,9 +450,8 @@ class Work(QObject):
     def chosen(self) -> Chosen:
         """What is in hand, as operations want to know it."""
         assert self.ledger is not None
-        return Chosen(
-            self.ledger.model, tuple(self.faces), tuple(self.edges), points=tuple(self.points), size=self.ledger.size
-        )
+        return Chosen(self.ledger.model, tuple(self.faces), tuple(self.edges), points=tuple(self.points),
+                      size=self.ledger.size, marks=self.ledger.state.marks)  # fmt: skip
 
     def drop(self) -> None:
         """Let go of the proposal."""

@@ -167,9 +167,23 @@ class _Sides:
     partner: Ints
 
 
+def regrouped(points: Floats, corners: Ints, label: Ints) -> tuple[list[FaceUse], list[int]]:
+    """Faces of triangles (m,3) that bear one label (m,) each, and the label of each. What cannot be seen from one side
+    is several faces."""
+    uses, sides = _labelled(points, corners, label)
+    first = np.full(len(uses), -1, dtype=np.int64)
+    patch = sides.patch[: len(corners)]
+    first[patch[::-1]] = np.arange(len(corners))[::-1]
+    return uses, label[first].tolist()
+
+
 def _uses(points: Floats, corners: Ints) -> list[FaceUse]:
     """The faces of one connected set of triangles."""
-    sides = _sides(points, corners)
+    return _labelled(points, corners, None)[0]
+
+
+def _labelled(points: Floats, corners: Ints, label: Ints | None) -> tuple[list[FaceUse], _Sides]:
+    sides = _sides(points, corners, label)
     edges, stops = _edges(points, sides)
     m = len(corners)
     loops = _loops(sides, edges, stops, m)
@@ -179,10 +193,10 @@ def _uses(points: Floats, corners: Ints) -> list[FaceUse]:
         used, local = np.unique(corners[rows], return_inverse=True)
         surface = Facets(frozen(points[used]), np.ascontiguousarray(local.reshape(-1, 3)))
         uses.append(FaceUse(Face(surface, tuple(loops.get(patch, [])))))
-    return uses
+    return uses, sides
 
 
-def _sides(points: Floats, corners: Ints) -> _Sides:
+def _sides(points: Floats, corners: Ints, label: Ints | None) -> _Sides:
     m, n = len(corners), len(points)
     ends = np.concatenate([corners[:, [k, (k + 1) % 3]] for k in range(3)])
     owner = np.tile(np.arange(m), 3)
@@ -197,7 +211,10 @@ def _sides(points: Floats, corners: Ints) -> _Sides:
     p = points[corners]
     normal = cross_product(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
-    soft = (normal[owner[a]] * normal[owner[b]]).sum(axis=1) > np.cos(CREASE)
+    if label is None:
+        soft = (normal[owner[a]] * normal[owner[b]]).sum(axis=1) > np.cos(CREASE)
+    else:
+        soft = label[owner[a]] == label[owner[b]]
     graph = scipy.sparse.coo_array((np.ones(int(soft.sum())), (owner[a[soft]], owner[b[soft]])), shape=(m, m))
     smooth = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
     near = np.full((m, 3), -1)

@@ -13,12 +13,11 @@ import numpy as np
 import scipy
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, unit
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.analysis.fits import simple_fits
 from lithon.brep.cleaning import side_pairs
-from lithon.geometry.frames import Frame
-from lithon.geometry.rounds import Cone, Sphere, Torus
-from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.geometry.surfaces import Plane, Surface
+from lithon.mend.fitting import freedoms, refined, torus_near
 from lithon.progress import pulse
 
 #: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than
@@ -67,6 +66,37 @@ def noise_of(points: Floats, corners: Ints) -> float:
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     off = np.abs(((points - mean) * normal).sum(axis=1)) / np.sqrt(1.0 + 1.0 / np.maximum(count, 1.0))
     return float(1.4826 * np.quantile(off, 0.4))
+
+
+def patch_on(points: Floats, corners: Ints, rows: Ints) -> Patch:
+    """The simplest surface that some triangles lie on; none where their corners stand off all of them by more than a
+    fiftieth of their width."""
+    p = points[np.unique(corners[rows])]
+    wide = float(np.linalg.norm(np.ptp(p, axis=0)))
+    grower = _Grower(points, corners, wide / 400.0, 0.0)
+    middle = p.mean(axis=0)
+    way = np.linalg.svd(p - middle, full_matrices=False)[2][-1]
+    mean = (grower.normal[rows] * grower.area[rows, None]).sum(axis=0)
+    flat = Plane.of(middle, way if float(way @ mean) > 0.0 else -way)
+    off = float(np.abs(flat.signed_distance(p)).max())
+    round_one = grower._fit(rows) if off > 1e-9 * wide else None
+    best: Surface | None = flat
+    if round_one is not None:
+        round_off = float(np.abs(round_one.signed_distance(p)).max())
+        # A plane is also a large cylinder: the round one must be clearly nearer.
+        if round_off < 0.3 * off:
+            best, off = round_one, round_off
+    return Patch(best if off <= wide / 50.0 else None, rows, off)
+
+
+def grown(points: Floats, corners: Ints, patch: Patch, tolerance: float) -> Ints:
+    """The triangles that hang together with a patch and lie within `tolerance` (mm) of its surface, its own too."""
+    if patch.surface is None:
+        return patch.rows
+    grower = _Grower(points, corners, tolerance, 0.0)
+    mask = grower._mask(patch.surface, tolerance, int(patch.rows[0]))
+    mask[patch.rows] = True
+    return _flood(grower.starts, grower.other, mask, int(patch.rows[0]))
 
 
 class _Grower:
@@ -144,16 +174,16 @@ class _Grower:
                     continue
                 p = self.points[np.unique(self.corners[rows])]
                 for start in simple_fits(self.middle[rows], self.normal[rows]):
-                    made = _refined(start, p, 4)
+                    made = refined(start, p, 4)
                     if float(np.sqrt((made.signed_distance(p) ** 2).mean())) > 0.6 * self.tolerance:
                         continue
                     grown = self._grown(made, self.tolerance, seed)
                     if len(grown) < 12:
                         continue
-                    better = _refined(made, self.points[np.unique(self.corners[grown])], 6)
+                    better = refined(made, self.points[np.unique(self.corners[grown])], 6)
                     again = self._grown(better, self.tolerance, seed)
                     # A plane is also a large cylinder: the simpler one wins where they hold about as much.
-                    score = float(self.area[again].sum()) * (1.0 - 0.02 * len(_steps(better)))
+                    score = float(self.area[again].sum()) * (1.0 - 0.02 * len(freedoms(better)))
                     if len(again) >= 12 and (best is None or score > best[0]):
                         best = score, better, again
             if best is None:
@@ -165,7 +195,7 @@ class _Grower:
         for k, surface in enumerate(self.found):
             rows = np.flatnonzero(self.label == k)
             if surface is not None and len(rows):
-                self.found[k] = _refined(surface, self.points[np.unique(self.corners[rows])], 6)
+                self.found[k] = refined(surface, self.points[np.unique(self.corners[rows])], 6)
 
     def _absorb(self) -> None:
         """What lies on no patch goes to the nearest of those beside it, from the borders inwards."""
@@ -231,7 +261,7 @@ class _Grower:
             grown = self._grown(surface, 4.0 * self.tolerance, seed)
             if len(grown) < 4:
                 continue
-            better = _refined(surface, self.points[np.unique(self.corners[grown])])
+            better = refined(surface, self.points[np.unique(self.corners[grown])])
             again = self._even(better, self._grown(better, self.tolerance, seed), seed)
             pieces = len(np.unique(self.flat[again]))
             enough = len(again) >= max(4, 1.5 * own)
@@ -281,15 +311,15 @@ class _Grower:
         near = 8.0 * self.tolerance
         # Triangles say better than their corners how a cylinder lies: theirs is the normal of a chord.
         starts = simple_fits(self.middle[rows], self.normal[rows]) + simple_fits(p, n)
-        tried = [s for s in (*starts, _torus(p, n)) if s is not None and not isinstance(s, Plane)]
+        tried = [s for s in (*starts, torus_near(p, n)) if s is not None and not isinstance(s, Plane)]
         best: tuple[float, Surface] | None = None
         for start in tried:
-            made = _refined(start, p)
+            made = refined(start, p)
             if float(np.abs(made.signed_distance(p)).max()) > near:
                 continue
             # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
             lean = np.abs((made.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1))
-            score = float(np.arccos(np.clip(lean, 0.0, 1.0)).mean()) + 0.002 * len(_steps(made))
+            score = float(np.arccos(np.clip(lean, 0.0, 1.0)).mean()) + 0.002 * len(freedoms(made))
             if best is None or score < best[0]:
                 best = score, made
         return None if best is None else best[1]
@@ -332,7 +362,7 @@ class _Grower:
         if not len(grown):
             self._take(None, own)
             return
-        self._take(_refined(surface, self.points[np.unique(self.corners[grown])]), grown)
+        self._take(refined(surface, self.points[np.unique(self.corners[grown])]), grown)
 
     def _take(self, surface: Surface | None, rows: Ints) -> None:
         self.label[rows] = len(self.found)
@@ -404,102 +434,3 @@ def _values(m: int, i: Ints, j: Ints, values: Floats) -> Floats:
     """A value of each link, in the order of `_lists`."""
     order = np.argsort(np.concatenate([i, j]), kind="stable")
     return np.concatenate([values, values])[order]
-
-
-# ---- fits
-
-
-def _torus(p: Floats, n: Floats) -> Surface | None:
-    """A torus about the axis that all normals meet: the linear complex nearest to them (Pottmann & Wallner 2001)."""
-    middle = p.mean(axis=0)
-    scale = float(np.ptp(p, axis=0).max())
-    q = (p - middle) / scale
-    rows = np.concatenate([cross_product(q, n), n], axis=1)
-    # Minimise |rows x| with the direction part of length one: a generalised eigenproblem.
-    m = rows.T @ rows
-    inner = m[:3, :3] - m[:3, 3:] @ np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3]
-    axis = np.linalg.eigh(inner)[1][:, 0]
-    moment = -np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3] @ axis
-    foot = middle + scale * cross_product(axis, moment)
-    frame = Frame.of(foot, axis)
-    local = frame.local(p)
-    flat = np.column_stack([np.hypot(local[:, 0], local[:, 1]), local[:, 2]])
-    rows2 = np.column_stack([2.0 * flat, np.ones(len(flat))])
-    found, _, rank, _ = np.linalg.lstsq(rows2, (flat**2).sum(axis=1), rcond=1e-12)
-    if rank < 3:
-        return None
-    minor = float(np.sqrt(max(found[2] + found[:2] @ found[:2], 0.0)))
-    major = float(found[0])
-    if not 0.0 < minor < 50.0 * scale or major < minor * 1.0001:
-        return None
-    return Torus(frame.shifted(found[1] * frame.z), major, minor)
-
-
-def _refined(surface: Surface, p: Floats, rounds: int = 12) -> Surface:
-    """A surface brought nearest to points (n,3), in the sense of least squares (Gauss-Newton on its own numbers)."""
-    best, cost = surface, float((surface.signed_distance(p) ** 2).sum())
-    for _ in range(rounds):
-        steps = _steps(best)
-        base = best.signed_distance(p)
-        jacobian = np.stack([(s(h).signed_distance(p) - base) / h for s, h in steps], axis=1)
-        move = np.linalg.lstsq(jacobian, -base, rcond=1e-10)[0]
-        made = best
-        try:
-            for k, x in enumerate(move.tolist()):
-                made = _steps(made)[k][0](x)
-        except ValueError:
-            break
-        fresh = float((made.signed_distance(p) ** 2).sum())
-        if not fresh < cost:
-            break
-        best, gain, cost = made, cost - fresh, fresh
-        if gain < 1e-6 * cost or cost < 1e-26 * len(p):
-            break
-    return best
-
-
-def _steps(s: Surface) -> list:  # type: ignore[type-arg]
-    """Ways to change a surface by a number, and a small one of each."""
-    f = s.frame
-    scale = 1e-6 * max(1.0, float(getattr(s, "radius", getattr(s, "major", 1.0))))
-
-    def shifted(way: Floats):  # type: ignore[no-untyped-def]
-        return lambda h: _with_frame(s, f.shifted(h * way))
-
-    def tilted(way: Floats):  # type: ignore[no-untyped-def]
-        return lambda h: _with_frame(s, Frame.of(f.origin, unit(f.z + h * way), f.x))
-
-    tilts = [(tilted(f.x), 1e-6), (tilted(f.y), 1e-6)]
-    across = [(shifted(f.x), scale), (shifted(f.y), scale)]
-    up = [(shifted(f.z), scale)]
-    if isinstance(s, Plane):
-        return [*up, *tilts]
-    if isinstance(s, Sphere):
-        return [*across, *up, (lambda h: Sphere(f, _above(s.radius + h)), scale)]
-    if isinstance(s, Cylinder):
-        return [*across, *tilts, (lambda h: Cylinder(f, _above(s.radius + h)), scale)]
-    if isinstance(s, Cone):
-        return [*across, *tilts, (lambda h: Cone(f, _above(s.radius + h), s.angle), scale),
-                (lambda h: Cone(f, s.radius, _above(s.angle + h)), 1e-6)]  # fmt: skip
-    assert isinstance(s, Torus)
-    return [*across, *up, *tilts, (lambda h: Torus(f, _above(s.major + h), s.minor), scale),
-            (lambda h: Torus(f, s.major, _above(s.minor + h)), scale)]  # fmt: skip
-
-
-def _above(value: float) -> float:
-    if not value > 0.0:
-        raise ValueError("a radius or angle is above zero")
-    return value
-
-
-def _with_frame(s: Surface, frame: Frame) -> Surface:
-    if isinstance(s, Plane):
-        return Plane(frame)
-    if isinstance(s, Cylinder):
-        return Cylinder(frame, s.radius)
-    if isinstance(s, Cone):
-        return Cone(frame, s.radius, s.angle)
-    if isinstance(s, Torus):
-        return Torus(frame, s.major, s.minor)
-    assert isinstance(s, Sphere)
-    return Sphere(frame, s.radius)

@@ -187,6 +187,9 @@ class _Builder:
         return Edge(curve, float(t[1]), float(t[1] + back), end, start), False
 
     def _curve(self, a: Surface, b: Surface, line: Floats, chain: _Chain) -> Curve:
+        if a.same_as(b, self.near, float(np.linalg.norm(np.ptp(line, axis=0)))):
+            raise Refusal("two patches that touch lie on one surface", where=spot(line[len(line) // 2]),
+                          remedy="unite them; the face can be divided afterwards")  # fmt: skip
         ends = [v.point for k in (0, -1) if (v := self.made.get(chain.points[k])) is not None]
         if isinstance(a, Plane) and isinstance(b, Plane) and len(ends) == 2 and not chain.ring:
             return Line.through(ends[0], ends[1])

@@ -23,7 +23,8 @@ from lithon.operations.choices import Entity
 
 #: name: what a face is called. hold: why a thing is not to be touched. size: elements there, mm. divisions: elements
 #: along an edge. drape: faces meshed as one bear the same word. group: bodies within which contacts are shared.
-Sort = Literal["name", "hold", "size", "divisions", "drape", "group"]
+#: patch: faces of triangles that lie on one surface bear the same word.
+Sort = Literal["name", "hold", "size", "divisions", "drape", "group", "patch"]
 _NONE: Mapping[tuple[Sort, Entity], Any] = MappingProxyType({})
 
 

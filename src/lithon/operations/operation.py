@@ -36,6 +36,7 @@ class Chosen:
     bodies: tuple[Body, ...] = ()
     points: tuple[tuple[float, float, float], ...] = ()
     size: float = 1.0
+    marks: Marks = field(default_factory=Marks)
 
     def of(self, kind: Kind) -> tuple[Any, ...]:
         """What of this kind is chosen; the bodies of chosen faces where no body is."""

@@ -21,6 +21,7 @@ from lithon.operations.mend.cover import Cover
 from lithon.operations.mend.drop import Drop, DropBodies
 from lithon.operations.mend.merge import Merge
 from lithon.operations.mend.patch import PatchOver
+from lithon.operations.mend.patches import FindPatches, GrowPatch, PartPatch, UnitePatches
 from lithon.operations.mend.replace import Replace
 from lithon.operations.mend.safe import MendSafe
 from lithon.operations.mend.sew import Sew
@@ -71,6 +72,10 @@ class Row:
 TABLE: tuple[Row, ...] = (
     Row("mend-safe", MendSafe, "Mend", "Mend what is safe", "", "heal repair all automatic", main=True),
     Row("clean-triangles", CleanTriangles, "Mend", "Clean triangles", "", "weld heal holes scan stl", likely=0.4),
+    Row("find-patches", FindPatches, "Mend", "Find patches", "", "segment triangles surfaces scan", likely=0.42),
+    Row("unite-patches", UnitePatches, "Mend", "Unite patches", "", "join segments triangles", likely=0.5),
+    Row("part-patch", PartPatch, "Mend", "Part a patch", "", "divide segment triangles", likely=0.45),
+    Row("grow-patch", GrowPatch, "Mend", "Grow a patch", "", "extend segment triangles", likely=0.4),
     Row("solid", SolidFromTriangles, "Mend", "Solid from triangles", "", "convert faces surfaces scan", likely=0.45),
     Row("cover", Cover, "Mend", "Cover bodies", "", "hull convex block cylinder fit", likely=0.2),
     Row("drop", Drop, "Mend", "Drop sheets and hollows", "", "delete remove void fragment loose", likely=0.2),

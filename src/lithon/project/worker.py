@@ -39,6 +39,7 @@ from lithon.project.travel import make_ready
 from lithon.project.wire import Parcel, Wire
 from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.survey.costs import Cost, costs
+from lithon.survey.deviation import Deviation, deviation
 from lithon.survey.features import features
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
@@ -133,6 +134,10 @@ def _outlook(progress: Progress, model: Model, rules: SizeRules) -> tuple[list[C
     return costs(model, rules.size, rules), symmetry(model)
 
 
+def _deviation(progress: Progress, before: Model, after: Model) -> Deviation:
+    return deviation(before, after, progress)
+
+
 def _rest(progress: Progress, seconds: float) -> str:
     """Do nothing for a while; lets the tests see progress and stopping without a heavy part."""
     start = time.monotonic()
@@ -168,6 +173,7 @@ _TABLE = (
     JobKind("wall", _wall, beside=True),
     JobKind("forecast", _forecast, beside=True),
     JobKind("outlook", _outlook, beside=True),
+    JobKind("deviation", _deviation, beside=True),
     JobKind("rest", _rest),
 )
 JOBS = {job.name: job for job in _TABLE}

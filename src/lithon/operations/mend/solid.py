@@ -6,30 +6,25 @@ from collections import Counter
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-
 from lithon.arrange.tidy import tidied
-from lithon.brep.faceted import as_planes, welded
+from lithon.brep.faceted import as_planes
 from lithon.brep.measures import volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.mend.relations import related
-from lithon.mend.segments import noise_of, segmented
 from lithon.mend.solid import bordering, solid_of
 from lithon.operations.choices import Choice
-from lithon.operations.mend.triangles import faceted, triangles_of
+from lithon.operations.mend.patches import Patched
+from lithon.operations.mend.triangles import faceted
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import OneOf, length, some_bodies
 from lithon.words import many
 
-#: Deviations that are tried where none is given, as shares of the diagonal.
-_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3)
-
 
 class SolidFromTriangles(Operation):
-    """Make exact solids of triangles: planes, cylinders, cones, spheres and tori with their edges found anew."""
+    """Make exact solids of triangles: simple surfaces with their edges found anew, of patches where there are any."""
 
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
     kind: str = param(OneOf(title="faces", options=("simple", "facets"), default="simple", optional=True))
@@ -69,15 +64,17 @@ class SolidFromTriangles(Operation):
                           entities=(body,))  # fmt: skip
         if self.kind == "facets":
             return tidied(as_planes(body), bench.tolerance), 0.0
-        soup = triangles_of(body)
-        points, corners = welded(soup.points, soup.corners)
-        scale = float(np.linalg.norm(np.ptp(points, axis=0)))
+        sheet = Patched.of(body, bench.state.marks)
+        points, corners = sheet.points, sheet.corners
         refusal: Refusal | None = None
-        noise = noise_of(points, corners)
-        steps = [share * scale for share in _LADDER] if not noise else [k * noise for k in (8.0, 12.0)]
-        for near in steps if self.tolerance is None else [self.tolerance]:
+        if sheet.whole:
+            given = sheet.patches()
+            most = max(p.off for p in given)
+            ways = iter([(given, self.tolerance or max(3.0 * most, 3e-6 * sheet.scale))])
+        else:
+            ways = sheet.found(self.tolerance)
+        for found, near in ways:
             try:
-                found = segmented(points, corners, near, noise)
                 found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
                 made = solid_of(points, corners, found, bench.tolerance, body.name)
                 wrong = flaws(made, bench.tolerance)

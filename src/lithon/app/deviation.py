@@ -1,0 +1,115 @@
+"""The deviation map: what was read, in colours that say how far it stands off what has become of it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QColor, QLinearGradient, QPainter
+from PySide6.QtWidgets import QWidget
+from vtkmodules.util.numpy_support import numpy_to_vtk
+from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
+
+from lithon.app import scene, theme
+from lithon.survey.deviation import Deviation
+
+if TYPE_CHECKING:
+    from lithon.app.view import SolidView
+
+#: From inside over none to outside.
+_RAMP = (theme.VERDIGRIS, theme.RAISED, theme.MADDER)
+
+
+class DeviationMap:
+    """Shown in place of the solid while it is on; asked for anew when the model changes."""
+
+    def __init__(self, view: SolidView):
+        self.view, self.on = view, False
+        self.found: Deviation | None = None
+        self._of: object = None
+        self.scale = _Scale(view)
+
+    @property
+    def shown(self) -> bool:
+        return self.on and self.found is not None and not self.view.showing_original
+
+    def toggle(self) -> None:
+        self.on = not self.on
+        self.draw()
+
+    def draw(self) -> None:
+        """Put it where it is now; measured first where that has not been done."""
+        work = self.view.work
+        if work.ledger is None:
+            self.on = False
+        elif self.on and self._of is not work.model:
+            self._of, self.found = work.model, None
+            model = work.model
+
+            def come(found: Deviation) -> None:
+                if self._of is model:
+                    self.found = found
+                    work.told.emit(found.words(), "good")
+                    self.view.rebuild()
+
+            work.job("deviation", work.ledger.base, model, done=come)
+        self.scale.setVisible(self.shown)
+        if self.shown:
+            self.scale.tell(self.found)
+        self.view.put_layer("deviation", [_painted(self.found)] if self.shown else [])
+
+
+def _painted(found: Deviation) -> vtkActor:
+    share = 0.5 + 0.5 * found.off / max(found.reach, 1e-300)
+    stops = 255.0 * np.array([theme.rgb(colour) for colour in _RAMP])
+    shades = np.stack([np.interp(share, (0.0, 0.5, 1.0), stops[:, k]) for k in range(3)], axis=1).astype(np.uint8)
+    data = scene.surface_data(found.points, found.triangles)
+    data.GetPointData().SetScalars(numpy_to_vtk(shades, deep=True))
+    mapper = vtkPolyDataMapper()
+    mapper.SetInputData(data)
+    out = vtkActor()
+    out.SetMapper(mapper)
+    prop = out.GetProperty()
+    prop.SetInterpolationToFlat()
+    prop.SetAmbient(0.5)
+    prop.SetDiffuse(0.6)
+    return out
+
+
+class _Scale(QWidget):
+    """The colours with their numbers, over a corner of the view."""
+
+    def __init__(self, view: SolidView):
+        super().__init__(view)
+        self.reach, self.beyond = 0.0, False
+        self.setFixedSize(330, 58)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.hide()
+
+    def tell(self, found: Deviation) -> None:
+        self.reach, self.beyond = found.reach, found.most > 1.01 * found.reach
+        self.move(14, 14)
+        self.update()
+
+    @property
+    def words(self) -> tuple[str, str, str]:
+        """What is written below the two ends and the middle."""
+        end = f"{self.reach:.2g}" + (" and more" if self.beyond else "")
+        return f"{end} inside", "on it", f"{end} outside"
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), QColor(theme.PANEL))
+        p.setFont(theme.font(8.0))
+        p.setPen(QColor(theme.INK))
+        p.drawText(QRectF(10, 4, 310, 16), Qt.AlignmentFlag.AlignLeft, "what was read lies, mm")
+        bar = QRectF(10, 23, self.width() - 20.0, 11)
+        ramp = QLinearGradient(bar.left(), 0, bar.right(), 0)
+        for at, colour in zip((0.0, 0.5, 1.0), _RAMP, strict=True):
+            ramp.setColorAt(at, QColor(colour))
+        p.fillRect(bar, ramp)
+        p.setPen(QColor(theme.INK2))
+        places = (Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight)
+        for text, where in zip(self.words, places, strict=True):
+            p.drawText(QRectF(10, 38, bar.width(), 16), where, text)

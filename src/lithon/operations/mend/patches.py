@@ -1,0 +1,316 @@
+"""Patches of triangles: what will be one face of the solid, found by the program and put right by hand."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.faceted import connected_sets, regrouped, welded
+from lithon.brep.tessellation.tessellate import face_mesh
+from lithon.brep.topology import Body, Face, Model, new_uid
+from lithon.errors import Refusal
+from lithon.mend.segments import Patch, grown, noise_of, patch_on, segmented
+from lithon.operations.choices import Choice
+from lithon.operations.marks import Marks
+from lithon.operations.mend.triangles import faceted, triangles_of
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
+from lithon.operations.parameters import CutAt, length, some_bodies
+from lithon.operations.parameters import faces as faces_of
+from lithon.operations.places import Cut
+from lithon.words import many
+
+#: Deviations that are tried where none is given, as shares of the diagonal; of a scan, in its noise.
+LADDER, ROUGH_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3), (8.0, 12.0)
+#: What lies on no simple surface is called this.
+FREE = "free"
+
+
+@dataclass(slots=True)
+class Patched:
+    """The triangles of a body, points (n,3), corners (m,3), and the word of the patch that each is of, '' for none."""
+
+    body: Body
+    points: Floats
+    corners: Ints
+    words: list[str]
+
+    @staticmethod
+    def of(body: Body, marks: Marks) -> Patched:
+        soup = triangles_of(body)
+        points, corners = welded(soup.points, soup.corners)
+        if len(corners) != len(soup.corners):
+            raise Refusal(f"some triangles of {body.name} have no area", remedy="clean the triangles first",
+                          entities=(body,))  # fmt: skip
+        words: list[str] = []
+        for face in body.faces:
+            words += [str(marks.get("patch", face) or "")] * len(face_mesh(face).triangles)
+        return Patched(body, points, corners, words)
+
+    @property
+    def whole(self) -> bool:
+        """Whether every triangle is of a patch."""
+        return all(self.words)
+
+    @property
+    def scale(self) -> float:
+        return float(np.linalg.norm(np.ptp(self.points, axis=0)))
+
+    def of_faces(self, faces: Sequence[Face]) -> Bools:
+        """Which triangles (m,) are of some faces."""
+        counts = [len(face_mesh(face).triangles) for face in self.body.faces]
+        return np.repeat([face in faces for face in self.body.faces], counts)
+
+    def rows(self) -> dict[str, Ints]:
+        """The triangles of each patch."""
+        words = np.array(self.words)
+        return {str(word): np.flatnonzero(words == word) for word in dict.fromkeys(self.words)}
+
+    def patches(self) -> list[Patch]:
+        """Each with the simplest surface that it lies on."""
+        return [patch_on(self.points, self.corners, rows) for rows in self.rows().values()]
+
+    def found(self, tolerance: float | None) -> Iterator[tuple[list[Patch], float]]:
+        """Patches as the program finds them, and the deviation it allowed; from the least deviation up."""
+        noise = noise_of(self.points, self.corners)
+        steps = [share * self.scale for share in LADDER] if not noise else [k * noise for k in ROUGH_LADDER]
+        for near in steps if tolerance is None else [tolerance]:
+            yield segmented(self.points, self.corners, near, noise), near
+
+    def free_word(self, kind: str, taken: set[str]) -> str:
+        """A name for a patch that none has yet; it is taken now."""
+        word = next(w for k in range(1, len(taken) + 2) if (w := f"{kind} {k}") not in taken)
+        taken.add(word)
+        return word
+
+    def put(self, model: Model, marks: Marks) -> tuple[Model, Marks]:
+        """The model with this body's faces parted as its patches are, and the marks that say so."""
+        order = {word: k for k, word in enumerate(dict.fromkeys(self.words))}
+        label = np.array([order[word] for word in self.words], dtype=np.int64)
+        uses, own = regrouped(self.points, self.corners, label)
+        made = replace(self.body, uses=tuple(uses), uid=new_uid())
+        out = model.replaced(self.body, [made])
+        names = list(order)
+        marks = marks.carried(model, out)
+        for use, k in zip(uses, own, strict=True):
+            marks = marks.put("patch", [use.face], names[k] or None)
+        return out, marks
+
+
+def patch_words(bench: Bench, faces: Sequence[Face]) -> Mapping[Body, dict[str, None]]:
+    """The patches that faces are of, by body. Raises Refusal where one is of none."""
+    out: dict[Body, dict[str, None]] = {}
+    for body, own in bench.by_body(faces):
+        for face in own:
+            word = bench.state.marks.get("patch", face)
+            if word is None:
+                raise Refusal("a face is of no patch yet", remedy="find patches first", entities=(face,))
+            out.setdefault(body, {})[str(word)] = None
+    return out
+
+
+def _one_body(bench: Bench, words: Mapping[Body, dict[str, None]]) -> tuple[Body, list[str]]:
+    if len(words) != 1:
+        raise Refusal("the faces are of several bodies", remedy="patches of one body")
+    ((body, own),) = words.items()
+    return body, list(own)
+
+
+def _one_patch(bench: Bench) -> tuple[Body, str]:
+    body, words = _one_body(bench, patch_words(bench, bench.faces()))
+    if len(words) > 1:
+        raise Refusal("the faces are of several patches", remedy="faces of one patch", entities=tuple(bench.faces()))
+    return body, words[0]
+
+
+def _worn(chosen: Chosen) -> set[str | None]:
+    """The patches of the faces in hand; None where one is of none, or they are of several bodies."""
+    words = {chosen.marks.get("patch", face) for face in chosen.faces}
+    return words if len(chosen.of("bodies")) == 1 else {None}
+
+
+def _counted(words: Sequence[str]) -> str:
+    kinds = Counter(word.rsplit(" ", 1)[0] for word in dict.fromkeys(words))
+    return ", ".join(many(n, kind) if kind != FREE else f"{n} on none" for kind, n in kinds.most_common())
+
+
+class FindPatches(Operation):
+    """Part triangles into patches that lie on one simple surface each, to be put right before a solid is made."""
+
+    bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
+    tolerance: float | None = param(length("deviation", "how far corners may stand off a surface; left out: the least "
+                                           "with which they are few", above=0.0, optional=True))  # fmt: skip
+
+    unbonded = "find patches"
+    gate = "own"
+    budget = 600.0
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        found = chosen.of("bodies")
+        return bool(found) and super().fits(chosen) and all(faceted(b) for b in found)
+
+    def do(self, bench: Bench) -> Made:
+        chosen = [b for b in bench.bodies() if faceted(b)]
+        if not chosen:
+            raise Refusal("none of the bodies is made of triangles", remedy="exact bodies have their faces")
+        model, marks = bench.model, bench.state.marks
+        every: list[str] = []
+        for k, body in enumerate(chosen):
+            bench.progress.tell(k / len(chosen), f"finding surfaces of {body.name}")
+            sheet = Patched.of(body, marks)
+            # With too little deviation a round face falls to strips; with more, patches become fewer until no more.
+            best: list[Patch] | None = None
+            for found, _ in sheet.found(self.tolerance):
+                if best is None or len(found) < 0.9 * len(best):
+                    best = found
+            assert best is not None
+            taken: set[str] = set()
+            for patch in best:
+                word = sheet.free_word(patch.kind if patch.surface is not None else FREE, taken)
+                for row in patch.rows.tolist():
+                    sheet.words[row] = word
+            model, marks = sheet.put(model, marks)
+            every += list(taken)
+        return Made(model, f"find {many(len(every), 'patch')}: {_counted(every)}", marks=marks)
+
+
+class UnitePatches(Operation):
+    """Make one patch of several that touch: they will be one face of the solid."""
+
+    faces: Choice = param(faces_of(help="one of each patch", least=2))
+
+    gate = "own"
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return super().fits(chosen) and len(_worn(chosen)) > 1 and None not in _worn(chosen)
+
+    def do(self, bench: Bench) -> Made:
+        body, words = _one_body(bench, patch_words(bench, bench.faces()))
+        if len(words) < 2:
+            raise Refusal("the faces are of one patch already", remedy="a face of each of several patches",
+                          entities=tuple(bench.faces()))  # fmt: skip
+        sheet = Patched.of(body, bench.state.marks)
+        inside = np.isin(np.array(sheet.words), words)
+        if len(np.unique(_sets(sheet, inside))) > 1:
+            raise Refusal("the patches do not touch", remedy="patches side by side", entities=tuple(bench.faces()))
+        patch = patch_on(sheet.points, sheet.corners, np.flatnonzero(inside))
+        word = _named(sheet, patch, set(sheet.words) - set(words))
+        sheet.words = [word if inside[k] else w for k, w in enumerate(sheet.words)]
+        model, marks = sheet.put(bench.model, bench.state.marks)
+        return Made(model, f"unite {many(len(words), 'patch')} to {word}", marks=marks, details=[_told(word, patch)])
+
+
+class PartPatch(Operation):
+    """Part a patch in two where a plane passes, or into what more of a bend than elsewhere divides."""
+
+    faces: Choice = param(faces_of(help="of one patch"))
+    cut: Cut | None = param(CutAt(title="at", help="a plane; left out: where its triangles turn most", optional=True))
+
+    gate = "own"
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return super().fits(chosen) and len(_worn(chosen)) == 1 and None not in _worn(chosen)
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        """Across the longest way of the patch, in its middle."""
+        start: dict[str, object] = {"faces": Choice("faces", live=chosen.faces)}
+        if cls.fits(chosen):
+            (word,) = _worn(chosen)
+            (body,) = chosen.of("bodies")
+            own = [f for f in body.faces if chosen.marks.get("patch", f) == word]
+            points = np.concatenate([face_mesh(f).points for f in own])
+            axis = int(np.argmax(np.ptp(points, axis=0)))
+            middle = 0.5 * (points.min(axis=0) + points.max(axis=0))
+            start["cut"] = Cut.at(middle.tolist(), np.eye(3)[axis].tolist())
+        return start
+
+    def do(self, bench: Bench) -> Made:
+        body, word = _one_patch(bench)
+        sheet = Patched.of(body, bench.state.marks)
+        rows = sheet.rows()[word]
+        parts = self._beside(bench, sheet, rows) if self.cut is not None else self._surfaces(sheet, rows)
+        if len(parts) < 2:
+            way = "the plane passes it by" if self.cut is not None else "it lies on one surface"
+            raise Refusal(f"{word} cannot be parted: {way}", remedy="a plane through it",
+                          entities=tuple(bench.faces()))  # fmt: skip
+        taken = set(sheet.words) - {word}
+        details = []
+        for own in parts:
+            patch = patch_on(sheet.points, sheet.corners, own)
+            fresh = _named(sheet, patch, taken)
+            details.append(_told(fresh, patch))
+            for row in own.tolist():
+                sheet.words[row] = fresh
+        model, marks = sheet.put(bench.model, bench.state.marks)
+        return Made(model, f"part {word} into {len(parts)}", marks=marks, details=details)
+
+    def _beside(self, bench: Bench, sheet: Patched, rows: Ints) -> list[Ints]:
+        middle = sheet.points[sheet.corners[rows]].mean(axis=1)
+        above = bench.surface().signed_distance(middle) > 0.0
+        return [own for own in (rows[above], rows[~above]) if len(own)]
+
+    def _surfaces(self, sheet: Patched, rows: Ints) -> list[Ints]:
+        """What the program would make of these triangles alone, from the most deviation down."""
+        for share in reversed(LADDER):
+            found = segmented(sheet.points, sheet.corners[rows], share * sheet.scale)
+            if len(found) > 1:
+                return [rows[patch.rows] for patch in found]
+        return [rows]
+
+
+class GrowPatch(Operation):
+    """Let a patch take from those beside it the triangles that lie on its surface."""
+
+    faces: Choice = param(faces_of(help="of one patch"))
+    tolerance: float = param(length("deviation", "how far corners may stand off its surface", above=0.0))
+
+    gate = "own"
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return super().fits(chosen) and len(_worn(chosen)) == 1 and None not in _worn(chosen)
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        return {"faces": Choice("faces", live=chosen.faces), "tolerance": round(0.02 * chosen.size, 6)}
+
+    def do(self, bench: Bench) -> Made:
+        body, word = _one_patch(bench)
+        sheet = Patched.of(body, bench.state.marks)
+        rows = sheet.rows()[word]
+        patch = patch_on(sheet.points, sheet.corners, rows)
+        if patch.surface is None:
+            raise Refusal(f"{word} lies on no simple surface to grow along", remedy="part it first",
+                          entities=tuple(bench.faces()))  # fmt: skip
+        wider = grown(sheet.points, sheet.corners, patch, self.tolerance)
+        if len(wider) <= len(rows):
+            raise Refusal(f"nothing beside {word} lies within {self.tolerance:g} mm of its surface",
+                          remedy="allow more deviation", entities=tuple(bench.faces()))  # fmt: skip
+        lost = {sheet.words[row] for row in wider.tolist()} - {word}
+        for row in wider.tolist():
+            sheet.words[row] = word
+        gone = lost - set(sheet.words)
+        model, marks = sheet.put(bench.model, bench.state.marks)
+        words = f"grow {word} by {many(len(wider) - len(rows), 'triangle')}"
+        if gone:
+            words += f", {many(len(gone), 'patch')} swallowed"
+        return Made(model, words, marks=marks, details=[_told(word, patch)])
+
+
+def _sets(sheet: Patched, inside: Bools) -> Ints:
+    return connected_sets(len(sheet.points), sheet.corners[inside])
+
+
+def _named(sheet: Patched, patch: Patch, taken: set[str]) -> str:
+    return sheet.free_word(FREE if patch.surface is None else patch.kind, taken)
+
+
+def _told(word: str, patch: Patch) -> dict[str, object]:
+    return {"patch": word, "triangles": len(patch.rows), "deviation_mm": patch.off}
