@@ -138,7 +138,7 @@ def test_torn_surfaces_are_named_approximated_and_patched_by_hand(desk, qtbot, t
 
 
 def test_triangles_get_patches_that_are_put_right_and_the_solid_is_held_against_them(desk, qtbot, tmp_path):
-    """Found, parted at a plane and united again by what In hand offers; the solid, and how far off the triangles are."""
+    """Found, parted and united again by what In hand offers; then the solid, and how far off the triangles are."""
     from PySide6.QtCore import Qt
 
     path = tmp_path / "anchor.stl"
