@@ -10,8 +10,10 @@ import lithon
 from lithon import do
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Model
+from lithon.carve.split import split
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.fill import circumspheres, fill
 from lithon.mesh.improve import improve, quality
@@ -133,7 +135,9 @@ def test_quality_in_closed_form():
         if tet_volumes(p, np.array([[0, 1, 2, 3]]))[0] < 0.0:
             p = p[[1, 0, 2, 3]]
         angles = np.radians(tet_dihedral_degrees(p, np.array([[0, 1, 2, 3]])))
-        assert quality(*p) == pytest.approx(np.sin(angles).min(), abs=1e-9)
+        # A needle's dihedral angles are fine, its scaled Jacobian is not: 0.12 counts as 16 degrees.
+        needle = np.sin(np.radians(16.0)) / 0.12 * tet_scaled_jacobian(p, np.array([[0, 1, 2, 3]]))[0]
+        assert quality(*p) == pytest.approx(min(np.sin(angles).min(), needle), abs=1e-9)
         turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
         turn *= np.sign(np.linalg.det(turn))
         assert quality(*(2.5 * p @ turn.T + 3.0)) == pytest.approx(quality(*p), rel=1e-9)
@@ -228,6 +232,26 @@ def test_a_point_that_sees_everything_finds_room():
     box = np.ptp(p[:8], axis=0)
     assert (volumes != 0.0).all() and np.abs(volumes).sum() == pytest.approx(box.prod(), rel=1e-9)
     assert (tet == space.points - 1).any(axis=1).sum() > 4000
+
+
+@pytest.mark.parametrize("top", [0.3, 0.45])
+def test_the_tip_of_a_pin_is_drawn_together_where_it_is_below_what_is_ignored(top):
+    """A square pin with a pyramid that ends in a face of less than an ignore size: its four corners are one node, or,
+    above it, four about which elements grow."""
+    pin = Model.of([box(-1, -1, 1, 1, 0, 12, "pin")])
+    upper = 12.0
+    for way in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+        foot = np.array([*way, 0.0]) + np.array([0.0, 0.0, upper - 1.5])
+        outward = Plane.of(foot, np.array([1.5 * way[0], 1.5 * way[1], 1.0 - top / 2.0]))
+        pieces = split(pin, list(pin.bodies), outward).bodies
+        pin = Model.of([max(pieces, key=volume)])
+    small = [f for f in pin.bodies[0].faces if f.surface.kind == "plane" and face_area(f) < 1.1 * top**2]
+    assert len(small) == 1 and face_area(small[0]) == pytest.approx(top**2)
+    mesh = tetrahedral_mesh(pin, SizeRules(3.0, ignore=0.4))
+    high = mesh.points[mesh.points[:, 2] > upper - 1e-6]
+    assert len(high) == (1 if top < 0.4 else 4) and mesh.conformal()
+    assert float(mesh.quality.scaled_jacobian.min()) > 0.1 and float(mesh.quality.smallest_angle.min()) > 12.0
+    assert abs(mesh.volume_ratio - 1.0) < 0.01
 
 
 @pytest.mark.parametrize("gap", [0.02, 0.1])

@@ -6,7 +6,8 @@ the removal of an edge (best new triangulation of its ring by Klincsek's dynamic
 neighbourhood. A change is made only where the worst element of the neighbourhood gets better
 (Freitag & Ollivier-Gooch 1997; Klingner & Shewchuk 2007).
 
-Quality is the smallest sine of the six dihedral angles, negative for an inverted element.
+Quality is the smallest sine of the six dihedral angles, or a multiple of the scaled Jacobian where that is less, as it
+is in needles; negative for an inverted element.
 """
 
 from __future__ import annotations
@@ -24,6 +25,9 @@ from lithon.progress import Progress
 _MOST = 128  # elements in one neighbourhood
 _GAIN = 1e-4  # what a change must add to the worst sine around it
 
+#: A scaled Jacobian of 0.12 is as bad as a dihedral angle of 16 degrees.
+_NEEDLE = float(np.sin(np.radians(16.0)) / 0.12)
+
 _WAYS = np.array(
     [[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1],
      [1, 1, 1], [-1, 1, 1], [1, -1, 1], [1, 1, -1], [-1, -1, 1], [-1, 1, -1], [1, -1, -1], [-1, -1, -1]],
@@ -34,7 +38,8 @@ _WAYS /= np.linalg.norm(_WAYS, axis=1)[:, None]
 
 @njit(cache=True, fastmath=False)
 def quality(a: Floats, b: Floats, c: Floats, d: Floats) -> float:
-    """Smallest sine of the dihedral angles, with the sign of the volume."""
+    """Smallest sine of the dihedral angles, or `_NEEDLE` times the scaled Jacobian where that is less; with the sign of
+    the volume."""
     ux, uy, uz = b[0] - a[0], b[1] - a[1], b[2] - a[2]
     vx, vy, vz = c[0] - a[0], c[1] - a[1], c[2] - a[2]
     wx, wy, wz = d[0] - a[0], d[1] - a[1], d[2] - a[2]
@@ -47,16 +52,20 @@ def quality(a: Floats, b: Floats, c: Floats, d: Floats) -> float:
     na, nb = np.sqrt(ax * ax + ay * ay + az * az), np.sqrt(bx * bx + by * by + bz * bz)
     nc, nd = np.sqrt(cx * cx + cy * cy + cz * cz), np.sqrt(dx * dx + dy * dy + dz * dz)
     tiny = 1e-300
+    u, v, w = (
+        np.sqrt(ux * ux + uy * uy + uz * uz),
+        np.sqrt(vx * vx + vy * vy + vz * vz),
+        np.sqrt(wx * wx + wy * wy + wz * wz),
+    )
+    p = np.sqrt((vx - ux) ** 2 + (vy - uy) ** 2 + (vz - uz) ** 2)
+    r = np.sqrt((wx - ux) ** 2 + (wy - uy) ** 2 + (wz - uz) ** 2)
+    s = np.sqrt((wx - vx) ** 2 + (wy - vy) ** 2 + (wz - vz) ** 2)
     # sin(angle at an edge) = 6V |edge| / (2A 2A') with A, A' the two faces on the edge.
-    q = np.sqrt(ux * ux + uy * uy + uz * uz) / (nc * nd + tiny)
-    q = min(q, np.sqrt(vx * vx + vy * vy + vz * vz) / (nb * nd + tiny))
-    q = min(q, np.sqrt(wx * wx + wy * wy + wz * wz) / (nb * nc + tiny))
-    px, py, pz = vx - ux, vy - uy, vz - uz
-    q = min(q, np.sqrt(px * px + py * py + pz * pz) / (na * nd + tiny))
-    px, py, pz = wx - ux, wy - uy, wz - uz
-    q = min(q, np.sqrt(px * px + py * py + pz * pz) / (na * nc + tiny))
-    px, py, pz = wx - vx, wy - vy, wz - vz
-    q = min(q, np.sqrt(px * px + py * py + pz * pz) / (na * nb + tiny))
+    q = min(u / (nc * nd + tiny), v / (nb * nd + tiny), w / (nb * nc + tiny))
+    q = min(q, p / (na * nd + tiny), r / (na * nc + tiny), s / (na * nb + tiny))
+    # The scaled Jacobian is 6V sqrt(2) over the product of the three edges at a corner, the longest of four.
+    longest = max(max(u * v * w, u * p * r), max(v * p * s, w * r * s))
+    q = min(q, _NEEDLE * np.sqrt(2.0) / (longest + tiny))
     return q * six if six > 0.0 else (six * q - 1e-9)
 
 

@@ -361,7 +361,9 @@ class _Remaker:
         between = self._around(u) & self._around(v)
         if len(between) != len(gone):
             return False
-        if any(w in self.hard[u] and w in self.hard[v] for w in between):
+        # Between three followed sides is a face; one that is drawn together on all sides goes with them.
+        both = [w for w in between if w in self.hard[u] and w in self.hard[v]]
+        if any(not self.tiny.issuperset((_side(u, w), _side(v, w))) for w in both):
             return False
         stay = [t for t in self.star[u] if t not in gone]
         if not stay:
