@@ -8,7 +8,8 @@ from operation_examples import box, plate, stack
 
 import lithon
 from lithon import do
-from lithon.brep.measures import face_area, volume
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.measures import face_area, face_width, volume
 from lithon.brep.topology import Model
 from lithon.carve.split import split
 from lithon.errors import Refusal
@@ -23,10 +24,11 @@ from lithon.mesh.recover import recover, tet_edges, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
 from lithon.mesh.surface import surface_mesh
 from lithon.mesh.tetrahedra import _cells, tetrahedral_mesh
+from lithon.mesh.verdict import verdict
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.progress import SILENT
-from lithon.samples.build import Round, face_toward, prism, rectangle, sink
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
 
 PARTS = {
     "plate": lambda: plate(),
@@ -232,6 +234,27 @@ def test_a_point_that_sees_everything_finds_room():
     box = np.ptp(p[:8], axis=0)
     assert (volumes != 0.0).all() and np.abs(volumes).sum() == pytest.approx(box.prod(), rel=1e-9)
     assert (tet == space.points - 1).any(axis=1).sum() > 4000
+
+
+def test_the_verdict_counts_places_and_says_why():
+    """A block has no poor element; one with a splinter along an edge has them at the splinter, and is told so; what is
+    ignored there makes it good. Every poor element is told of once."""
+    block = Model.of([box(0, 0, 20, 20, 0, 10, "block")])
+    fine = verdict(tetrahedral_mesh(block, SizeRules(4.0)))
+    assert fine.good and not fine.places and "none below" in fine.words()
+    outline = [Piece((x, y)) for x, y in ((0.0, 0.0), (20.0, 0.0), (20.0, 9.98), (19.985, 10.0), (0.0, 10.0))]
+    thin = Model.of([prism(outline, 20.0, name="thin")])
+    (chamfer,) = (f for f in thin.bodies[0].faces if face_width(f) < 0.1)
+    mesh = tetrahedral_mesh(thin, SizeRules(4.0))
+    told = verdict(mesh)
+    q = mesh.quality
+    assert told.strict == ((q.scaled_jacobian < 0.1) | (q.smallest_angle < 12.0)).sum()
+    assert told.strict == sum(p.elements for p in told.places)
+    assert told.lenient == ((q.scaled_jacobian < 0.05) | (q.smallest_angle < 8)).sum() <= told.strict
+    assert not told.good and {p.face for p in told.places} & {chamfer, *adjacency(thin.bodies[0]).neighbours(chamfer)}
+    assert any("mm stands beside" in p.cause or "mm wide beside" in p.cause for p in told.places)
+    assert str(told.strict) in told.words()
+    assert verdict(tetrahedral_mesh(thin, SizeRules(4.0, ignore=0.3))).good
 
 
 @pytest.mark.parametrize("top", [0.3, 0.45])

@@ -177,6 +177,9 @@ def mesh(
     from lithon.exchange.meshes import write_mesh
 
     _write(lambda: write_mesh(result, out), out)
+    from lithon.mesh.verdict import verdict
+
+    told = verdict(made)
     facts.update(
         nodes=len(result.points),
         elements={made.shape.short: len(result.elements)},
@@ -185,7 +188,11 @@ def mesh(
         conformal=made.conformal(),
         ignored=_passed_over(model, rules) if made.kind in ("tetrahedra", "triangles") else {},
         min_dihedral_degrees=float(made.quality.smallest_angle.min()),
-    )
+        below_strict=told.strict,
+        below_lenient=told.lenient,
+        poor=[{"elements": p.elements, "at": p.face.surface.kind if p.face else None, "cause": p.cause}
+              for p in told.places],
+    )  # fmt: skip
     if prove:
         proof = lithon.patch_test(result)
         facts["patch_test"] = {"passed": proof.passed, "error": proof.error, "free_nodes": proof.nodes}
@@ -197,6 +204,7 @@ def mesh(
             f"{facts['nodes']} nodes, {len(result.elements)} {result.kind}, "
             f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}{proved}, written to {out}"
         )
+        click.echo(told.words(), err=True)
     _told_apart(made.failures)
 
 

@@ -18,7 +18,9 @@ from lithon.brep.copies import root_of
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.mesh.compare import compared
 from lithon.mesh.recover import Failure
+from lithon.mesh.verdict import Verdict, verdict
 from lithon.operations.operation import Operation
+from lithon.operations.prove.drapes import IgnoreBelow, smallest_element
 from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.table import STATIONS, rows
 from lithon.operations.trim.clear import Clear
@@ -353,7 +355,8 @@ class Docket(Panel):
             return
         q = mesh.quality
         smallest = float(q.smallest_angle.min())
-        good = smallest > 8.0 and not mesh.failures
+        told = verdict(mesh)
+        good = told.good and not mesh.failures
         only_skin = mesh.shape.flat and bool(mesh.failures) and not all(b.sheet for b in mesh.bodies)
         what = "area" if mesh.shape.flat else "volume"
         matched = "all shared faces match" if mesh.conformal() else "not conformal"
@@ -364,8 +367,11 @@ class Docket(Panel):
                 f"{number(len(mesh.elements), 3)} {mesh.kind}, {number(len(mesh.points), 3)} nodes",
                 "no volume: what could be covered is kept" if only_skin else f"boundary recovered, {matched}",
                 f"{what} {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact one",
+                told.words(),
             )
         )
+        if not told.good:
+            self._poor(told)
         for failure in mesh.failures:
             self._failed(failure)
         if only_skin:
@@ -404,6 +410,21 @@ class Docket(Panel):
 
     def _approximate(self) -> None:
         self.work.propose(MakeMesh(elements="tet", approximate=True))
+
+    def _poor(self, told: Verdict) -> None:
+        """Where elements are poor and why, the most of them first."""
+        card = Card("■" if told.lenient else "▲", theme.MADDER if told.lenient else theme.OCHRE,
+                    "not good enough everywhere", *(p.words() for p in told.places[:4]))  # fmt: skip
+        if len(told.places) > 4:
+            card.setToolTip("\n".join(p.words() for p in told.places))
+        faces = list(dict.fromkeys(p.face for p in told.places if p.face is not None))
+        if faces:
+            card.add_button("Show me", lambda: self.work.choose(faces=faces))
+        ledger = self.work.ledger
+        below = round(0.1 * smallest_element(ledger.state), 6)
+        if ledger.settings.ignore is None and any(p.cause for p in told.places):
+            card.add_button(f"Ignore below {below:g} mm", lambda: self.work.propose(IgnoreBelow(below)))
+        self.add(card)
 
     def _failed(self, failure: Failure) -> None:
         """What could not be meshed, and where."""

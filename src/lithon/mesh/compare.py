@@ -7,9 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.mesh.mesh import Mesh
-
-#: Below these an element is poor, strictly and leniently: scaled Jacobian, smallest angle (degrees).
-STRICT, LENIENT = (0.1, 12.0), (0.05, 8.0)
+from lithon.mesh.verdict import LENIENT, STRICT, below
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +32,7 @@ def facts(mesh: Mesh) -> Facts:
     ends = np.unique(np.sort(mesh.corners[:, mesh.shape.edges].reshape(-1, 2), axis=1), axis=0)
     length = np.linalg.norm(mesh.points[ends[:, 0]] - mesh.points[ends[:, 1]], axis=1)
     q = mesh.quality
-    poor = [int(((q.scaled_jacobian < j) | (q.smallest_angle < a)).sum()) for j, a in (STRICT, LENIENT)]
+    poor = [int(below(q, limits).sum()) for limits in (STRICT, LENIENT)]
     return Facts(
         mesh.kind, len(mesh.points), len(mesh.elements), float(length.min()), float(np.median(length)),
         float(length.max()), float(q.scaled_jacobian.min()), float(q.smallest_angle.min()), mesh.volume_ratio, *poor,

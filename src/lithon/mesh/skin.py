@@ -29,6 +29,8 @@ from lithon.mesh.surface import SurfaceMesh
 from lithon.progress import pulse
 
 _ROUNDS = 8
+#: How many sides away from what is not followed a drape's own mesh is still worked over.
+_RINGS = 5
 _TRIES = 4
 #: Sides are split above and collapsed below these shares of the wanted size.
 _LONG, _SHORT = 1.45, 0.68
@@ -229,12 +231,11 @@ class _Remaker:
             for j, face in enumerate(self.faces):
                 if whole[face] in group:
                     self.group[j] = k
-        # What may change: the nodes of draped faces, and around what is drawn together.
-        self.free = {v for t, corners in self.tri.items() if self.group[self.of[t]] >= 0 for v in corners}
+        # What may change: draped faces about the edges that are not followed, and around what is drawn together.
+        draped = {v for t, corners in self.tri.items() if self.group[self.of[t]] >= 0 for v in corners}
+        narrow = {v for t, corners in self.tri.items() if self.small[self.of[t]] for v in corners}
         near = {v for side in self.tiny for v in side}
-        for _ in range(2):
-            near |= {w for v in near for t in self.star[v] for w in self.tri[t]}
-        self.free |= near
+        self.free = self._about((soft_nodes | narrow) & draped, _RINGS, draped) | self._about(near, 2)
         self.size = np.asarray(surface.sizes.at(self.p)).tolist()
         touched = sorted({self.of[t] for v in self.free for t in self.star[v]})
         meshes = [face_mesh(self.faces[j]) for j in touched]
@@ -244,6 +245,15 @@ class _Remaker:
             np.concatenate([m.triangles + b for m, b in zip(meshes, base, strict=False)]),
         )
         self._owner = np.repeat(touched, [len(m.triangles) for m in meshes])
+
+    def _about(self, nodes: set[int], rings: int, within: set[int] | None = None) -> set[int]:
+        """Nodes and those so many sides away from them, all of a set."""
+        out, last = set(nodes), nodes
+        for _ in range(rings):
+            last = {w for v in last for t in self.star[v] for w in self.tri[t]} - out
+            last = last if within is None else last & within
+            out |= last
+        return out
 
     # ---- the pieces
 
