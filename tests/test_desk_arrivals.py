@@ -409,6 +409,7 @@ def test_the_last_file_asked_for_is_opened(opened, qtbot, tmp_path, anchor):
 
 def test_calls_into_qt_give_back_what_they_take(display, qtbot):
     """A binding that drops a reference to None at every call ends the process after some hours of work."""
+    import gc
     import sys
 
     from PySide6.QtCore import QTimer
@@ -416,6 +417,8 @@ def test_calls_into_qt_give_back_what_they_take(display, qtbot):
 
     words, timer = QLabel("a"), QTimer()
     qtbot.addWidget(words)
+    QApplication.processEvents()
+    gc.collect()  # what earlier windows left behind holds None, too
     before = sys.getrefcount(None)
     for k in range(500):
         words.setText(str(k))
