@@ -30,7 +30,8 @@ class Poor:
     cause: str
 
     def words(self) -> str:
-        what = f"{many(self.elements, 'element')} at {'a ' + self.face.surface.kind if self.face else 'no face'}"
+        at = "no face" if self.face is None else f"a {self.face.surface.kind}"
+        what = f"{many(self.elements, 'element')} at {at}"
         return what + (f": {self.cause}" if self.cause else "")
 
 
@@ -74,15 +75,16 @@ def verdict(mesh: Mesh) -> Verdict:
     for row in poor.tolist():
         count: dict[int, int] = {}
         for node in mesh.corners[row].tolist():
-            for face in at.get(node, ()):
-                count[face] = count.get(face, 0) + 1
+            for number in at.get(node, ()):
+                count[number] = count.get(number, 0) + 1
         # Of the faces that it stands on most, the narrowest.
         best = max(count, key=lambda f: (count[f], -face_width(mesh.faces[f])), default=-1)
         groups.setdefault(best, []).append(row)
     places = []
     for number, rows in groups.items():
         face = mesh.faces[number] if number >= 0 else None
-        places.append(Poor(face, len(rows), _cause(mesh, face, mesh.points[mesh.corners[rows]]) if face else ""))
+        cause = "" if face is None else _cause(mesh, face, mesh.points[mesh.corners[rows]])
+        places.append(Poor(face, len(rows), cause))
     return Verdict(len(poor), lenient, tuple(sorted(places, key=lambda p: -p.elements)))
 
 
