@@ -655,11 +655,19 @@ def assert_divided(out: Outcome, count: int) -> None:
     assert list(out.state.marks.all("divisions").values()) == [count, count]
 
 
-def start(example: Example, place: Place = HERE) -> State:
-    """The state that an example begins with."""
+_STARTED: dict[tuple[int, bytes], State] = {}
+
+
+def start(example: Example, place: Place = HERE, fresh: bool = False) -> State:
+    """The state that an example begins with; a fresh one, of which nothing is known yet, or one that others had."""
     from lithon.operations.state import Settings
 
-    state = State(place.of(example.model()), settings=Settings(4.0))
-    for step in example.first:
-        state = run(state, step if isinstance(step, Operation) else step(state.model, place)).state
-    return state
+    key = id(example), place.motion.tobytes()
+    if fresh or key not in _STARTED:
+        state = State(place.of(example.model()), settings=Settings(4.0))
+        for step in example.first:
+            state = run(state, step if isinstance(step, Operation) else step(state.model, place)).state
+        if fresh:
+            return state
+        _STARTED[key] = state
+    return _STARTED[key]

@@ -223,9 +223,12 @@ def the_gudgeon_scan(camera: Camera) -> None:
     work.go("Mend")
     desk.begin(rows()["solid"])
     camera.until(lambda: work.proposal is not None and work.proposal.state == "ready", 120.0)
-    camera.until(lambda: work.proposal is not None and work.proposal.elements, 60.0)
-    camera.shot("solid")
-    work.drop()
+    work.asking.accept()
+    camera.settle()
+    desk.view.deviation.toggle()
+    camera.until(lambda: desk.view.deviation.shown)
+    camera.shot("deviation")
+    desk.view.deviation.toggle()
 
 
 def the_collar_slid(camera: Camera) -> None:

@@ -202,6 +202,8 @@ class Palette(QFrame):
 def matches(words: list[str], name: str, more: str) -> float | None:
     """How well typed words fit a name, or what else is said of it: 0 best; None where one of them fits neither."""
     head, rest = name.lower(), more.lower()
+    if " ".join(words) == head:
+        return 0.0
     rank = 0.0
     for word in words:
         if head.startswith(word):

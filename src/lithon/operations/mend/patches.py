@@ -165,8 +165,9 @@ class FindPatches(Operation):
             # With too little deviation a round face falls to strips; with more, patches become fewer until no more.
             best: list[Patch] | None = None
             for found, _ in sheet.found(self.tolerance):
-                if best is None or len(found) < 0.9 * len(best):
-                    best = found
+                if best is not None and len(found) > 0.9 * len(best):
+                    break
+                best = found
             assert best is not None
             taken: set[str] = set()
             for patch in best:
