@@ -157,6 +157,9 @@ def test_triangles_get_patches_that_are_put_right_and_the_solid_is_held_against_
     if len(around) > 1:
         button_of(desk.in_hand, "Take the whole patch cylinder 1").click()
     assert set(desk.work.faces) == set(around) and "patch cylinder 1" in labels(desk.in_hand)
+    button_of(desk.in_hand, "› Grow a patch").click()
+    assert desk.work.proposal.state == "asking"  # for the deviation: nothing is refused yet
+    desk.work.drop()
     button_of(desk.in_hand, "› Part a patch").click()
     ready(desk, qtbot)
     assert desk.work.proposal.state == "ready"  # at first across its middle
@@ -179,6 +182,8 @@ def test_triangles_get_patches_that_are_put_right_and_the_solid_is_held_against_
     qtbot.waitUntil(lambda: desk.view.deviation.shown, timeout=30000)
     assert desk.view.deviation.scale.isVisible() and desk.view.deviation.found.most < 1e-4
     assert "inside" in desk.view.deviation.scale.words[0] and not seen(desk)
+    assert not any(a.GetVisibility() for a in desk.view._layers["edges"])
     desk.view.deviation.toggle()
     qtbot.wait(60)
     assert not desk.view.deviation.scale.isVisible() and seen(desk)
+    assert all(a.GetVisibility() for a in desk.view._layers["edges"])

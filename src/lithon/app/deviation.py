@@ -12,6 +12,7 @@ from vtkmodules.util.numpy_support import numpy_to_vtk
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
 from lithon.app import scene, theme
+from lithon.errors import LithonError
 from lithon.survey.deviation import Deviation
 
 if TYPE_CHECKING:
@@ -36,7 +37,7 @@ class DeviationMap:
 
     def toggle(self) -> None:
         self.on = not self.on
-        self.draw()
+        self.view.rebuild()  # the solid's edges and the mesh give way to it and come back
 
     def draw(self) -> None:
         """Put it where it is now; measured first where that has not been done."""
@@ -53,7 +54,11 @@ class DeviationMap:
                     work.told.emit(found.words(), "good")
                     self.view.rebuild()
 
-            work.job("deviation", work.ledger.base, model, done=come)
+            def fail(error: LithonError) -> None:
+                self._of, self.on = None, False
+                work.told.emit(str(error), "bad")
+
+            work.job("deviation", work.ledger.base, model, done=come, failed=fail)
         self.scale.setVisible(self.shown)
         if self.shown:
             self.scale.tell(self.found)

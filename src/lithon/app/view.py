@@ -455,7 +455,8 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         return self._mesh_shown() or self.deviation.shown
 
     def _mesh_shown(self) -> bool:
-        return self.work.mesh is not None and self.work.station == "Prove" and not self.showing_original
+        there = self.work.mesh is not None and self.work.station == "Prove"
+        return there and not self.showing_original and not self.deviation.shown
 
     def _mesh_actors(self, mesh: Mesh) -> list[vtkActor]:
         """Elements body by body; cut open, whole elements on the near side are left away."""

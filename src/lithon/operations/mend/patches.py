@@ -16,7 +16,7 @@ from lithon.errors import Refusal
 from lithon.mend.segments import Patch, grown, noise_of, patch_on, segmented
 from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
-from lithon.operations.mend.triangles import faceted, triangles_of
+from lithon.operations.mend.triangles import faceted, made_of_triangles, triangles_of
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import CutAt, length, some_bodies
 from lithon.operations.parameters import faces as faces_of
@@ -132,6 +132,10 @@ def _worn(chosen: Chosen) -> set[str | None]:
     return words if len(chosen.of("bodies")) == 1 else {None}
 
 
+def _of_one_patch(chosen: Chosen) -> bool:
+    return len(_worn(chosen)) == 1 and None not in _worn(chosen)
+
+
 def _counted(words: Sequence[str]) -> str:
     kinds = Counter(word.rsplit(" ", 1)[0] for word in dict.fromkeys(words))
     return ", ".join(many(n, kind) if kind != FREE else f"{n} on none" for kind, n in kinds.most_common())
@@ -154,9 +158,7 @@ class FindPatches(Operation):
         return bool(found) and super().fits(chosen) and all(faceted(b) for b in found)
 
     def do(self, bench: Bench) -> Made:
-        chosen = [b for b in bench.bodies() if faceted(b)]
-        if not chosen:
-            raise Refusal("none of the bodies is made of triangles", remedy="exact bodies have their faces")
+        chosen = made_of_triangles(bench, "exact bodies have their faces")
         model, marks = bench.model, bench.state.marks
         every: list[str] = []
         for k, body in enumerate(chosen):
@@ -216,7 +218,7 @@ class PartPatch(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        return super().fits(chosen) and len(_worn(chosen)) == 1 and None not in _worn(chosen)
+        return super().fits(chosen) and _of_one_patch(chosen)
 
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, object]:
@@ -276,11 +278,7 @@ class GrowPatch(Operation):
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
-        return super().fits(chosen) and len(_worn(chosen)) == 1 and None not in _worn(chosen)
-
-    @classmethod
-    def begun(cls, chosen: Chosen) -> dict[str, object]:
-        return {"faces": Choice("faces", live=chosen.faces), "tolerance": round(0.02 * chosen.size, 6)}
+        return super().fits(chosen) and _of_one_patch(chosen)
 
     def do(self, bench: Bench) -> Made:
         body, word = _one_patch(bench)

@@ -17,7 +17,7 @@ from lithon.mend.relations import related
 from lithon.mend.solid import bordering, solid_of
 from lithon.operations.choices import Choice
 from lithon.operations.mend.patches import Patched
-from lithon.operations.mend.triangles import faceted
+from lithon.operations.mend.triangles import faceted, made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import OneOf, length, some_bodies
 from lithon.words import many
@@ -41,9 +41,7 @@ class SolidFromTriangles(Operation):
         return bool(found) and super().fits(chosen) and all(faceted(b) and closed(b) for b in found)
 
     def do(self, bench: Bench) -> Made:
-        chosen = [b for b in bench.bodies() if faceted(b)]
-        if not chosen:
-            raise Refusal("none of the bodies is made of triangles", remedy="exact bodies are solids already")
+        chosen = made_of_triangles(bench, "exact bodies are solids already")
         details: list[dict[str, Any]] = []
         out = bench.model
         for k, body in enumerate(chosen):

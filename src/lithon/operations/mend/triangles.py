@@ -28,6 +28,14 @@ def faceted(body: Body) -> bool:
     return bool(body.uses) and all(use.face.surface.kind == "facets" for use in body.uses)
 
 
+def made_of_triangles(bench: Bench, otherwise: str) -> list[Body]:
+    """Those of the bodies of an operation that are. Raises Refusal where none is, with what to do then."""
+    chosen = [b for b in bench.bodies() if faceted(b)]
+    if not chosen:
+        raise Refusal("none of the bodies is made of triangles", remedy=otherwise)
+    return chosen
+
+
 def triangles_of(body: Body) -> Triangles:
     """The triangles of a body, looking out of it."""
     points, corners, start = [], [], 0
@@ -69,9 +77,7 @@ class CleanTriangles(Operation):
         return bool(found) and super().fits(chosen) and all(faceted(b) and not closed(b) for b in found)
 
     def do(self, bench: Bench) -> Made:
-        chosen = [b for b in bench.bodies() if faceted(b)]
-        if not chosen:
-            raise Refusal("none of the bodies is made of triangles", remedy="Mend what is safe does exact bodies")
+        chosen = made_of_triangles(bench, "Mend what is safe does exact bodies")
         # What was one part in the file may hang together in nothing but its name.
         healed: dict[str, int] = {}
         out: list[Body] = []
