@@ -191,6 +191,11 @@ def grouped(before: Model, out: Outcome) -> None:
     assert {b.name: w for b, w in out.state.marks.all("group").items()} == {"block": "apart"}
 
 
+def made_of_iron(before: Model, out: Outcome) -> None:
+    same(before, out)
+    assert {b.name: w for b, w in out.state.marks.all("material").items()} == {"block": "grey iron"}
+
+
 def draped(faces: int) -> Callable[[Model, Outcome], None]:
     def holds(before: Model, out: Outcome) -> None:
         same(before, out)
@@ -637,6 +642,7 @@ EXAMPLES: tuple[Example, ...] = (
     Example("size-in-bodies", plate, lambda m, p: do.size_in_bodies(body(m, "block"), 1.5), _sized(1.5, 1), 14,
             [lambda m, p: do.size_in_bodies(body(m, "block"), 50.0)]),
     Example("group", plate, lambda m, p: do.group(body(m, "block"), "apart"), grouped, 14),
+    Example("material", plate, lambda m, p: do.material(body(m, "block"), "grey iron"), made_of_iron, 14),
     Example("divide", plate, lambda m, p: do.divide(straight(m), 5),
             lambda before, out: same(before, out) or assert_divided(out, 5), 14),
     Example("element-size", plate, lambda m, p: do.element_size(2.5), _set("size", 2.5), 14),

@@ -33,6 +33,9 @@ def blocks():
     return state
 
 
+LEFT = 'bodies in "left"'
+
+
 def as_sets(group):
     """What CGNS calls regions and conditions of a zone, by name: where they are and which."""
     out = {}
@@ -94,6 +97,28 @@ def test_meshes_are_read_again_by_another_reader(tmp_path, suffix):
     assert held.sum() == np.isin(mesh.face, [k for k, f in enumerate(mesh.faces) if f.label == "held"]).sum() > 0
     with pytest.raises(LithonError, match="names no format"):
         write_mesh(mesh, tmp_path / "m.xyz")
+
+
+def test_materials_and_groups_arrive_as_sets_of_elements(tmp_path):
+    h5py = pytest.importorskip("h5py")
+    state = blocks()
+    for step in (do.material("bodies", "oak"), do.material(LEFT, "grey iron"), do.group(LEFT, "a")):
+        state = run(state, step).state
+    mesh = run(state, do.mesh()).mesh
+    left = next(k for k, b in enumerate(mesh.bodies) if b.name == "left")
+    rows = {"material grey iron": mesh.body == left, "material oak": mesh.body != left, "group a": mesh.body == left}
+    assert all(0 < r.sum() < len(r) for r in rows.values())
+    write_mesh(mesh, tmp_path / "m.vtu")
+    write_mesh(mesh, tmp_path / "m.cgns")
+    again = meshio.read(tmp_path / "m.vtu")
+    with h5py.File(tmp_path / "m.cgns") as file:
+        base = file["Base"]
+        regions = as_sets(base["Zone"])
+        for name, own in rows.items():
+            assert np.array_equal(again.cell_data[name][0], own) and not again.cell_data[name][1].any()
+            where, which = regions[f"{name} elements"]
+            assert where == "CellCenter" and np.array_equal(which - 1, np.flatnonzero(own))
+            assert base[name].attrs["label"].rstrip(b"\0") == b"Family_t"
 
 
 def test_a_recipe_over_a_folder_tells_what_came_of_each_file(tmp_path, capsys):

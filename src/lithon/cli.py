@@ -86,8 +86,9 @@ def _read(file: str, unit: str | None, scale: float, up: str, origin: str) -> Ar
 @click.option("--size", type=float, help="Element size in mm.")
 @_placed
 @click.option("--html", type=click.Path(), help="Also write a page with pictures.")
+@click.option("--cuts", is_flag=True, help="Also where to cut bodies so that they can be swept.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def survey(file: str, size: float | None, html: str | None, as_json: bool, **place: Any) -> None:
+def survey(file: str, size: float | None, html: str | None, cuts: bool, as_json: bool, **place: Any) -> None:
     """What is in a file, and what stands in the way of a mesh."""
     _positive(size)
     arrival = _read(file, **place)
@@ -98,6 +99,8 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
         box = f"{x:.4g} x {y:.4g} x {z:.4g} mm"
         click.echo(f"unit: {arrival.unit.unit} ({arrival.unit.why}): {box}; --unit changes it", err=True)
     facts = lithon.survey_of(arrival.model, size)
+    if cuts:
+        facts["cuts"] = _cuts(arrival.model)
     if html is not None:
         from lithon.app.survey_pictures import write_survey
 
@@ -112,6 +115,11 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
         click.echo(f"about {seen['elements']} elements, {seen['for_small_things']} of them for small things")
         for part in seen["parts"]:
             click.echo(f"  {part['part']}: about {part['elements']}")
+    for told in facts.get("cuts", ()):
+        for way in told["ways"]:
+            click.echo(f"{told['body']}: {way['words']}")
+        if not told["ways"]:
+            click.echo(f"{told['body']}: no cut at one of its faces frees a part of it")
     click.echo(f"{len(facts['findings'])} findings at elements of {facts['size_mm']:g} mm")
     alike: dict[tuple[str, ...], list[int]] = {}
     for f in facts["findings"]:
@@ -120,6 +128,24 @@ def survey(file: str, size: float | None, html: str | None, as_json: bool, **pla
         many = f"{len(elements)} x " if len(elements) > 1 else ""
         price = f", about {sum(elements)} elements" if sum(elements) else ""
         click.echo(f"  {severity:5}  {kind}: {many}{text}{price} - {remedy}")
+
+
+def _cuts(model: Any) -> list[dict[str, Any]]:
+    """For each body that cannot be swept, the cuts that free most of it."""
+    from lithon.carve.freeing import proposed
+    from lithon.operations.carve.carve import cuts_in_words, place_of
+
+    return [
+        {
+            "body": body.name,
+            "ways": [
+                {"at": [place_of(f) for f in way.cuts], "pieces": way.pieces, "swept": way.swept,
+                 "share": way.share, "words": cuts_in_words(way)}
+                for way in ways
+            ],
+        }
+        for body, ways in proposed(model, _progress()).items()
+    ]  # fmt: skip
 
 
 @cli.command()

@@ -579,6 +579,15 @@ class group(Operation):  # noqa: N801
         called: str = ...,
     ) -> None: ...
 
+class material(Operation):  # noqa: N801
+    """Say what bodies are made of, by name: their elements arrive in the mesh as a set of that name."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+        called: str,
+    ) -> None: ...
+
 class divide(Operation):  # noqa: N801
     """Set how many elements there are along edges."""
 

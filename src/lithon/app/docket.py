@@ -10,6 +10,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton
 
 from lithon.app import theme
+from lithon.app.cuts import Cuts
 from lithon.app.guide import guide
 from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, Panel, button, choice, label, number, restyle, row, title
@@ -108,6 +109,7 @@ class Docket(Panel):
         self.most = _CARDS
         self.cards: list[Card] = []
         self.verb: QPushButton | None = None
+        self.cuts = Cuts(work, self._cuts_found)
         work.findings_changed.connect(self.refresh)
         work.station_changed.connect(self.refresh)
         work.mesh_changed.connect(self.refresh)
@@ -115,6 +117,7 @@ class Docket(Panel):
         work.proposal_changed.connect(self._proposal_moved)
         work.opened.connect(self.refresh)
         work.forecast_changed.connect(self._foreseen)
+        work.standings_changed.connect(self._cuts_found)
         #: Where it was scrolled to, until new cards reach so far again.
         self._stood = 0
         self.area.verticalScrollBar().rangeChanged.connect(self._stand_again)
@@ -320,6 +323,12 @@ class Docket(Panel):
                 "dim",
             )
         )
+        for widget in self.cuts.cards():
+            self.add(widget)
+
+    def _cuts_found(self) -> None:
+        if self.work.station == "Carve":
+            self.refresh()
 
     def _head_bond(self) -> None:
         model = self.work.model

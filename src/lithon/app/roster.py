@@ -14,6 +14,7 @@ from lithon.arrays import Floats
 from lithon.brep.measures import face_area
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.operations.alike import alike
+from lithon.operations.marks import Sort
 from lithon.operations.questions import ask
 from lithon.operations.table import Row, fitting
 from lithon.survey.features import feature_of, known_features
@@ -133,6 +134,15 @@ _OFFERS = 8
 _FEW = 200
 
 
+#: What has been said of things, in words. What a face is called stands with its kind.
+_SAID: dict[Sort, str] = {
+    "hold": "held: {}", "size": "elements of {:g} mm", "divisions": "{} elements along", "drape": "draped, {}",
+    "group": "group {}", "material": "material {}",
+}  # fmt: skip
+#: So many lines of it are told.
+_LINES = 4
+
+
 class InHand(Panel):
     """What is picked, in words and numbers; and what can be done with it."""
 
@@ -166,8 +176,25 @@ class InHand(Panel):
             if feature is not None and len(feature.faces) > 1:
                 self.add(button(f"Take the whole {feature.kind}", lambda: work.choose(feature.faces), "quiet"))
         self._patches()
+        for line in self._said():
+            self.add(label(line))
         self._alikes()
         self._offers()
+
+    def _said(self) -> list[str]:
+        """What has been said of what is in hand, and of its body."""
+        work = self.work
+        if work.ledger is None:
+            return []
+        marks = work.ledger.state.marks
+        owners = dict.fromkeys(body for f in work.faces for body in work.model.owners(f))
+        out: dict[str, None] = {}
+        for sort, words in _SAID.items():
+            for thing in (*work.faces, *work.edges, *owners):
+                value = marks.get(sort, thing)
+                if value is not None:
+                    out[words.format(value)] = None
+        return list(out)[:_LINES]
 
     def _patches(self) -> None:
         """The patches that triangles in hand are of, and the rest of them."""

@@ -22,7 +22,8 @@ def tidied(body: Body, tolerance: float, among: Collection[Edge] | None = None) 
     return _edges_joined(_faces_joined(body, tolerance, among), tolerance)
 
 
-def _same_surface(a: Surface, b: Surface, tolerance: float) -> bool:
+def same_surface(a: Surface, b: Surface, tolerance: float) -> bool:
+    """Whether two surfaces are one, to a few times the tolerance (mm)."""
     return a is b or a.same_as(b, 20.0 * tolerance, 10.0)
 
 
@@ -40,7 +41,7 @@ def _faces_joined(body: Body, tolerance: float, among: Collection[Edge] | None) 
         if len(uses) != 2 or (among is not None and edge not in among):
             continue
         (u, _), (v, _) = uses
-        if not _same_surface(u.face.surface, v.face.surface, tolerance) or u.face.label != v.face.label:
+        if not same_surface(u.face.surface, v.face.surface, tolerance) or u.face.label != v.face.label:
             continue
         at = edge.at(0.5)[None]
         if float(u.outward(at)[0] @ v.outward(at)[0]) > 0.5:

@@ -25,7 +25,7 @@ _VERSION = 4.4
 def write_cgns(mesh: Mesh, path: str | Path) -> None:
     """Write atomically: points in mm, elements (of first or second order), then their sides on the model's faces.
     For every name of a face a family, a boundary condition on its sides, and the region of its nodes; for every body a
-    region of its elements."""
+    region of its elements; for every material and group of bodies a family and a region of its elements."""
     import h5py  # only here: few ask for it
 
     with tempfile.TemporaryDirectory() as folder:
@@ -68,6 +68,10 @@ def _fill(root: _Node, mesh: Mesh) -> None:
     for b, body in enumerate(mesh.bodies):
         rows = np.flatnonzero(mesh.body == b) + 1
         _region(zone, body.name or f"body {b + 1}", dim, "CellCenter", rows, taken)
+    for name, numbers in mesh.sets.items():
+        rows, short = np.flatnonzero(np.isin(mesh.body, numbers)) + 1, _short(name, taken)
+        base.put(short, "Family_t")
+        _region(zone, f"{short} elements", dim, "CellCenter", rows, taken, short)
 
 
 def _section(zone: _Node, name: str, short: str, cells: Ints, first: int) -> None:

@@ -17,8 +17,9 @@ from lithon.mesh.mesh import Mesh
 def write_vtu(mesh: Mesh, path: str | Path) -> None:
     """Write atomically. Cells: the elements, then their sides on faces. Cell data: body (index; -1 on sides), face
     (index in the model; -1 within), scaled_jacobian and smallest_dihedral_degrees (not a number on sides), for
-    every label of faces an array of its name, 1 on its sides, and for every body of several one of 'body' and its name,
-    1 on its elements. Of flat elements: face is theirs, and the angle is smallest_corner_degrees."""
+    every label of faces an array of its name, 1 on its sides, and for every body of several one of 'body' and its
+    name, 1 on its elements, and so for materials and groups of bodies ('material grey iron'). Of flat elements:
+    face is theirs, and the angle is smallest_corner_degrees."""
     _write(mesh, Path(path), "vtu")
 
 
@@ -47,6 +48,8 @@ def _write(mesh: Mesh, path: Path, kind: str, **how: str) -> None:
         data[name] = [named[mesh.face] if mesh.shape.flat else np.zeros(m, dtype=np.int32), named[mesh.face][:k]]
     for b, body in enumerate(mesh.bodies if len(mesh.bodies) > 1 else ()):
         data[f"body {body.name}"] = [(mesh.body == b).astype(np.int32), np.zeros(k, dtype=np.int32)]
+    for name, numbers in mesh.sets.items():
+        data[name] = [np.isin(mesh.body, numbers).astype(np.int32), np.zeros(k, dtype=np.int32)]
     blocks = [(within, mesh.elements), (on, sides)]
     if not k:
         blocks, data = blocks[:1], {name: values[:1] for name, values in data.items()}

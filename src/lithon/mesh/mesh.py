@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -36,6 +37,8 @@ class Mesh:
     times: int = 1
     #: Where groups of bodies have nodes of their own: for each node the one whose place it shares.
     same: Ints | None = None
+    #: What bodies are called together, such as a material: the numbers of the bodies by the set's name.
+    sets: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
 
     @property
     def corners(self) -> Ints:

@@ -29,7 +29,15 @@ from lithon.operations.mend.solid import SolidFromTriangles
 from lithon.operations.mend.triangles import CleanTriangles
 from lithon.operations.operation import Chosen, Operation
 from lithon.operations.prove.drapes import Drape, IgnoreBelow
-from lithon.operations.prove.marking import Divide, Group, NameFaces, SizeInBodies, SizeOnEdges, SizeOnFaces
+from lithon.operations.prove.marking import (
+    Divide,
+    Group,
+    NameFaces,
+    SetMaterial,
+    SizeInBodies,
+    SizeOnEdges,
+    SizeOnFaces,
+)
 from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.prove.settings import ElementSize, FaceBudget, Growth
 from lithon.operations.trim.bridge import Bridge
@@ -129,6 +137,7 @@ TABLE: tuple[Row, ...] = (
     Row("size-on-edges", SizeOnEdges, "Prove", "Elements along edges", "", "local size refine", likely=0.6),
     Row("size-in-bodies", SizeInBodies, "Prove", "Elements in bodies", "", "local size seed", likely=0.25),
     Row("group", Group, "Prove", "Group bodies", "", "interface duplicate nodes separate contact", likely=0.22),
+    Row("material", SetMaterial, "Prove", "Name the material", "", "region element set body steel", likely=0.21),
     Row("divide", Divide, "Prove", "Divisions along edges", "", "number count seeds", likely=0.55),
     Row("element-size", ElementSize, "Prove", "Element size", "", "setting mesh size"),
     Row("ignore-below", IgnoreBelow, "Prove", "Ignore below", "", "setting small features tiny threshold"),

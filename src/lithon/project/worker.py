@@ -20,8 +20,9 @@ from lithon.brep.boxes import face_boxes
 from lithon.brep.copies import root_of
 from lithon.brep.tessellation.patches import Change, change
 from lithon.brep.tessellation.tessellate import divide_edges
-from lithon.brep.topology import Face, Model
+from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws
+from lithon.carve.freeing import Freeing, proposed
 from lithon.errors import LithonError
 from lithon.geometry.frames import Frame
 from lithon.log import fault
@@ -134,6 +135,10 @@ def _outlook(progress: Progress, model: Model, rules: SizeRules) -> tuple[list[C
     return costs(model, rules.size, rules), symmetry(model)
 
 
+def _cuts(progress: Progress, model: Model) -> dict[Body, list[Freeing]]:
+    return proposed(model, progress)
+
+
 def _deviation(progress: Progress, before: Model, after: Model) -> Deviation:
     return deviation(before, after, progress)
 
@@ -174,6 +179,7 @@ _TABLE = (
     JobKind("forecast", _forecast, beside=True),
     JobKind("outlook", _outlook, beside=True),
     JobKind("deviation", _deviation, beside=True),
+    JobKind("cuts", _cuts, beside=True, idle=True),
     JobKind("rest", _rest),
 )
 JOBS = {job.name: job for job in _TABLE}

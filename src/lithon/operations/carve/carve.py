@@ -6,7 +6,8 @@ from functools import partial
 
 import numpy as np
 
-from lithon.brep.topology import rough_box
+from lithon.brep.topology import Face, rough_box
+from lithon.carve.freeing import Freeing
 from lithon.carve.sheets import split_sheets
 from lithon.carve.split import split
 from lithon.errors import Refusal
@@ -38,7 +39,7 @@ class Carve(Operation):
                 missed = refusal
         if out is bench.model and missed is not None:
             raise missed
-        return Made(out, f"carve {_at(surface)}")
+        return Made(out, f"carve {at_words(surface)}")
 
     @classmethod
     def of(cls, chosen: Chosen) -> Carve | None:
@@ -57,7 +58,7 @@ class Carve(Operation):
     def subject(self) -> str:
         names = {"midway": "midway between two faces", "offset": f"{self.cut.by:g} mm off a face",
                  "through": "through three points", "surface": "at the chosen face, extended"}  # fmt: skip
-        return names.get(self.cut.way, _at(Plane.of(list(self.cut.origin), list(self.cut.normal))))
+        return names.get(self.cut.way, at_words(Plane.of(list(self.cut.origin), list(self.cut.normal))))
 
 
 def cut_of(chosen: Chosen) -> Cut | None:
@@ -100,10 +101,23 @@ def across(chosen: Chosen) -> Cut:
     return Cut.at((0.0, round(float(middle[1]), 6) + 0.0, 0.0), (0.0, 1.0, 0.0))
 
 
-def _at(surface: Surface) -> str:
+def at_words(surface: Surface) -> str:
+    """Where a cut is, in words: z = 3, at a cylinder."""
     if not isinstance(surface, Plane):
         return f"at a {surface.kind}"
     for k, name in enumerate("xyz"):
         if abs(abs(float(surface.frame.z[k])) - 1.0) < 1e-9:
             return f"{name} = {round(float(surface.frame.origin[k]), 6) + 0.0:g}"
     return "at a plane"
+
+
+def place_of(face: Face) -> str:
+    """Where a cut at a face's surface is: at z = 3, at a cylinder."""
+    return f"at {at_words(face.surface).removeprefix('at ')}"
+
+
+def cuts_in_words(way: Freeing) -> str:
+    """Where to cut, and what can be swept afterwards."""
+    places = ", then ".join(place_of(face) for face in way.cuts)
+    freed = "all" if way.swept == way.pieces else f"{100.0 * way.share:.0f} %"
+    return f"Cut {places}: {way.swept} of {way.pieces} pieces can be swept, {freed} of the volume."

@@ -1,4 +1,4 @@
-"""What is said of faces, edges and bodies: names, sizes, divisions, groups."""
+"""What is said of faces, edges and bodies: names, sizes, divisions, groups, materials."""
 
 from __future__ import annotations
 
@@ -100,3 +100,15 @@ class Group(_Said):
         found = bench.bodies()
         marks = bench.state.marks.put("group", found, self.called)
         return Made(bench.model, f"group {self.called} of {many(len(found), 'body')}", marks=marks)
+
+
+class SetMaterial(_Said):
+    """Say what bodies are made of, by name: their elements arrive in the mesh as a set of that name."""
+
+    bodies: Choice = param(bodies())
+    called: str = param(Words(title="name", help="such as: grey iron"))
+
+    def do(self, bench: Bench) -> Made:
+        found = bench.bodies()
+        marks = bench.state.marks.put("material", found, self.called)
+        return Made(bench.model, f"material {self.called} in {many(len(found), 'body')}", marks=marks)

@@ -11,6 +11,7 @@ from lithon.mesh.make import mesh_of
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.second_order import quadratic
 from lithon.mesh.sector import repeated
+from lithon.operations.marks import Marks, Sort
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Flag, OneOf
 from lithon.operations.state import Elements
@@ -50,6 +51,7 @@ class MakeMesh(Operation):
         groups = {b: str(w) for b, w in bench.state.marks.all("group").items() if isinstance(b, Body)}
         if groups:
             mesh = parted(mesh, groups)
+        mesh = replace(mesh, sets=_sets(bench.state.marks, mesh))
         words = f"mesh, {len(mesh.elements)} {mesh.kind}"
         if mesh.failures:
             words += _shortfall(bench.model, mesh, only_skin)
@@ -64,6 +66,18 @@ class MakeMesh(Operation):
 
     def subject(self) -> str:
         return f"{_WORDS[self.elements]}{', second order' if self.order == '2' else ''}"
+
+
+def _sets(marks: Marks, mesh: Mesh) -> dict[str, tuple[int, ...]]:
+    """The sets of bodies that arrive by name: materials, and groups."""
+    out: dict[str, list[int]] = {}
+    sorts: tuple[Sort, ...] = ("material", "group")
+    for sort in sorts:
+        for k, body in enumerate(mesh.bodies):
+            word = marks.get(sort, body)
+            if word:
+                out.setdefault(f"{sort} {word}", []).append(k)
+    return {name: tuple(numbers) for name, numbers in out.items()}
 
 
 def _shortfall(model: Model, mesh: Mesh, only_skin: bool) -> str:
