@@ -17,6 +17,9 @@ from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.mend.fitting import refined
 from lithon.mend.relations import related
 from lithon.mend.segments import Patch, noise_of, segmented
 from lithon.mend.solid import bordering, solid_of
@@ -189,3 +192,29 @@ def test_deviation_is_the_distance_to_what_has_become_of_it(seed):
 
 def ball(radius):
     return run(State(Model(())), do.sphere(radius, (1.0, 2.0, 3.0))).model.bodies[0]
+
+
+@pytest.mark.parametrize("kind", ["plane", "cylinder", "sphere", "cone", "torus"])
+def test_a_surface_is_brought_nearest_to_scattered_points(kind):
+    """From a start that is off by a twentieth, the radii come back within what the scatter allows, and no other surface
+    nearby is nearer."""
+
+    rng = np.random.default_rng(7)
+    frame = Frame.of((1.0, 2.0, 3.0), (1.0, 1.0, 2.0))
+    make, numbers = {
+        "plane": (Plane, ()), "cylinder": (Cylinder, (5.0,)), "sphere": (Sphere, (5.0,)), "cone": (Cone, (5.0, 0.4)),
+        "torus": (Torus, (7.0, 2.0)),
+    }[kind]  # fmt: skip
+    points = make(frame, *numbers).project(rng.uniform(-6.0, 6.0, (300, 3)) + frame.origin)
+    points = points + rng.normal(0.0, 0.01, points.shape)
+    tilted = Frame.of(frame.origin + [0.1, -0.2, 0.1], frame.z + np.array([0.02, -0.03, 0.01]))
+    found = refined(make(tilted, *(1.05 * n for n in numbers)), points)
+    told = [getattr(found, n) for n in ("radius", "angle", "major", "minor") if hasattr(found, n)]
+    where = slice(1, 2) if kind == "cone" else slice(None)  # a cone's radius is that where its origin happens to be
+    assert told[where] == pytest.approx(list(numbers[where]), abs=0.01)
+    least = float((found.signed_distance(points) ** 2).sum())
+    assert least <= float((make(frame, *numbers).signed_distance(points) ** 2).sum())
+    for _ in range(20):
+        turn = found.frame.z + rng.normal(0.0, 1e-3, 3)
+        other = make(Frame.of(found.frame.origin + rng.normal(0.0, 1e-3, 3), turn), *told)
+        assert float((other.signed_distance(points) ** 2).sum()) >= least * (1.0 - 1e-9)

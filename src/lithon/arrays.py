@@ -24,6 +24,14 @@ def frozen(values: npt.ArrayLike) -> Floats:
     return out
 
 
+def given(values: npt.ArrayLike) -> Floats:
+    """Values as compiled code takes them: in order, and read-only whether they are or not, since it is compiled anew
+    for arrays that may be written."""
+    out = np.ascontiguousarray(values, dtype=np.float64).view()
+    out.flags.writeable = False
+    return out
+
+
 @functools.cache
 def gauss(n: int) -> tuple[Floats, Floats]:
     """Nodes and weights (n,) of Gauss-Legendre quadrature over -1 to 1."""

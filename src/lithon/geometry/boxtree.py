@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, given
 
 _LEAF = 6
 
@@ -37,8 +37,7 @@ class BoxTree:
 
     def nearest(self, points: Floats) -> tuple[Ints, Floats]:
         """The nearest triangle (n,) and the nearest point on it (n,3) for points (n,3)."""
-        points = np.ascontiguousarray(points, dtype=float)
-        row, at = _nearest(self.corners, self.low, self.high, self.first, self.count, points)
+        row, at = _nearest(self.corners, self.low, self.high, self.first, self.count, given(points))
         return self.order[row], at
 
     def first_hits(
@@ -48,7 +47,7 @@ class BoxTree:
         how far (n,), infinite where there is none."""
         row, far = _first_hits(
             self.corners, self.low, self.high, self.first, self.count,
-            np.ascontiguousarray(origins, dtype=float), np.ascontiguousarray(directions, dtype=float), least, most,
+            given(origins), given(directions), least, most,
         )  # fmt: skip
         hit = row >= 0
         return np.where(hit, self.order[np.maximum(row, 0)], -1), np.where(hit, far, np.inf)

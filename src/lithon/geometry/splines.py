@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, cross_product, frozen, gauss, span_by_span
+from lithon.arrays import Floats, cross_product, frozen, gauss, given, span_by_span
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
 from lithon.geometry.frames import Frame
 from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
@@ -72,7 +72,7 @@ class BSplineCurve:
 
     def _values(self, t: Floats, order: int) -> list[Floats]:
         t = np.asarray(t, dtype=float)
-        made = curve_values(self.knots, self.degree, self._net(), np.ascontiguousarray(t.ravel()))
+        made = curve_values(given(self.knots), self.degree, self._net(), given(t.ravel()))
         return [made[k].reshape(*t.shape, 3) for k in range(order + 1)]
 
     def _wrap(self, t: Floats) -> Floats:
@@ -113,8 +113,8 @@ class BSplineCurve:
     def parameter(self, points: Floats) -> Floats:
         points = np.asarray(points, dtype=float)
         t, samples = self._samples()
-        p = np.ascontiguousarray(points.reshape(-1, 3))
-        return curve_closest(self.knots, self.degree, self._net(), samples, t, p).reshape(points.shape[:-1])
+        p = given(points.reshape(-1, 3))
+        return curve_closest(given(self.knots), self.degree, self._net(), samples, t, p).reshape(points.shape[:-1])
 
     def moved(self, motion: Floats) -> BSplineCurve:
         control = self.control @ motion[:3, :3].T + motion[:3, 3]
@@ -205,16 +205,14 @@ class BSplineSurface:
     def at(self, u: Floats, v: Floats) -> list[Floats]:
         """Point, du, dv, duu, duv, dvv, each (n,3), at parameters (n,)."""
         made = surface_values(
-            self.knots_u, self.knots_v, self.degree_u, self.degree_v, self._net(),
-            np.ascontiguousarray(u, dtype=float), np.ascontiguousarray(v, dtype=float),
+            given(self.knots_u), given(self.knots_v), self.degree_u, self.degree_v, self._net(), given(u), given(v),
         )  # fmt: skip
         return list(made)
 
     def frames(self, u: Floats, v: Floats) -> list[Floats]:
         """Point, du, dv, each (n,3), at parameters (n,)."""
         made = surface_frames(
-            self.knots_u, self.knots_v, self.degree_u, self.degree_v, self._net(),
-            np.ascontiguousarray(u, dtype=float), np.ascontiguousarray(v, dtype=float),
+            given(self.knots_u), given(self.knots_v), self.degree_u, self.degree_v, self._net(), given(u), given(v),
         )  # fmt: skip
         return list(made)
 
@@ -315,8 +313,8 @@ class BSplineSurface:
         """Parameters (n,2) of closest points to (n,3), from starts (n,2)."""
         closed_u, closed_v = self.closed()
         return surface_closest(
-            self.knots_u, self.knots_v, self.degree_u, self.degree_v, self._net(), closed_u, closed_v,
-            start, np.ascontiguousarray(points),
+            given(self.knots_u), given(self.knots_v), self.degree_u, self.degree_v, self._net(), closed_u, closed_v,
+            given(start), given(points),
         )  # fmt: skip
 
     def _shape(self, points: Floats) -> tuple[tuple[int, ...], Floats]:

@@ -37,70 +37,87 @@ def torus_near(p: Floats, n: Floats) -> Surface | None:
 
 
 def refined(surface: Surface, p: Floats, rounds: int = 12) -> Surface:
-    """A surface brought nearest to points (n,3), in the sense of least squares (Gauss-Newton on its own numbers)."""
-    best, cost = surface, float((surface.signed_distance(p) ** 2).sum())
+    """A surface brought nearest to points (n,3), in the sense of least squares (Gauss-Newton on its own numbers; the
+    distances and their slopes as in Shakarji, *Least-squares fitting algorithms of the NIST algorithm testing system*,
+    1998)."""
+    kind = type(surface)
+    frame, numbers = surface.frame, _numbers(surface)
+    off, slopes = _slopes(kind, numbers, frame.local(p))
+    cost, moved = float(off @ off), False
     for _ in range(rounds):
-        steps = freedoms(best)
-        base = best.signed_distance(p)
-        jacobian = np.stack([(s(h).signed_distance(p) - base) / h for s, h in steps], axis=1)
-        move = np.linalg.lstsq(jacobian, -base, rcond=1e-10)[0]
-        made = best
-        try:
-            for k, x in enumerate(move.tolist()):
-                made = freedoms(made)[k][0](x)
-        except ValueError:
+        move = np.linalg.lstsq(slopes, -off, rcond=1e-10)[0]
+        made, radii = _moved(kind, frame, move), numbers + move[5:][: len(numbers)]
+        if (radii <= 0.0).any():
             break
-        fresh = float((made.signed_distance(p) ** 2).sum())
+        off, slopes = _slopes(kind, radii, made.local(p))
+        fresh = float(off @ off)
         if not fresh < cost:
             break
-        best, gain, cost = made, cost - fresh, fresh
+        frame, numbers, moved, gain, cost = made, radii, True, cost - fresh, fresh
         if gain < 1e-6 * cost or cost < 1e-26 * len(p):
             break
-    return best
+    return kind(frame, *numbers.tolist()) if moved else surface
 
 
-def freedoms(s: Surface) -> list:  # type: ignore[type-arg]
-    """Ways to change a surface by a number, and a small one of each."""
-    f = s.frame
-    scale = 1e-6 * max(1.0, float(getattr(s, "radius", getattr(s, "major", 1.0))))
+#: How many numbers say where and how large a surface is.
+_FREE = {Plane: 3, Sphere: 4, Cylinder: 5, Cone: 6, Torus: 7}
 
-    def shifted(way: Floats):  # type: ignore[no-untyped-def]
-        return lambda h: _with_frame(s, f.shifted(h * way))
 
-    def tilted(way: Floats):  # type: ignore[no-untyped-def]
-        return lambda h: _with_frame(s, Frame.of(f.origin, unit(f.z + h * way), f.x))
+def freedoms(surface: Surface) -> int:
+    """How many numbers say where a simple surface is, and how large."""
+    return _FREE[type(surface)]
 
-    tilts = [(tilted(f.x), 1e-6), (tilted(f.y), 1e-6)]
-    across = [(shifted(f.x), scale), (shifted(f.y), scale)]
-    up = [(shifted(f.z), scale)]
-    if isinstance(s, Plane):
-        return [*up, *tilts]
-    if isinstance(s, Sphere):
-        return [*across, *up, (lambda h: Sphere(f, _above(s.radius + h)), scale)]
-    if isinstance(s, Cylinder):
-        return [*across, *tilts, (lambda h: Cylinder(f, _above(s.radius + h)), scale)]
+
+def _numbers(s: Surface) -> Floats:
+    """The radii and angle of a simple surface, in the order in which it is made of them."""
     if isinstance(s, Cone):
-        return [*across, *tilts, (lambda h: Cone(f, _above(s.radius + h), s.angle), scale),
-                (lambda h: Cone(f, s.radius, _above(s.angle + h)), 1e-6)]  # fmt: skip
-    assert isinstance(s, Torus)
-    return [*across, *up, *tilts, (lambda h: Torus(f, _above(s.major + h), s.minor), scale),
-            (lambda h: Torus(f, s.major, _above(s.minor + h)), scale)]  # fmt: skip
-
-
-def _above(value: float) -> float:
-    if not value > 0.0:
-        raise ValueError("a radius or angle is above zero")
-    return value
-
-
-def _with_frame(s: Surface, frame: Frame) -> Surface:
-    if isinstance(s, Plane):
-        return Plane(frame)
-    if isinstance(s, Cylinder):
-        return Cylinder(frame, s.radius)
-    if isinstance(s, Cone):
-        return Cone(frame, s.radius, s.angle)
+        return np.array([s.radius, s.angle])
     if isinstance(s, Torus):
-        return Torus(frame, s.major, s.minor)
-    assert isinstance(s, Sphere)
-    return Sphere(frame, s.radius)
+        return np.array([s.major, s.minor])
+    return np.array([s.radius]) if isinstance(s, Cylinder | Sphere) else np.zeros(0)
+
+
+def _slopes(kind: type[Surface], numbers: Floats, local: Floats) -> tuple[Floats, Floats]:
+    """Signed distances (n,) of points in a surface's frame (n,3), and how they change (n,5+k) with a shift along the
+    frame's axes, a tilt of its z towards x and y, and the surface's numbers. What changes nothing stays 0."""
+    x, y, z = local.T
+    out = np.zeros((len(local), 5 + len(numbers)))
+    if kind is Sphere:
+        far = np.maximum(np.linalg.norm(local, axis=1), 1e-300)
+        out[:, :3] = -local / far[:, None]
+        out[:, 5] = -1.0
+        return far - numbers[0], out
+    if kind is Plane:
+        out[:, 2], out[:, 3], out[:, 4] = -1.0, x, y
+        return z, out
+    rho = np.maximum(np.hypot(x, y), 1e-300)
+    if kind is Torus:
+        across = rho - numbers[0]
+        far = np.maximum(np.hypot(across, z), 1e-300)
+        flat, up = across / far, z / far
+        off = far - numbers[1]
+        out[:, 5], out[:, 6] = -flat, -1.0
+    elif kind is Cone:
+        cos, sin = np.cos(numbers[1]), np.sin(numbers[1])
+        flat, up = np.full(len(local), cos), np.full(len(local), -sin)
+        off = (rho - numbers[0]) * cos - z * sin
+        out[:, 5], out[:, 6] = -cos, -(rho - numbers[0]) * sin - z * cos
+    else:
+        flat, up = np.ones(len(local)), np.zeros(len(local))
+        off = rho - numbers[0]
+        out[:, 5] = -1.0
+    nx, ny = flat * x / rho, flat * y / rho
+    out[:, 0], out[:, 1] = -nx, -ny
+    if kind is Torus:
+        out[:, 2] = -up
+    out[:, 3], out[:, 4] = up * x - nx * z, up * y - ny * z
+    return off, out
+
+
+def _moved(kind: type[Surface], frame: Frame, move: Floats) -> Frame:
+    """A frame shifted along its axes and tilted."""
+    x, y, z, a, b = move[:5].tolist()
+    origin = frame.origin + x * frame.x + y * frame.y + z * frame.z
+    if kind is Sphere:
+        return frame.shifted(origin - frame.origin)
+    return Frame.of(origin, unit(frame.z + a * frame.x + b * frame.y), frame.x)

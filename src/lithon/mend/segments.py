@@ -183,7 +183,7 @@ class _Grower:
                     better = refined(made, self.points[np.unique(self.corners[grown])], 6)
                     again = self._grown(better, self.tolerance, seed)
                     # A plane is also a large cylinder: the simpler one wins where they hold about as much.
-                    score = float(self.area[again].sum()) * (1.0 - 0.02 * len(freedoms(better)))
+                    score = float(self.area[again].sum()) * (1.0 - 0.02 * freedoms(better))
                     if len(again) >= 12 and (best is None or score > best[0]):
                         best = score, better, again
             if best is None:
@@ -319,7 +319,7 @@ class _Grower:
                 continue
             # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
             lean = np.abs((made.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1))
-            score = float(np.arccos(np.clip(lean, 0.0, 1.0)).mean()) + 0.002 * len(freedoms(made))
+            score = float(np.arccos(np.clip(lean, 0.0, 1.0)).mean()) + 0.002 * freedoms(made)
             if best is None or score < best[0]:
                 best = score, made
         return None if best is None else best[1]

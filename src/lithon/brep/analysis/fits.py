@@ -58,7 +58,7 @@ def simple_fits(points: Floats, normals: Floats) -> list[Surface]:
 
 def _plane(p: Floats, n: Floats, size: float) -> Surface | None:
     middle = p.mean(axis=0)
-    way = np.linalg.svd(p - middle)[2][2]
+    way = np.linalg.svd(p - middle, full_matrices=False)[2][2]
     return Plane.of(middle, way if float(way @ n.mean(axis=0)) > 0.0 else -way)
 
 
@@ -70,7 +70,7 @@ def circle_through(flat: Floats) -> tuple[Floats, float]:
 
 
 def _cylinder(p: Floats, n: Floats, size: float) -> Surface | None:
-    _, spread, ways = np.linalg.svd(n)
+    _, spread, ways = np.linalg.svd(n, full_matrices=False)
     axis = ways[2]
     if spread[1] < 1e-3 * spread[0]:
         return None  # all normals alike
@@ -86,7 +86,7 @@ def _cylinder(p: Floats, n: Floats, size: float) -> Surface | None:
 def _cone(p: Floats, n: Floats, size: float) -> Surface | None:
     """Normals of a cone make one angle with its axis: n . axis = const; the apex solves (p - apex) . n = 0."""
     middle = n.mean(axis=0)
-    _, spread, ways = np.linalg.svd(n - middle)
+    _, spread, ways = np.linalg.svd(n - middle, full_matrices=False)
     axis = ways[2]
     if spread[1] < 1e-3 * max(spread[0], 1e-12) or spread[0] < 1e-3 * np.sqrt(len(n)):
         return None
