@@ -204,21 +204,9 @@ def mesh(
 
     _write(lambda: write_mesh(result, out), out)
     from lithon.mesh.verdict import verdict
+    from lithon.project.prepare import mesh_facts
 
-    told = verdict(made)
-    facts.update(
-        nodes=len(result.points),
-        elements={made.shape.short: len(result.elements)},
-        min_scaled_jacobian=float(made.quality.scaled_jacobian.min()),
-        volume_ratio=made.volume_ratio,
-        conformal=made.conformal(),
-        ignored=_passed_over(model, rules) if made.kind in ("tetrahedra", "triangles") else {},
-        min_dihedral_degrees=float(made.quality.smallest_angle.min()),
-        below_strict=told.strict,
-        below_lenient=told.lenient,
-        poor=[{"elements": p.elements, "at": p.face.surface.kind if p.face else None, "cause": p.cause}
-              for p in told.places],
-    )  # fmt: skip
+    facts = mesh_facts(made, model, rules) | {"nodes": len(result.points)}
     if prove:
         proof = lithon.patch_test(result)
         facts["patch_test"] = {"passed": proof.passed, "error": proof.error, "free_nodes": proof.nodes}
@@ -230,7 +218,7 @@ def mesh(
             f"{facts['nodes']} nodes, {len(result.elements)} {result.kind}, "
             f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}{proved}, written to {out}"
         )
-        click.echo(told.words(), err=True)
+        click.echo(verdict(made).words(), err=True)
     _told_apart(made.failures)
 
 
@@ -249,20 +237,92 @@ def _ignored(text: str, size: float) -> float | None:
     return limit
 
 
-def _passed_over(model: Any, rules: lithon.SizeRules) -> dict[str, int]:
-    """How many faces and edges the rules leave aside, by kind."""
-    from lithon.mesh.drapes import ignored
-
-    found = ignored([b for b in model.bodies if not b.reference], rules)
-    return {"narrow_faces": len(found.small), "short_edges": len(found.tiny), "edges_draped_over": len(found.soft)}
-
-
 def _told_apart(failures: Sequence[object]) -> None:
     """Say what could not be meshed beside what was; the exit says so too."""
     for failure in failures:
         click.echo(f"lithon: not meshed: {failure}", err=True)
     if failures:
         sys.exit(3)
+
+
+@cli.command()
+@click.argument("files", type=click.Path(), nargs=-1, required=True)
+@click.option("--size", default="auto", show_default=True, metavar="MM|auto", help="Element size.")
+@click.option(
+    "--ignore",
+    default="auto",
+    show_default=True,
+    metavar="MM|auto|none",
+    help="What is smaller is not followed; auto: a tenth of an element.",
+)
+@click.option("--limit", type=float, help="How far (mm) a cure may move anything; left out: an element.")
+@click.option("--out", type=click.Path(), required=True, help="The folder to write to.")
+@click.option("--seconds", type=float, default=600.0, show_default=True, help="What one file may take.")
+@click.option("--memory", type=float, default=8.0, show_default=True, help="What one file may take, in GB.")
+@click.option("--scheduler", metavar="ADDRESS", help="A Dask scheduler whose workers do it.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def prepare(
+    files: tuple[str, ...],
+    size: str,
+    ignore: str,
+    limit: float | None,
+    out: str,
+    seconds: float,
+    memory: float,
+    scheduler: str | None,
+    as_json: bool,
+) -> None:
+    """Prepare files and folders of them unattended: take every safe cure, mesh, prove."""
+    from lithon.project.batch import files_of
+    from lithon.project.many import Bounds, prepare_all, prepare_by, row
+    from lithon.project.prepare import Wish
+
+    _positive(limit, "limit")
+    _positive(seconds, "seconds")
+    _positive(memory, "memory")
+    wish = Wish(_size_of(size), _ignore_of(ignore, _size_of(size)), limit)
+    places, folder = files_of([Path(f) for f in files]), Path(out)
+
+    def told(facts: dict[str, Any]) -> None:
+        if as_json:
+            return
+        line = row(facts)
+        cured = f"{line.get('taken', 0)} cured, {line.get('refused', 0)} refused, {line.get('left', 0)} left"
+        made = f"{line['elements']} elements, worst {line['min_scaled_jacobian']}" if "elements" in line else "no mesh"
+        trouble = f" - {line['trouble']}" if line["trouble"] else ""
+        click.echo(f"{line['file']}: {'' if 'error' in facts else f'{cured}; '}{made}{trouble}")
+
+    if scheduler is not None:
+        done = _kept(lambda: prepare_by(scheduler, places, wish, folder, told), out)
+    else:
+        bounds = Bounds(seconds, int(memory * 2**30))
+        done = _kept(lambda: prepare_all(places, wish, folder, bounds, told=told), out)
+    if as_json:
+        alone = len(files) == 1 and not Path(files[0]).is_dir()
+        click.echo(json.dumps(done[0] if alone else done))
+    else:
+        click.echo(f"{sum(one['well'] for one in done)} of {len(done)} files without trouble; results in {folder}")
+    if not all(one["well"] for one in done):
+        sys.exit(3)
+
+
+def _size_of(text: str) -> float | None:
+    """An element size as it is asked for; none for one that suits the file."""
+    if text == "auto":
+        return None
+    try:
+        size = float(text)
+    except ValueError:
+        raise LithonError(f"{text!r} is no element size", remedy="a length in mm, or auto") from None
+    _positive(size)
+    return size
+
+
+def _ignore_of(text: str, size: float | None) -> float | None:
+    """As `Wish` takes it."""
+    if text in ("auto", "none"):
+        return None if text == "auto" else 0.0
+    return _ignored(text, size if size is not None else float("inf"))
 
 
 @cli.command("run")
@@ -423,9 +483,10 @@ def register() -> None:
         click.echo(f"wrote {path}")
 
 
-def _positive(size: float | None) -> None:
+def _positive(size: float | None, what: str = "element size") -> None:
     if size is not None and not 0.0 < size < 1e9:
-        raise LithonError("the element size must be a positive length in mm")
+        unit = " length in mm" if what in ("element size", "limit") else " number"
+        raise LithonError(f"the {what} must be a positive{unit}")
 
 
 def _write(action: Callable[[], object], out: str) -> None:

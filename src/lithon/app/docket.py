@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import Signal
@@ -20,13 +20,15 @@ from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.mesh.compare import compared
 from lithon.mesh.recover import Failure
 from lithon.mesh.verdict import Verdict, verdict
-from lithon.operations.operation import Operation
-from lithon.operations.prove.drapes import IgnoreBelow, smallest_element
+from lithon.operations.cures import ways
+from lithon.operations.prove.drapes import IgnoreBelow
 from lithon.operations.prove.mesh import MakeMesh
+from lithon.operations.state import IGNORED
 from lithon.operations.table import STATIONS, rows
 from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.keep import Keep
-from lithon.survey.findings import Finding, share
+from lithon.survey.findings import share
+from lithon.survey.groups import Group, grouped
 from lithon.survey.outlook import smaller_parts
 from lithon.words import many
 
@@ -35,53 +37,12 @@ _NOTES = 6
 #: So many cards are laid out at once: nobody reads thousands, and laying them out takes as long as that sounds.
 _CARDS = 40
 _APPROXIMATION = "Faces that fail are left out, and what they covered is closed by triangles"
-_ORDER = {"stops": 0, "costs": 1, "note": 2}
 _NOUNS = {
     "small hole": ("holes", "diameter"),
     "small fillet": ("fillets", "radius"),
     "small chamfer": ("chamfers", "width"),
     "pocket": ("pockets", "depth"),
 }
-
-
-@dataclass(slots=True)
-class Group:
-    """Findings of one kind and size: one card."""
-
-    findings: list[Finding]
-
-    @property
-    def first(self) -> Finding:
-        return self.findings[0]
-
-    @property
-    def faces(self) -> list:
-        return list(dict.fromkeys(f for x in self.findings for f in x.faces))
-
-    @property
-    def edges(self) -> list:
-        return [e for x in self.findings for e in x.edges]
-
-
-def grouped(findings: list[Finding]) -> list[Group]:
-    """Like findings together; what should rather be kept stands alone. Worst first."""
-    table: dict[tuple, list[Finding]] = {}
-    for f in findings:
-        table.setdefault((f.kind, round(f.size, 3), f.text, bool(f.keep)), []).append(f)
-    groups = [Group(v) for v in table.values()]
-    return sorted(groups, key=lambda g: (_ORDER[g.first.severity], bool(g.first.keep), g.first.size))
-
-
-def _operation_of(group: Group) -> Operation | None:
-    """The operation that a card offers, on everything that the card is about."""
-    offer = group.first.offer
-    if offer is None:
-        return None
-    values: dict[str, list] = {}
-    for parameter, source in offer.takes:
-        given = [x for f in (group.findings if source == "faces" else group.findings[:1]) for x in f.given(source)]
-        values[parameter] = list(dict.fromkeys(given))
-    return rows()[offer.operation].operation(**values)
 
 
 def _about(count: float) -> str:
@@ -430,8 +391,8 @@ class Docket(Panel):
         if faces:
             card.add_button("Show me", lambda: self.work.choose(faces=faces))
         ledger = self.work.ledger
-        below = round(0.1 * smallest_element(ledger.state), 6)
-        if ledger.settings.ignore is None and any(p.cause for p in told.places):
+        below = round(IGNORED * ledger.state.smallest, 6)
+        if ledger.state.ignored is None and any(p.cause for p in told.places):
             card.add_button(f"Ignore below {below:g} mm", lambda: self.work.propose(IgnoreBelow(below)))
         self.add(card)
 
@@ -515,7 +476,7 @@ class Docket(Panel):
     def remedy(self, group: Group | None = None) -> None:
         """Propose the remedy of a card."""
         group = group or (self.groups[self.current] if self.groups else None)
-        operation = _operation_of(group) if group is not None else None
+        operation = next(ways(group), None) if group is not None else None
         if group is None:
             return
         if operation is None:

@@ -346,7 +346,7 @@ class Work(QObject):
         self.forecast = self.costs = None
         self.forecast_changed.emit()
         self.findings_changed.emit()
-        model, size, rules = self.ledger.model, self.ledger.size, self.ledger.state.rules()
+        model, rules = self.ledger.model, self.ledger.state.rules()
 
         def found(result: list[Finding]) -> None:
             if turn == self._turn:
@@ -380,10 +380,10 @@ class Work(QObject):
             return turn == self._turn
 
         self.job("warm", model, done=lambda result: None, failed=lambda error: None, wanted=asked)
-        self.job("glance", model, size, done=seen, wanted=asked)
+        self.job("glance", model, rules, done=seen, wanted=asked)
         if self.standings is None:
             self.job("standings", model, done=stood, wanted=asked)
-        self.job("survey", model, size, done=found, wanted=asked)
+        self.job("survey", model, rules, done=found, wanted=asked)
         self.job("forecast", model, rules, done=foreseen, wanted=asked)
         self.job("outlook", model, rules, done=told, wanted=asked)
 

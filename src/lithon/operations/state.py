@@ -18,8 +18,8 @@ class Settings:
     """What is set for the whole model. Lengths in mm.
 
     size: of elements; growth: how much longer an element may be than its neighbour, less one; ignore: features below
-    it are not followed; budget: how many faces there may be; elements and order: of
-    the last mesh, None where none was made.
+    it are not followed; share: where that is not set, nor is what is below this share of the smallest element; budget:
+    how many faces there may be; elements and order: of the last mesh, None where none was made.
     """
 
     size: float = 1.0
@@ -28,6 +28,11 @@ class Settings:
     budget: int | None = None
     elements: Elements | None = None
     order: int = 1
+    share: float = 0.0
+
+
+#: The share of an element below which nothing is followed, unless something else is asked for.
+IGNORED = 0.1
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +44,18 @@ class State:
     settings: Settings = field(default_factory=Settings)
     references: References = field(default_factory=References)
 
+    @property
+    def smallest(self) -> float:
+        """The smallest element that is asked for (mm): everywhere, or of its own somewhere."""
+        return min([self.settings.size, *map(float, self.marks.all("size").values())])
+
+    @property
+    def ignored(self) -> float | None:
+        """The size (mm) below which nothing is followed; None where everything is."""
+        if self.settings.ignore is not None or not self.settings.share:
+            return self.settings.ignore
+        return self.settings.share * self.smallest
+
     def rules(self) -> SizeRules:
         """What the mesher goes by."""
         local = tuple((x, s) for x, s in self.marks.all("size").items() if isinstance(x, Face | Edge | Body))
@@ -46,6 +63,6 @@ class State:
         drapes = tuple((x, str(w)) for x, w in self.marks.all("drape").items() if isinstance(x, Face))
         kept = tuple(x for x in self.marks.all("hold") if isinstance(x, Face))
         return SizeRules(
-            self.settings.size, self.settings.growth, local=local, divisions=divisions, ignore=self.settings.ignore,
+            self.settings.size, self.settings.growth, local=local, divisions=divisions, ignore=self.ignored,
             drapes=drapes, kept=kept,
         )  # fmt: skip

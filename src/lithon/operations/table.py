@@ -43,6 +43,7 @@ from lithon.operations.prove.settings import ElementSize, FaceBudget, Growth
 from lithon.operations.trim.bridge import Bridge
 from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
+from lithon.operations.trim.cure import CureAll
 from lithon.operations.trim.keep import Keep
 from lithon.operations.trim.mirror import Mirror
 from lithon.operations.trim.move import Move, Turn
@@ -107,6 +108,7 @@ TABLE: tuple[Row, ...] = (
     Row("subtract", Subtract, "Trim", "Subtract", "", "difference cut boolean", likely=0.55),
     Row("intersect", Intersect, "Trim", "Intersect", "", "common boolean", likely=0.5),
     Row("part", Part, "Trim", "Part what overlaps", "", "overlap interference", likely=0.45),
+    Row("cure", CureAll, "Trim", "Cure all", "", "everything automatic defeature simplify prepare cards", likely=0.2),
     Row("mirror", Mirror, "Trim", "Mirror", "", "reflect symmetric image copy", likely=0.3),
     Row("move", Move, "Trim", "Move", "", "translate shift copy body", likely=0.35),
     Row("turn", Turn, "Trim", "Turn", "", "rotate copy around body", likely=0.32),

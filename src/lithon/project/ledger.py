@@ -19,7 +19,7 @@ from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.prove.settings import ElementSize
 from lithon.operations.recorded import VERSION, read, read_kept
 from lithon.operations.running import Outcome, run
-from lithon.operations.state import Settings, State
+from lithon.operations.state import IGNORED, Settings, State
 from lithon.progress import SILENT, Progress
 from lithon.survey.report import default_size
 
@@ -78,9 +78,9 @@ class Ledger:
     @staticmethod
     def of(source: Source) -> Ledger:
         if source.name == NOTHING and not source.data:
-            return Ledger(source, Arrival(Model((), 1e-6), []), Settings(5.0))
+            return Ledger(source, Arrival(Model((), 1e-6), []), Settings(5.0, share=IGNORED))
         arrival = parse_model(source.data, source.name, source.unit, source.placement)
-        return Ledger(source, arrival, Settings(default_size(arrival.model)))
+        return Ledger(source, arrival, Settings(default_size(arrival.model), share=IGNORED))
 
     @property
     def base(self) -> Model:

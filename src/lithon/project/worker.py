@@ -82,12 +82,12 @@ def _step(progress: Progress, state: State, operation: Operation) -> tuple[Outco
     return outcome, change(state.model, outcome.model)
 
 
-def _survey(progress: Progress, model: Model, size: float) -> list[Finding]:
-    return findings(model, size)
+def _survey(progress: Progress, model: Model, rules: SizeRules) -> list[Finding]:
+    return findings(model, rules.size, rules=rules)
 
 
-def _glance(progress: Progress, model: Model, size: float) -> list[Finding]:
-    return findings(model, size, thorough=False)
+def _glance(progress: Progress, model: Model, rules: SizeRules) -> list[Finding]:
+    return findings(model, rules.size, thorough=False, rules=rules)
 
 
 def _standings(progress: Progress, model: Model) -> Standings:

@@ -6,10 +6,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.topology import Body, Edge, Face
 
 #: stops: no mesh without doing something; costs: many small elements; note: good to know.
 Severity = Literal["stops", "costs", "note"]
+
+
+#: What of a finding an offer takes; beside: its faces and the neighbour that each goes on into most smoothly.
+Source = Literal["faces", "edges", "body", "other", "beside"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,7 +22,7 @@ class Offer:
     """An operation that a card offers: its name, and which of its parameters takes what of the finding."""
 
     operation: str
-    takes: tuple[tuple[str, Literal["faces", "edges", "body", "other"]], ...] = (("faces", "faces"),)
+    takes: tuple[tuple[str, Source], ...] = (("faces", "faces"),)
 
     def __str__(self) -> str:
         return self.operation
@@ -27,6 +32,8 @@ CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", 
 PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
 PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
 PART = Offer("part", (("first", "body"), ("second", "other")))
+#: Faces that are narrow in the mesh only: followed as one with what they go on into most smoothly.
+DRAPE = Offer("drape", (("faces", "beside"),))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -49,22 +56,29 @@ class Finding:
     keep: str = ""
     #: The other body, where it is about two.
     other: Body | None = None
+    #: What cures it where the remedy is refused, the better first.
+    instead: tuple[Offer, ...] = ()
 
     @property
     def offer(self) -> Offer | None:
         """The operation that it offers, where what that takes is there."""
-        offer = self.remedy
-        if isinstance(offer, str) or any(not self.given(source) for _, source in offer.takes):
-            return None
-        return offer
+        return next(iter(self.offers), None)
+
+    @property
+    def offers(self) -> list[Offer]:
+        """The operations that it offers one after another, where what they take is there."""
+        every = [o for o in (self.remedy, *self.instead) if not isinstance(o, str)]
+        return [o for o in every if all(self.given(source) for _, source in o.takes)]
 
     @property
     def advice(self) -> str:
         """What a person can do, where no operation is offered."""
         return self.remedy if isinstance(self.remedy, str) else ""
 
-    def given(self, source: Literal["faces", "edges", "body", "other"]) -> list[Any]:
+    def given(self, source: Source) -> list[Any]:
         """What an offer takes from the finding."""
+        if source == "beside":
+            return _with_neighbours(self.body, self.faces)
         if source in ("faces", "edges"):
             return list(self.faces if source == "faces" else self.edges)
         found = self.body if source == "body" else self.other
@@ -80,6 +94,20 @@ class Finding:
             "remedy": str(self.remedy),
             "body": self.body.name,
         }
+
+
+def _with_neighbours(body: Body, faces: Sequence[Face]) -> list[Face]:
+    """Faces, and for each the neighbour over the edge at which it turns least, the longest of those; none where they
+    have no neighbour of the same name."""
+    adj, out = adjacency(body), list(faces)
+    for face in faces:
+        over = [e for e in face.edges() if len(adj.uses.get(e, ())) == 2]
+        over = [e for e in over if adj.across(face, e) is not face and adj.across(face, e).label == face.label]
+        if not over:
+            return []
+        edge = min(over, key=lambda e: (round(abs(adj.angle(e)), 3), -e.length))
+        out.append(adj.across(face, edge))
+    return list(dict.fromkeys(out))
 
 
 def xyz(point: Any) -> tuple[float, float, float]:

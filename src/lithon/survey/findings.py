@@ -17,9 +17,11 @@ from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Surface
+from lithon.mesh.drapes import asks_nothing
+from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
-from lithon.survey.card import CLEAR, DROP, Finding, Severity, share, xyz
+from lithon.survey.card import CLEAR, DRAPE, DROP, Finding, Severity, share, xyz
 from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguises import disguise_cards
@@ -27,15 +29,51 @@ from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 from lithon.survey.skin import skin_cards
 from lithon.survey.walls import slots, walls
+from lithon.words import many
 
 _RANK = {"stops": 0, "costs": 1, "note": 2}
 
 
-def findings(model: Model, size: float, thorough: bool = True) -> list[Finding]:
-    """Everything found at this element size, worst first; at a first glance only what is seen at once."""
+def findings(model: Model, size: float, thorough: bool = True, rules: SizeRules | None = None) -> list[Finding]:
+    """Everything found at this element size, worst first; at a first glance only what is seen at once. What the mesh
+    does not follow by its rules, where they are given, is told in one note for each body."""
     roots = dict.fromkeys(root_of(body) for body in model.bodies)
     found = {root: body_findings(root, size, model.tolerance, thorough) for root in roots}
+    if rules is not None and (rules.ignore or rules.drapes):
+        found = {root: _followed(cards, root, rules) for root, cards in found.items()}
     return _Cards(found, model.bodies, pair_cards(model, size) if thorough else [])
+
+
+def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Finding]:
+    """The cards without those about narrow faces and short edges that the mesh does not follow, and one about these."""
+    if not cards or not body_is_drawn(body):
+        return cards
+    small, edges = asks_nothing(rules, body)
+
+    def passed_over(f: Finding) -> bool:
+        if f.kind == "narrow face":
+            return f.faces[0] in small or not edges.isdisjoint(f.faces[0].edges())
+        return f.kind == "short edge" and f.edges[0] in edges
+
+    gone = [f for f in cards if passed_over(f)]
+    if not gone:
+        return cards
+    faces, lines = tuple(x for f in gone for x in f.faces), tuple(x for f in gone for x in f.edges)
+    what = " and ".join(many(len(x), word) for x, word in ((faces, "narrow face"), (lines, "short edge")) if x)
+    told = Finding(
+        "not followed",
+        "note",
+        max(f.size for f in gone),
+        gone[0].place,
+        f"{what} not followed",
+        "The mesh goes over them; the solid stays as it is.",
+        "a smaller ignore size follows them; names and holds keep outlines",
+        body,
+        faces,
+        lines,
+        station="survey",
+    )
+    return [*(f for f in cards if f not in set(gone)), told]
 
 
 class _Cards(list[Finding]):
@@ -58,7 +96,7 @@ def _carried(found: list[Finding], body: Body, copy: Copy) -> list[Finding]:
     places = copy.points(np.array([f.place for f in found]).reshape(-1, 3)).tolist()
     return [
         Finding(f.kind, f.severity, f.size, xyz(place), f.text, f.consequence, f.remedy, body, Copied(copy, f.faces),
-                Copied(copy, f.edges), f.station, f.keep)
+                Copied(copy, f.edges), f.station, f.keep, instead=f.instead)
         for f, place in zip(found, places, strict=True)
     ]  # fmt: skip
 
@@ -344,6 +382,7 @@ def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
                     CLEAR,
                     body,
                     (face,),
+                    instead=(DRAPE,),
                 )
             )
     return out

@@ -13,13 +13,7 @@ from lithon.mesh.drapes import ignored
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Flag, Number, Things, length
-from lithon.operations.state import State
 from lithon.words import many
-
-
-def smallest_element(state: State) -> float:
-    """The smallest size that is asked for (mm): everywhere, or of its own somewhere."""
-    return min([state.settings.size, *map(float, state.marks.all("size").values())])
 
 
 class IgnoreBelow(Operation):
@@ -39,11 +33,11 @@ class IgnoreBelow(Operation):
         return {"size": round(0.1 * chosen.size, 6)}
 
     def do(self, bench: Bench) -> Made:
-        least = smallest_element(bench.state)
+        least = bench.state.smallest
         if self.size >= least:
             raise Refusal(f"elements are as small as {least:g} mm: what is ignored must be smaller than they are",
                           remedy=f"less than {least:g} mm, or larger elements first")  # fmt: skip
-        settings = replace(bench.state.settings, ignore=self.size or None)
+        settings = replace(bench.state.settings, ignore=self.size or None, share=0.0)
         found = ignored(bench.model.bodies, replace(bench.state, settings=settings).rules())
         words = f"ignore below {self.size:g} mm" if self.size else "follow everything"
         details = [{"faces": len(found.small), "edges": len(found.soft) + len(found.tiny), "drapes": len(found.groups)}]

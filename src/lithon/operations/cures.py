@@ -1,0 +1,188 @@
+"""What cures a card, tried in the order in which it is offered; and all cards cured, the worst first."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.topology import Model
+from lithon.errors import Refusal, Spent
+from lithon.operations.marks import held
+from lithon.operations.operation import Operation
+from lithon.operations.running import Outcome, run
+from lithon.operations.state import State
+from lithon.progress import SILENT, Progress
+from lithon.survey.card import Finding
+from lithon.survey.deviation import deviation
+from lithon.survey.findings import findings
+from lithon.survey.groups import Group, grouped
+
+#: How long (s) one cure may be looked for where many are.
+_PATIENCE = 5.0
+#: So many times all is looked through again: what is cured can leave something else to cure.
+_PASSES = 4
+
+
+@dataclass(slots=True)
+class Cured:
+    """What came of curing: the state at the end; what was taken, each with its card; of each kind of card how many
+    were taken, refused, and left because nobody may decide that unseen; and why."""
+
+    state: State
+    taken: list[tuple[Group, Outcome, float]] = field(default_factory=list)
+    tally: dict[str, Counter[str]] = field(default_factory=dict)
+    reasons: list[tuple[Finding, str]] = field(default_factory=list)
+
+    def note(self, group: Group, what: str) -> None:
+        self.tally.setdefault(group.first.kind, Counter())[what] += len(group.findings)
+
+
+def ways(group: Group) -> Iterator[Operation]:
+    """The operations that a card offers, the first choice first."""
+    from lithon.operations.table import rows  # some operations of the table are made of these
+
+    for offer in group.first.offers:
+        yield rows()[offer.operation].operation(**group.values(offer))
+
+
+def moved(before: Model, out: Outcome) -> float:
+    """How far (mm) a cure has moved anything: as it tells itself, else measured. What mends a skin and tells nothing
+    has only filled, dropped or joined."""
+    from lithon.operations.table import rows
+
+    said = [float(d["moved_mm"]) for d in out.details if "moved_mm" in d]
+    mends = out.operation is not None and rows()[out.operation.name].station == "Mend"
+    if said or mends or out.model is before:
+        return max(said, default=0.0)
+    stayed = set(before.bodies) & set(out.model.bodies)
+    gone = tuple(b for b in before.bodies if b not in stayed)
+    made = tuple(b for b in out.model.bodies if b not in stayed)
+    if not (gone and made):
+        return 0.0
+    return deviation(Model(gone, before.tolerance), Model(made, before.tolerance)).most
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What curing a card gave, by how much (mm) it moves anything; or why nothing: `over`, where a cure holds but moves
+    more than the limit."""
+
+    outcome: Outcome | None = None
+    moved: float = 0.0
+    why: str = ""
+    over: bool = False
+
+
+def cure(state: State, group: Group, limit: float, progress: Progress = SILENT) -> Tried:
+    """What the first cure of a card gives that is not refused and moves nothing by more than a limit (mm). Raises
+    Cancelled."""
+    why, over = "", False
+    for operation in ways(group):
+        try:
+            with progress.within(_PATIENCE):
+                out = run(state, operation, progress)
+        except (Refusal, Spent) as refusal:
+            why = why or refusal.what
+            continue
+        far = moved(state.model, out)
+        if far <= limit:
+            return Tried(out, far)
+        why, over = f"it would move by {far:.2g} mm", True
+    return Tried(why=why or group.first.advice or "no operation cures this by itself", over=over)
+
+
+def cured(
+    state: State, limit: float, progress: Progress = SILENT, only: Sequence[str] = (),
+    taken: Callable[[Outcome], None] = lambda out: None,
+) -> Cured:  # fmt: skip
+    """Every cure taken that moves nothing by more than a limit (mm), the worst card first, until none is left: of all
+    cards but those that speak for keeping what they are about; or of those only whose first offer is one of `only`.
+    `taken` is told each step. Raises Cancelled."""
+    out, refused = Cured(state), dict[tuple[Any, ...], Tried]()
+    for _ in range(_PASSES):
+        if not _pass(out, limit, progress, only, refused, taken):
+            break
+    progress.tell(0.95, "looking at what is left")
+    for group in _groups(out.state, only):
+        f = group.first
+        tried = refused.get(_key(f))
+        out.note(group, "left" if tried is None or tried.over or f.keep else "refused")
+        out.reasons += [(x, f.keep or (tried.why if tried is not None else f.advice)) for x in group.findings]
+    return out
+
+
+def told(out: Cured) -> list[dict[str, Any]]:
+    """What was taken, a line for each finding."""
+    return [
+        {"kind": f.kind, "body": f.body.name, "place_mm": list(f.place), "cure": outcome.operation.name
+         if outcome.operation is not None else "", "moved_mm": far}
+        for group, outcome, far in out.taken for f in group.findings
+    ]  # fmt: skip
+
+
+def _pass(
+    out: Cured, limit: float, progress: Progress, only: Sequence[str], refused: dict[tuple[Any, ...], Tried],
+    taken: Callable[[Outcome], None],
+) -> bool:  # fmt: skip
+    """Go once through all cards; whether any was cured."""
+    groups = _groups(out.state, only)
+    any_taken = False
+    for k, group in enumerate(groups):
+        f = group.first
+        progress.tell(0.9 * k / len(groups), f"{f.kind} in {f.body.name}")
+        if f.keep or not f.offers or _key(f) in refused:
+            continue
+        parts = [group, *([Group([x]) for x in group.findings] if len(group.findings) > 1 else [])]
+        for then in parts:
+            part = _now(out.state, then)
+            if part is None:
+                continue
+            tried = cure(out.state, part, limit, progress)
+            if tried.outcome is None:
+                refused.setdefault(_key(part.first), tried)
+                continue
+            out.state = tried.outcome.state
+            out.taken.append((part, tried.outcome, tried.moved))
+            out.note(part, "taken")
+            taken(tried.outcome)
+            any_taken = True
+            if then is group:
+                refused.pop(_key(f), None)
+                break
+    return any_taken
+
+
+def _groups(state: State, only: Sequence[str]) -> list[Group]:
+    """The cards of a state, but for those about what is held."""
+    kept = held(state.marks)
+    found = findings(state.model, state.settings.size, rules=state.rules())
+    open_ones = [f for f in found if not (f.faces and kept.issuperset(f.faces))]
+    if only:
+        open_ones = [f for f in open_ones if f.offer is not None and f.offer.operation in only and f.faces]
+    return grouped(open_ones)
+
+
+def _now(state: State, group: Group) -> Group | None:
+    """A card as it is in a state, its bodies those that its faces and edges are of now; none where something that it is
+    about is gone: what became of it is looked at again."""
+    bodies = set(state.model.bodies)
+    out: list[Finding] = []
+    for f in group.findings:
+        if f.other is not None and f.other not in bodies:
+            return None
+        if f.body in bodies:
+            out.append(f)
+            continue
+        heirs = [b for b in state.model.bodies if all(b.use_of(face) is not None for face in f.faces)
+                 and all(edge in adjacency(b).uses for edge in f.edges)]  # fmt: skip
+        if not heirs or not (f.faces or f.edges):
+            return None
+        out.append(replace(f, body=heirs[0]))
+    return Group(out)
+
+
+def _key(card: Finding) -> tuple[Any, ...]:
+    return card.kind, card.body.name, *(round(x, 6) for x in card.place)
