@@ -97,6 +97,14 @@ def plate() -> Model:
     return Model.of([body, box(40, 0, 50, 10, 0, 8, "block")])
 
 
+def pitted() -> Model:
+    """The plate with a bore more that is a third of an element across."""
+    body, block = plate().bodies
+    frame = Frame.of((0, 0, 8.0), (0, 0, 1), (1, 0, 0))
+    top, low = face_toward(body, (0, 0, 1)), face_toward(body, (0, 0, -1))
+    return Model.of([sink(body, top, frame, Round((14.0, 4.0), 0.6), 8.0, low), block])
+
+
 def pair() -> Model:
     """Two blocks that overlap by 5 x 6 x 4, and one apart."""
     parts = [box(0, 0, 20, 10, 0, 8, "body"), box(15, 2, 30, 8, 2, 6, "arm"), box(0, 40, 5, 45, 0, 5, "lone")]
@@ -438,6 +446,11 @@ def hulled(before: Model, out: Outcome) -> None:
     assert volume(made) > 1600.0 + 360.0 - 120.0 and [b.name for b in out.model.bodies] == ["body", "lone"]
 
 
+def _cured(before: Model, out: Outcome) -> None:
+    assert [d["kind"] for d in out.details] == ["small hole"] and out.faces_change == -1
+    assert total(out.model) - total(before) == pytest.approx(np.pi * 0.36 * 8.0, rel=1e-9)
+
+
 def _all_mended(before: Model, out: Outcome) -> None:
     assert not flaws(out.model.bodies[0], out.model.tolerance) and len(out.details) >= 5
     assert max(d["moved_mm"] for d in out.details) <= 0.5
@@ -628,6 +641,7 @@ EXAMPLES: tuple[Example, ...] = (
     Example("bond", stack, lambda m, p: do.bond(), _bonded, 10),
     Example("bond", three, lambda m, p: do.bond([body(m, "foot"), body(m, "post")]), _bonded, 10,
             [lambda m, p: do.bond([body(m, "foot"), body(m, "cap")])], tag="some of them"),
+    Example("cure", pitted, lambda m, p: do.cure(), _cured, 12, [lambda m, p: do.cure(0.01)]),
     Example("part-all", pair, lambda m, p: do.part_all(), parted_all, 6,
             [lambda m, p: do.part_all([body(m, "body"), body(m, "lone")])]),
     Example("crumbs", crumbled, lambda m, p: do.crumbs(), swept_up, 5,

@@ -255,7 +255,7 @@ def _told_apart(failures: Sequence[object]) -> None:
     metavar="MM|auto|none",
     help="What is smaller is not followed; auto: a tenth of an element.",
 )
-@click.option("--limit", type=float, help="How far (mm) a cure may move anything; left out: an element.")
+@click.option("--limit", type=float, help="How far (mm) a cure may move anything; left out: half an element.")
 @click.option("--out", type=click.Path(), required=True, help="The folder to write to.")
 @click.option("--seconds", type=float, default=600.0, show_default=True, help="What one file may take.")
 @click.option("--memory", type=float, default=8.0, show_default=True, help="What one file may take, in GB.")

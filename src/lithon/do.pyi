@@ -276,6 +276,14 @@ class part(Operation):  # noqa: N801
         solution: int = ...,
     ) -> None: ...
 
+class cure(Operation):  # noqa: N801
+    """Take every cure that moves nothing by more than a limit, worst first; what is rather kept stays."""
+
+    def __init__(
+        self,
+        limit: float | str | None = ...,
+    ) -> None: ...
+
 class mirror(Operation):  # noqa: N801
     """Make the mirror images of bodies in a plane."""
 

@@ -26,6 +26,7 @@ from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.state import IGNORED
 from lithon.operations.table import STATIONS, rows
 from lithon.operations.trim.clear import Clear
+from lithon.operations.trim.cure import CureAll
 from lithon.operations.trim.keep import Keep
 from lithon.survey.findings import share
 from lithon.survey.groups import Group, grouped
@@ -272,9 +273,26 @@ class Docket(Panel):
         limit.setToolTip("How many faces the mesher can take; watched in the Ledger. Enter takes it")
         limit.editingFinished.connect(lambda: work.set_face_budget(limit.text()))
         limit.returnPressed.connect(limit.clearFocus)  # keys belong to the desk again
-        many = work.model.face_count()
-        card.lay.addWidget(row(label(f"{many} faces; at most", "dim", wrap=False), limit))
+        faces = work.model.face_count()
+        card.lay.addWidget(row(label(f"{faces} faces; at most", "dim", wrap=False), limit))
+        below = work.ledger.state.ignored
+        said = f"Below {_short(below)} mm nothing is followed" if below else "Everything is followed, however small"
+        change = button("Change", lambda: work.propose(IgnoreBelow(below or 0.0)), "quiet", "The size below which the "
+                        "mesh goes over faces, edges and corners; the solid stays as it is")  # fmt: skip
+        card.lay.addWidget(row(label(said, "dim", wrap=False), change))
         self.add(card)
+        cures = [g for g in self.groups if g.first.offers and not g.first.keep]
+        if len(cures) > 1:
+            self.add(
+                row(
+                    button(
+                        f"Cure all {len(cures)}",
+                        lambda: work.propose(CureAll()),
+                        "",
+                        "Every cure that moves nothing by more than half an element, the worst first, as one step",
+                    )
+                )
+            )
 
     def _head_carve(self) -> None:
         self.add(
@@ -428,8 +446,11 @@ class Docket(Panel):
         card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}", f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
-        if f.offer is not None:
-            name = rows()[f.offer.operation].title
+        way = self.work.tried.get(group.key)
+        if way is not None and way.number is None:
+            card.lay.insertWidget(card.lay.count() - 1, label(f"Nothing cures it by itself: {way.why}.", "dim"))
+        elif f.offer is not None:
+            name = rows()[f.offers[way.number if way is not None else 0].operation].title
             word = name if name == "Patch over" else name.split(" ")[0]
             card.add_button(f"{word} all {n}" if n > 1 else word, lambda g=group: self.remedy(g))
         elif f.advice:
@@ -476,11 +497,14 @@ class Docket(Panel):
     def remedy(self, group: Group | None = None) -> None:
         """Propose the remedy of a card."""
         group = group or (self.groups[self.current] if self.groups else None)
-        operation = next(ways(group), None) if group is not None else None
+        way = self.work.tried.get(group.key) if group is not None else None
+        offered = list(ways(group)) if group is not None and (way is None or way.number is not None) else []
+        operation = offered[way.number if way is not None else 0] if offered else None
         if group is None:
             return
         if operation is None:
-            self.work.told.emit(f"no operation cures this by itself: {group.first.advice}", "plain")
+            why = way.why if way is not None else group.first.advice
+            self.work.told.emit(f"no operation cures this by itself: {why}", "plain")
             return
         self.work.choose(group.faces)
         n = len(group.findings)

@@ -27,6 +27,7 @@ from lithon.errors import Cancelled, LithonError
 from lithon.exchange.placement import Placement
 from lithon.jobs.pages import Page
 from lithon.mesh.mesh import Mesh
+from lithon.operations.cures import Way
 from lithon.operations.marks import held
 from lithon.operations.operation import Chosen, Operation
 from lithon.operations.prove.settings import FaceBudget
@@ -39,8 +40,11 @@ from lithon.survey.costs import Cost, Costs
 from lithon.survey.features import learn_features
 from lithon.survey.findings import Finding
 from lithon.survey.forecast import Forecast
+from lithon.survey.groups import Key
 from lithon.survey.standing import Standing, Standings
 
+#: Cards are tried once nobody has asked for anything for so long (ms).
+_IDLE = 2000
 _LONG = 600  # ms: reading that takes longer is worth preparing for
 
 
@@ -88,6 +92,10 @@ class Work(QObject):
         self.costs: Costs | None = None
         self.symmetry: Symmetry | None = None
         self.standings: Standings | None = None
+        #: Which of the offers of a card holds, as far as they were tried while nobody asked for anything.
+        self.tried: dict[Key, Way] = {}
+        self._idle = QTimer(self, singleShot=True, interval=_IDLE)
+        self._idle.timeout.connect(self._try_cards)
         self._fore, self._back = Lane(self, started), Lane(self, nice=BACK)
         self._turn = self._loading = 0
         self._renewed = False
@@ -119,6 +127,7 @@ class Work(QObject):
         self._fore.close()
         self._back.close()
         self._soon.stop()
+        self._idle.stop()
 
     def stop(self) -> None:
         """Ask the running job to stop."""
@@ -343,6 +352,7 @@ class Work(QObject):
         self._turn += 1
         turn = self._turn
         self.findings_ready = False
+        self.tried = {}
         self.forecast = self.costs = None
         self.forecast_changed.emit()
         self.findings_changed.emit()
@@ -352,6 +362,7 @@ class Work(QObject):
             if turn == self._turn:
                 self.findings, self.findings_ready = result, True
                 self.findings_changed.emit()
+                self._idle.start()
 
         def seen(result: list[Finding]) -> None:
             if turn == self._turn and not self.findings_ready:
@@ -386,6 +397,26 @@ class Work(QObject):
         self.job("survey", model, rules, done=found, wanted=asked)
         self.job("forecast", model, rules, done=foreseen, wanted=asked)
         self.job("outlook", model, rules, done=told, wanted=asked)
+
+    def _try_cards(self) -> None:
+        """Try what cards offer, some at a time, before anybody presses it."""
+        if self.ledger is None or not self.findings_ready:
+            return
+        turn = self._turn
+        known = frozenset(self.tried)
+
+        def come(fresh: dict[Key, Way]) -> None:
+            if turn == self._turn and fresh:
+                self.tried |= fresh
+                if any(way.number != 0 for way in fresh.values()):
+                    self.findings_changed.emit()
+                self._try_cards()
+
+        def again(error: LithonError) -> None:
+            if turn == self._turn and isinstance(error, Cancelled):  # somebody asked for something: later
+                self._idle.start()
+
+        self.job("tried", self.ledger.state, known, done=come, failed=again, wanted=lambda: turn == self._turn)
 
     def standing(self, body: Body) -> Standing | None:
         """How a body can be meshed, once that is known."""

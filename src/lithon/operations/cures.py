@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -16,10 +17,12 @@ from lithon.operations.running import Outcome, run
 from lithon.operations.state import State
 from lithon.progress import SILENT, Progress
 from lithon.survey.card import Finding
-from lithon.survey.deviation import deviation
+from lithon.survey.deviation import shifted
 from lithon.survey.findings import findings
-from lithon.survey.groups import Group, grouped
+from lithon.survey.groups import Group, Key, grouped
 
+#: How far, as a share of an element, a cure may move anything unseen.
+SAFE = 0.5
 #: How long (s) one cure may be looked for where many are.
 _PATIENCE = 5.0
 #: So many times all is looked through again: what is cured can leave something else to cure.
@@ -58,11 +61,7 @@ def moved(before: Model, out: Outcome) -> float:
     if said or mends or out.model is before:
         return max(said, default=0.0)
     stayed = set(before.bodies) & set(out.model.bodies)
-    gone = tuple(b for b in before.bodies if b not in stayed)
-    made = tuple(b for b in out.model.bodies if b not in stayed)
-    if not (gone and made):
-        return 0.0
-    return deviation(Model(gone, before.tolerance), Model(made, before.tolerance)).most
+    return shifted([b for b in before.bodies if b not in stayed], [b for b in out.model.bodies if b not in stayed])
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,9 +107,41 @@ def cured(
     progress.tell(0.95, "looking at what is left")
     for group in _groups(out.state, only):
         f = group.first
-        tried = refused.get(_key(f))
-        out.note(group, "left" if tried is None or tried.over or f.keep else "refused")
-        out.reasons += [(x, f.keep or (tried.why if tried is not None else f.advice)) for x in group.findings]
+        fate = refused.get(_key(f))
+        out.note(group, "left" if fate is None or fate.over or f.keep else "refused")
+        out.reasons += [(x, f.keep or (fate.why if fate is not None else f.advice)) for x in group.findings]
+    return out
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """What has come of trying what a card offers: which of its offers holds (its number), else none and why."""
+
+    number: int | None
+    why: str = ""
+
+
+def tried(state: State, known: Collection[Key], seconds: float, progress: Progress = SILENT) -> dict[Key, Way]:
+    """For cards that are not known yet, which of their offers holds on the whole card, as many as there is time for
+    (s); those about few faces first. Raises Cancelled."""
+    groups = [g for g in _groups(state, ()) if g.key not in known and g.first.offers]
+    groups.sort(key=lambda g: len(g.faces) + len(g.edges))
+    out: dict[Key, Way] = {}
+    end = time.monotonic() + seconds
+    for group in groups:
+        why = ""
+        for number, operation in enumerate(ways(group)):
+            try:
+                with progress.within(_PATIENCE):
+                    run(state, operation, progress)
+                out[group.key] = Way(number)
+                break
+            except (Refusal, Spent) as refusal:
+                why = why or refusal.what
+        else:
+            out[group.key] = Way(None, why)
+        if time.monotonic() > end:
+            break
     return out
 
 
@@ -140,14 +171,14 @@ def _pass(
             part = _now(out.state, then)
             if part is None:
                 continue
-            tried = cure(out.state, part, limit, progress)
-            if tried.outcome is None:
-                refused.setdefault(_key(part.first), tried)
+            fate = cure(out.state, part, limit, progress)
+            if fate.outcome is None:
+                refused.setdefault(_key(part.first), fate)
                 continue
-            out.state = tried.outcome.state
-            out.taken.append((part, tried.outcome, tried.moved))
+            out.state = fate.outcome.state
+            out.taken.append((part, fate.outcome, fate.moved))
             out.note(part, "taken")
-            taken(tried.outcome)
+            taken(fate.outcome)
             any_taken = True
             if then is group:
                 refused.pop(_key(f), None)

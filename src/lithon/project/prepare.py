@@ -19,7 +19,7 @@ from lithon.mesh.mesh import Mesh
 from lithon.mesh.patch_test import patch_test
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.verdict import verdict
-from lithon.operations.cures import cured
+from lithon.operations.cures import SAFE, cured
 from lithon.operations.prove.drapes import IgnoreBelow
 from lithon.operations.prove.mesh import MakeMesh, usual
 from lithon.operations.prove.settings import ElementSize
@@ -36,7 +36,7 @@ _FATES = ("taken", "refused", "left")
 class Wish:
     """How files are prepared. Lengths in mm; size: of elements, None for one that suits the file; ignore: below it
     nothing is followed, None for a tenth of an element, 0 to follow everything; limit: how far a cure may move
-    anything, None for an element."""
+    anything, None for half an element."""
 
     size: float | None = None
     ignore: float | None = None
@@ -54,7 +54,7 @@ def prepare(file: Path, wish: Wish, folder: Path, progress: Progress = SILENT) -
     if wish.ignore is not None:
         work.take(IgnoreBelow(size=wish.ignore))
     before = work.model
-    limit = wish.limit if wish.limit is not None else work.size
+    limit = wish.limit if wish.limit is not None else SAFE * work.size
     out = cured(work.state, limit, progress, taken=lambda step: work.take(step.operation or {}, step))
     facts: dict[str, Any] = {
         "file": file.name,
@@ -65,7 +65,6 @@ def prepare(file: Path, wish: Wish, folder: Path, progress: Progress = SILENT) -
         "cards": {kind: {what: tally[what] for what in _FATES} for kind, tally in out.tally.items()},
         "refused": [{"text": f.text, "body": f.body.name, "place_mm": list(f.place), "why": why}
                     for f, why in out.reasons],
-        "steps": [e.outcome.words for e in work.entries],
         "flaws": [{"body": b.name, "flaw": flaw.text, "place_mm": [float(c) for c in flaw.place]}
                   for b in work.model.bodies for flaw in flaws(b, work.model.tolerance)],
     }  # fmt: skip
@@ -82,6 +81,7 @@ def prepare(file: Path, wish: Wish, folder: Path, progress: Progress = SILENT) -
     if mesh is not None:
         proof = patch_test(mesh)
         facts["mesh"]["patch_test"] = {"passed": proof.passed, "error": proof.error, "free_nodes": proof.nodes}
+    facts["steps"] = [e.outcome.words for e in work.entries]
     facts["well"] = mesh is not None and not mesh.failures and not facts["flaws"]
     facts["seconds"] = round(time.monotonic() - start, 3)
     folder.mkdir(parents=True, exist_ok=True)

@@ -27,6 +27,7 @@ from lithon.errors import LithonError
 from lithon.geometry.frames import Frame
 from lithon.log import fault
 from lithon.mesh.sizing import SizeRules
+from lithon.operations.cures import Way, tried
 from lithon.operations.fingerprints import fingerprint, resolve
 from lithon.operations.operation import Operation
 from lithon.operations.running import Outcome, run
@@ -44,6 +45,7 @@ from lithon.survey.deviation import Deviation, deviation
 from lithon.survey.features import features
 from lithon.survey.findings import Finding, findings
 from lithon.survey.forecast import Forecast, forecast
+from lithon.survey.groups import Key
 from lithon.survey.measuring import Measure, wall
 from lithon.survey.sizes import Mark, marks
 from lithon.survey.standing import Standings, standings
@@ -135,6 +137,10 @@ def _outlook(progress: Progress, model: Model, rules: SizeRules) -> tuple[list[C
     return costs(model, rules.size, rules), symmetry(model)
 
 
+def _tried(progress: Progress, state: State, known: frozenset[Key]) -> dict[Key, Way]:
+    return tried(state, known, 1.0, progress)
+
+
 def _cuts(progress: Progress, model: Model) -> dict[Body, list[Freeing]]:
     return proposed(model, progress)
 
@@ -179,6 +185,7 @@ _TABLE = (
     JobKind("forecast", _forecast, beside=True),
     JobKind("outlook", _outlook, beside=True),
     JobKind("deviation", _deviation, beside=True),
+    JobKind("tried", _tried, beside=True, idle=True),
     JobKind("cuts", _cuts, beside=True, idle=True),
     JobKind("rest", _rest),
 )

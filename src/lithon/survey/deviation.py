@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -120,3 +121,41 @@ def _sag(face: Face) -> float:
     mesh = face_mesh(face)
     middle = mesh.points[mesh.triangles].mean(axis=1)
     return 1.5 * float(np.abs(face.surface.signed_distance(middle)).max(initial=0.0))
+
+
+#: So many points of new faces are looked at.
+_SAMPLES = 4000
+
+
+def shifted(before: Sequence[Body], after: Sequence[Body]) -> float:
+    """How far (mm) the faces that are new stand off what was there before, at the most, by points spread over them
+    about what is gone: of a hole that was filled its radius, of a fillet that was cleared what its corner juts out."""
+    old, new = ({face for body in bodies for face in body.faces} for bodies in (before, after))
+    gone, fresh = [f for f in old if f not in new], [f for f in new if f not in old]
+    if not (gone and fresh):
+        return 0.0
+    meshes = [face_mesh(face) for face in fresh]
+    corners = np.concatenate([m.points[m.triangles] for m in meshes])
+    there = np.concatenate([face_mesh(face).points for face in gone])
+    low, high = there.min(axis=0), there.max(axis=0)
+    near = ((corners.min(axis=1) <= high) & (corners.max(axis=1) >= low)).all(axis=1)
+    corners = corners[near]
+    if not len(corners):
+        return 0.0
+    area = np.linalg.norm(cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    rng = np.random.default_rng(1)
+    inside: Floats = np.zeros((0, 3))
+    for many in (_SAMPLES, 8 * _SAMPLES, 64 * _SAMPLES):  # what is gone may be little of a large face
+        rows = rng.choice(len(corners), many, p=area / area.sum()) if area.sum() > 0.0 else np.arange(len(corners))
+        u, v = rng.random((2, len(rows), 1))
+        u, v = np.where(u + v > 1.0, 1.0 - u, u), np.where(u + v > 1.0, 1.0 - v, v)
+        a, b, c = (corners[rows, k] for k in range(3))
+        points = a + u * (b - a) + v * (c - a)
+        inside = points[((points >= low) & (points <= high)).all(axis=1)][:_SAMPLES]
+        if len(inside) >= _SAMPLES // 8:
+            break
+    points = np.concatenate([inside, corners.reshape(-1, 3)])
+    far = np.full(len(points), np.inf)
+    for body in before:
+        far = np.minimum(far, np.linalg.norm(points - tree_of(body).nearest(points)[1], axis=1))
+    return float(far.max())

@@ -12,6 +12,14 @@ from lithon.survey.card import Finding, Offer
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
 
 
+Key = tuple[str, float, str, bool]
+
+
+def key_of(f: Finding) -> Key:
+    """What findings of one card have in common."""
+    return f.kind, round(f.size, 3), f.text, bool(f.keep)
+
+
 @dataclass(slots=True)
 class Group:
     """Findings of one kind and size: one card."""
@@ -21,6 +29,11 @@ class Group:
     @property
     def first(self) -> Finding:
         return self.findings[0]
+
+    @property
+    def key(self) -> Key:
+        """Tells a card from the others of its model."""
+        return key_of(self.first)
 
     @property
     def faces(self) -> list[Face]:
@@ -42,8 +55,8 @@ class Group:
 
 def grouped(findings: Sequence[Finding]) -> list[Group]:
     """Like findings together; what should rather be kept stands alone. Worst first."""
-    table: dict[tuple[Any, ...], list[Finding]] = {}
+    table: dict[Key, list[Finding]] = {}
     for f in findings:
-        table.setdefault((f.kind, round(f.size, 3), f.text, bool(f.keep)), []).append(f)
+        table.setdefault(key_of(f), []).append(f)
     groups = [Group(v) for v in table.values()]
     return sorted(groups, key=lambda g: (_ORDER[g.first.severity], bool(g.first.keep), g.first.size))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from lithon.errors import Refusal
-from lithon.operations.cures import cured, told
+from lithon.operations.cures import SAFE, cured, told
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import length
 from lithon.words import many
@@ -12,7 +12,7 @@ from lithon.words import many
 class CureAll(Operation):
     """Take every cure that moves nothing by more than a limit, worst first; what is rather kept stays."""
 
-    limit: float | None = param(length("limit", "how far anything may move; left out: an element", above=0.0,
+    limit: float | None = param(length("limit", "how far anything may move; left out: half an element", above=0.0,
                                        optional=True))  # fmt: skip
 
     on_sheets = True
@@ -24,7 +24,7 @@ class CureAll(Operation):
         return False  # it is about the whole, whatever is in hand
 
     def do(self, bench: Bench) -> Made:
-        limit = bench.state.settings.size if self.limit is None else self.limit
+        limit = bench.state.settings.size * SAFE if self.limit is None else self.limit
         out = cured(bench.state, limit, bench.progress)
         details = told(out)
         left = sum(n for tally in out.tally.values() for what, n in tally.items() if what != "taken")
