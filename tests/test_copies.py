@@ -219,7 +219,7 @@ def test_another_process_has_the_very_same_copies():
     model = row_of(collar_anchor().bodies[0], 6)
     worker = WorkerHandle()
     try:
-        worker.submit("survey", model, 8.0)
+        worker.submit("survey", model, lithon.SizeRules(8.0))
         cards = answer(worker)
         assert {c.body for c in cards} <= set(model.bodies) and any(c.body is model.bodies[4] for c in cards)
         assert not unfolded(model)  # cards came without their faces

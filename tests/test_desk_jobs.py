@@ -1,15 +1,20 @@
 """Jobs done by mouse and keys in the real window, from the file to the mesh; each number as when they are played."""
 
+from collections import Counter
+
 import numpy as np
 import pytest
 from dice import LONG
-from hands import button_of, click, labels, press, ready, settled, total
+from hands import button_of, click, cut_field, labels, press, ready, settled, total
 
 import lithon
 from lithon.brep.measures import volume
+from lithon.samples import WHEEL, sluice_wheel
 from lithon.samples.gear_cover import GEAR_COVER, gear_cover
 from lithon.samples.lining_ring import RING, lining_ring
+from lithon.samples.sheet_parts import BEAM, lock_beam
 from lithon.samples.tie_rod import EYE, tie_rod_eye
+from lithon.survey.features import features
 
 pytestmark = [pytest.mark.slow, pytest.mark.skipif(not LONG, reason="a minute of clicking: in a long run")]
 
@@ -42,6 +47,18 @@ class Hands:
         line.clear()
         self.qtbot.keyClicks(line, text)
         self.qtbot.keyClick(line, self.key.Key_Return)
+
+    def amount(self, text):
+        """Type the number of the cut."""
+        line = cut_field(self.desk).amount
+        self.qtbot.waitUntil(lambda: line.isVisible(), timeout=10000)
+        line.clear()
+        self.qtbot.keyClicks(line, text)
+        self.qtbot.keyClick(line, self.key.Key_Return)
+
+    def choose(self, key, option):
+        """Press one of the choices of a field."""
+        self.desk.proposal.form.fields[key].toggles.buttons[option].click()
 
     def size(self, text):
         line = self.desk.size_field
@@ -159,7 +176,8 @@ def test_removal_as_the_daily_tool(desk, qtbot, tmp_path):
 
 
 def test_a_part_that_failed_in_service(desk, qtbot, tmp_path):
-    """J07, in part: set aside, threads plain, cut at a mirror plane, two meshes compared."""
+    """J07: set aside, threads plain, small holes judged and kept, a quarter between its mirrors, half of the bore
+    parted, names, two meshes compared."""
     e = EYE
     hands = Hands(desk, qtbot, tmp_path, tie_rod_eye(), "tie-rod-eye")
     hands.find("rod")
@@ -172,11 +190,123 @@ def test_a_part_that_failed_in_service(desk, qtbot, tmp_path):
     hands.take()
     assert total(desk) - before == pytest.approx(e.grooves * e.groove_volume, rel=1e-6)
     hands.size("4")
+    for hole in [f for f in features(desk.work.model.bodies[0]) if abs(f.size - 2.0 * e.small) < 1e-6]:
+        desk.work.choose(faces=list(hole.faces))
+        hands.find("keep")
+        hands.take()
+    reasons = set(desk.work.ledger.state.marks.all("hold").values())
+    assert len(reasons) >= 1 and all("elements wide" in str(r) for r in reasons)
     whole = total(desk)
     hands.find("halve")
+    hands.choose("part", "quarter")
     hands.take()
-    assert total(desk) < 0.51 * whole
+    assert 4.0 * total(desk) == pytest.approx(whole, rel=1e-9)
+    bore = f"cylinders where radius = {e.bore}"
+    hands.find(bore)
+    hands.find("score")
+    cut_field(desk).toggles.buttons["x"].click()
+    hands.amount("0")
+    hands.take()
+    hands.find(f"{bore} and x < 0")
+    hands.find("name faces")
+    hands.put("label", "pressed")
+    hands.take()
+    labels_now = {f.label for f in desk.work.model.faces() if f.label}
+    assert "pressed" in labels_now and {x[:8] for x in labels_now if x.startswith("mirror")} == {"mirror y", "mirror z"}
     first = hands.mesh()
     hands.size("3")
     second = hands.mesh()
     assert len(second.elements) > len(first.elements) and "BEFORE, AND NOW" in labels(desk.docket)
+
+
+def test_a_working_copy_cleaned(desk, qtbot, tmp_path):
+    """J03: stamped number, cut-outs and chamfers cleared; rounds larger; a flange raised and one put on the other's
+    surface; sheets midway; a strip along an edge, halved, each half with its name."""
+    s = BEAM
+    hands = Hands(desk, qtbot, tmp_path, lock_beam(), "lock-beam")
+    for question in ("pockets", "windows", "chamfers"):
+        hands.find(question)
+        press(desk, qtbot, hands.key.Key_C)
+        hands.take()
+    assert total(desk) == pytest.approx(s.plain(s.root), rel=1e-9) and len(hands.body("lock beam").faces) == 18
+    hands.find(f"fillets where radius = {s.root}")
+    hands.find("resize")
+    hands.put("radius", "8")
+    hands.take()
+    assert total(desk) == pytest.approx(s.plain(8.0), rel=1e-9)
+    hands.find(f"planes along y where y > {s.height - s.flange - 1.0}")
+    hands.find("slide")
+    hands.put("by", "20")
+    hands.put("way", "y")
+    hands.take()
+    assert total(desk) == pytest.approx(s.plain(8.0, 20.0), rel=1e-9)
+    hands.find(f"planes along x where x > {s.width - 1.0} and y < {s.flange}")
+    hands.find("slide")
+    hands.put("by", "5")
+    hands.take()
+    assert total(desk) == pytest.approx(s.plain(8.0, 20.0) + 5.0 * s.flange * s.length, rel=1e-9)
+    hands.find(f"planes along x where x > {s.width + 1.0}")
+    hands.find("reface")
+    hands.put("target", f"planes along x where x > {s.width - 1.0} and y > 100")
+    hands.take()
+    assert total(desk) == pytest.approx(s.plain(8.0, 20.0), rel=1e-9)
+    hands.find("mid-surface")
+    hands.take()
+    sheets = sorted(desk.work.model.bodies, key=lambda b: b.thickness or 0.0)
+    assert [b.thickness for b in sheets] == pytest.approx([s.web, s.flange, s.flange])
+    flange = sheets[-1]
+    rim = next(e for e in flange.edges() if e.curve.kind == "line" and float(e.at(0.5)[0]) > s.width - 1e-6)
+    level = float(rim.at(0.5)[1])
+    desk.work.choose(faces=[f for f in flange.faces if rim in set(f.edges())])
+    hands.find("score")
+    cut_field(desk).toggles.buttons["round"].click()
+    desk.work.choose(edges=[rim])
+    hands.amount("15")
+    hands.take()
+    here = f"faces where y > {level - 1.0} and y < {level + 1.0} and x > {s.width - 15.0}"
+    hands.find(here)
+    hands.find("score")
+    cut_field(desk).toggles.buttons["z"].click()
+    hands.amount(f"{0.5 * s.length}")
+    hands.take()
+    for word, name in (("<", "near half"), (">", "far half")):
+        hands.find(f"{here} and z {word} {0.5 * s.length}")
+        hands.find("name faces")
+        hands.put("label", name)
+        hands.take()
+    named = Counter(f.label for f in desk.work.model.faces() if f.label.endswith("half"))
+    assert named == {"near half": 1, "far half": 1}
+
+
+def test_a_wheel_of_23(desk, qtbot, tmp_path):
+    """J04: small rounds cleared, the hub parted, one sector, plates parted, bonded, a hub's group, hexahedra."""
+    w = WHEEL
+    hands = Hands(desk, qtbot, tmp_path, sluice_wheel(), "sluice-wheel")
+    hands.size("3")
+    hands.find("fillets where radius < 2 mm")
+    press(desk, qtbot, hands.key.Key_C)
+    hands.take()
+    whole = total(desk)
+    press(desk, qtbot, hands.key.Key_V)
+    cut_field(desk).toggles.buttons["round"].click()
+    desk.work.choose(faces=[next(f for f in desk.work.model.faces() if f.surface.kind == "cylinder")])
+    hands.amount(f"{w.hub}")
+    hands.take()
+    hands.find("sector")
+    hands.take()
+    assert w.blades * total(desk) == pytest.approx(whole, rel=1e-9)
+    for height in (w.thickness, w.thickness + w.height):
+        desk.work.choose()
+        press(desk, qtbot, hands.key.Key_V)
+        cut_field(desk).toggles.buttons["z"].click()
+        hands.amount(f"{height}")
+        hands.take()
+    press(desk, qtbot, hands.key.Key_B)
+    hands.take()
+    assert len(desk.work.model.bodies) == 6
+    qtbot.waitUntil(lambda: desk.work.standings is not None, timeout=60000)
+    assert all(desk.work.standing(b).kind in ("mapped", "swept") for b in desk.work.model.bodies)
+    hands.find("mesh")
+    hands.choose("elements", "hex")
+    hands.take()
+    assert desk.work.mesh.kind == "hexahedra" and desk.work.mesh.conformal()

@@ -1,5 +1,6 @@
 """Triangles become the solids that they were made from: kinds, radii, volumes, at any fineness and place."""
 
+import json
 from collections import Counter
 
 import numpy as np
@@ -7,7 +8,9 @@ import pytest
 from dice import seeds
 from operation_examples import box, plate
 from solids import motion as any_motion
+from test_cli import within
 
+import lithon
 from lithon import do
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of
@@ -16,6 +19,7 @@ from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
+from lithon.exchange.deliver import write_triangles
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
@@ -26,7 +30,7 @@ from lithon.mend.solid import bordering, solid_of
 from lithon.operations.places import Cut
 from lithon.operations.running import run
 from lithon.operations.state import State
-from lithon.samples import STRAP, collar_anchor, hinge_strap
+from lithon.samples import STRAP, collar_anchor, gudgeon_scan, hinge_strap
 from lithon.samples.build import Piece, Round, face_toward, prism, raised, rounded_root
 from lithon.samples.gudgeon_scan import GUDGEON, scanned
 from lithon.survey.deviation import deviation
@@ -218,3 +222,28 @@ def test_a_surface_is_brought_nearest_to_scattered_points(kind):
         turn = found.frame.z + rng.normal(0.0, 1e-3, 3)
         other = make(Frame.of(found.frame.origin + rng.normal(0.0, 1e-3, 3), turn), *told)
         assert float((other.signed_distance(points) ** 2).sum()) >= least * (1.0 - 1e-9)
+
+
+def test_a_solid_on_the_command_line(tmp_path, capfd, monkeypatch):
+    exact = hinge_strap()
+    write_triangles(exact, tmp_path / "strap.stl")
+    told = within(capfd, monkeypatch, "solid", tmp_path / "strap.stl", "--unit", "mm", "--out", tmp_path / "s.step",
+                  "--json")  # fmt: skip
+    facts = json.loads(told.stdout)
+    assert told.returncode == 0 and facts["closed"] and facts["valid"] and not facts["left"] and not facts["healed"]
+    assert facts["faces"] == Counter(f.surface.kind for b in exact.bodies for f in b.faces)
+    assert facts["volume_mm3"] == pytest.approx(sum(map(volume, exact.bodies)), rel=1e-3)
+    assert 0.0 <= facts["deviation_mm"]["rms"] <= facts["deviation_mm"]["largest"] < 1e-3
+    again = lithon.read_step(tmp_path / "s.step").model
+    assert again.face_count() == exact.face_count()
+    plain = within(capfd, monkeypatch, "solid", tmp_path / "strap.stl", "--unit", "mm", "--kind", "facets", "--out",
+                   tmp_path / "f.step")  # fmt: skip
+    assert plain.returncode == 0 and " plane; " in plain.stdout
+    scan = tmp_path / "scan.stl"
+    write_triangles(gudgeon_scan(), scan)
+    facts = json.loads(
+        within(capfd, monkeypatch, "solid", scan, "--unit", "mm", "--out", tmp_path / "g.step", "--json").stdout
+    )
+    assert facts["healed"] and facts["closed"] and facts["valid"] and facts["bodies"] == 1
+    bad = within(capfd, monkeypatch, "solid", tmp_path / "s.step", "--out", tmp_path / "x.step")
+    assert bad.returncode == 1 and "holds no triangles" in bad.stderr and not (tmp_path / "x.step").exists()

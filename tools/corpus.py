@@ -1,10 +1,11 @@
 """Survey a folder of files that nobody here wrote, and print a table: read, closed, volume, time, memory.
 
-    .venv/bin/python tools/corpus.py FOLDER [--sample 300] [--jobs 2] [--limit 60] [--save table.json]
+    .venv/bin/python tools/corpus.py FOLDER [--sample 300] [--jobs 2] [--limit 60] [--save table.json] [--mesh]
 
 A `.wrl` beside a STEP file is a second opinion on the volume (one unit there is 2.54 mm). Times are ratios to
 plain regular-expression tokenising of the same bytes. Every file has its own time limit; a file that runs past
-it or takes the reader down is a failure of that file alone.
+it or takes the reader down is a failure of that file alone. With --mesh each is also meshed as it was read, in
+elements of a 25th of its diagonal, cured card by card, and meshed again.
 """
 
 from __future__ import annotations
@@ -161,6 +162,51 @@ def survey(path: Path) -> dict[str, Any]:
     return row
 
 
+def meshed(path: Path) -> dict[str, Any]:
+    """A file meshed as it was read, and after every cure that its cards offer."""
+    from lithon.brep.topology import rough_box
+    from lithon.errors import LithonError
+    from lithon.operations.cures import cured
+    from lithon.operations.prove.mesh import MakeMesh, usual
+    from lithon.operations.prove.settings import ElementSize
+    from lithon.project.ledger import Ledger
+    from lithon.project.prepare import mesh_facts
+
+    try:
+        work = Ledger.open(path)
+    except LithonError:
+        return {}
+    low, high = rough_box(work.model.bodies)
+    work.take(ElementSize(size=float(np.linalg.norm(high - low)) / 25.0))
+    row: dict[str, Any] = {}
+
+    def mesh(what: str) -> None:
+        start = time.perf_counter()
+        try:
+            made = work.try_step(MakeMesh(elements=usual(work.model))).mesh
+            assert made is not None
+            row[what] = mesh_facts(made, work.model, work.state.rules())
+        except LithonError as error:
+            row[what] = {"failed": str(error)}
+        row[what]["seconds"] = time.perf_counter() - start
+
+    mesh("as read")
+    start = time.perf_counter()
+    out = cured(work.state, np.inf, taken=lambda step: work.take(step.operation or {}, step))
+    row["curing"] = time.perf_counter() - start
+    row["cards"] = {kind: dict(tally) for kind, tally in out.tally.items()}
+    row["valid"] = not [1 for b in work.model.bodies for _ in flaws_of(b, work.model.tolerance)]
+    row["refused"] = [f"{f.kind}: {why}" for f, why in out.reasons if out.tally[f.kind]["refused"]][:6]
+    mesh("cured")
+    return row
+
+
+def flaws_of(body: Any, tolerance: float) -> list[Any]:
+    from lithon.brep.validate import flaws
+
+    return flaws(body, tolerance)
+
+
 def _memory(name: str) -> float:
     for line in Path("/proc/self/status").read_text().splitlines():
         if line.startswith(name):
@@ -168,7 +214,7 @@ def _memory(name: str) -> float:
     return 0.0
 
 
-def _serve(pipe: Connection) -> None:
+def _serve(pipe: Connection, mesh: bool = False) -> None:
     import lithon
     from lithon.brep.tessellation.tessellate import body_mesh
     from lithon.brep.validate import flaws
@@ -189,7 +235,7 @@ def _serve(pipe: Connection) -> None:
         if path is None:
             return
         try:
-            pipe.send(survey(path))
+            pipe.send({**survey(path), **(meshed(path) if mesh else {})})
         except Exception as error:
             import traceback
 
@@ -200,12 +246,13 @@ def _serve(pipe: Connection) -> None:
 class Reader:
     """A process that surveys one file at a time and can be replaced."""
 
-    def __init__(self) -> None:
+    def __init__(self, mesh: bool) -> None:
+        self.mesh = mesh
         self.start()
 
     def start(self) -> None:
         self.pipe, far = mp.get_context("spawn").Pipe()
-        self.process = mp.get_context("spawn").Process(target=_serve, args=(far,), daemon=True)
+        self.process = mp.get_context("spawn").Process(target=_serve, args=(far, self.mesh), daemon=True)
         self.process.start()
         self.path: Path | None = None
 
@@ -232,8 +279,8 @@ class Reader:
         return None
 
 
-def run(files: list[Path], jobs: int, limit: float) -> list[dict[str, Any]]:
-    readers = [Reader() for _ in range(jobs)]
+def run(files: list[Path], jobs: int, limit: float, mesh: bool = False) -> list[dict[str, Any]]:
+    readers = [Reader(mesh) for _ in range(jobs)]
     waiting, rows = list(reversed(files)), []
     while waiting or any(r.path for r in readers):
         for reader in readers:
@@ -286,14 +333,44 @@ def table(rows: list[dict[str, Any]]) -> None:
             click.echo(f"  {row['folder'][:30]}/{row['file'][:50]}: {why[:200]}{off}")
 
 
+def meshes(rows: list[dict[str, Any]]) -> None:
+    """What could be cured, what could be meshed, and how well."""
+    tally: Counter[str] = Counter()
+    for row in rows:
+        for fates in row.get("cards", {}).values():
+            tally.update(fates)
+    offered = tally["taken"] + tally["refused"]
+    click.echo(f"\ncards: {tally['taken']} of {offered} that offer a cure taken, {tally['left']} left to a person")
+    tried = [r for r in rows if "as read" in r]
+    click.echo(f"valid after the cures: {sum(r.get('valid', False) for r in tried)} of {len(tried)}")
+    for what, least, angle in (("as read", 0.05, 8.0), ("cured", 0.1, 12.0)):
+        made = [r[what] for r in tried if "nodes" in r.get(what, {}) and not r[what]["failures"]]
+        good = sum(m["min_scaled_jacobian"] > least and m["min_dihedral_degrees"] > angle for m in made)
+        near = [sum(abs(m["volume_ratio"] - 1.0) < share for m in made) for share in (0.02, 0.005)]
+        slow = sorted(r[what]["seconds"] for r in tried if what in r)
+        click.echo(
+            f"meshed {what}: {len(made)} of {len(tried)}; better than {least:g} and {angle:g} degrees: {good}; volume "
+            f"within 2 %: {near[0]}, within 0.5 %: {near[1]}; time med/max {np.median(slow):.1f} / {slow[-1]:.1f} s"
+            if slow else f"meshed {what}: none"
+        )  # fmt: skip
+    for row in rows:
+        lines = [row[w].get("failed") or "" for w in ("as read", "cured") if w in row] + row.get("refused", [])
+        poor = [f"{w} {row[w]['min_scaled_jacobian']:.4f}/{row[w]['min_dihedral_degrees']:.1f}"
+                for w in ("as read", "cured") if row.get(w, {}).get("below_lenient")]  # fmt: skip
+        if "crash" in row or poor or any(lines):
+            told = "; ".join(x for x in [row.get("crash", ""), *poor, *lines] if x)
+            click.echo(f"  {row['folder'][:30]}/{row['file'][:50]}: {told[:240]}")
+
+
 @click.command()
 @click.argument("folder", type=click.Path(exists=True, path_type=Path))
 @click.option("--sample", default=0, help="As many files, spread evenly over the folders.")
 @click.option("--jobs", default=2)
 @click.option("--limit", default=90.0, help="Seconds for one file.")
 @click.option("--seed", default=1)
+@click.option("--mesh", is_flag=True, help="Mesh each as read, cure it, mesh it again.")
 @click.option("--save", type=click.Path(path_type=Path))
-def main(folder: Path, sample: int, jobs: int, limit: float, seed: int, save: Path | None) -> None:
+def main(folder: Path, sample: int, jobs: int, limit: float, seed: int, mesh: bool, save: Path | None) -> None:
     """Survey every file below FOLDER."""
     found = sorted(p for p in folder.rglob("*") if p.suffix.lower() in KINDS)
     if sample and sample < len(found):
@@ -308,10 +385,12 @@ def main(folder: Path, sample: int, jobs: int, limit: float, seed: int, save: Pa
             for group in by.values():
                 if group and len(found) < sample:
                     found.append(group.pop())
-    rows = run(found, jobs, limit)
+    rows = run(found, jobs, limit, mesh)
     if save:
         save.write_text(json.dumps(rows, indent=1, default=float))
     table(rows)
+    if mesh:
+        meshes(rows)
 
 
 if __name__ == "__main__":

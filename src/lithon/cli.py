@@ -7,7 +7,7 @@ import os
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
@@ -243,6 +243,43 @@ def _told_apart(failures: Sequence[object]) -> None:
         click.echo(f"lithon: not meshed: {failure}", err=True)
     if failures:
         sys.exit(3)
+
+
+@cli.command()
+@click.argument("file", type=click.Path())
+@click.option("--out", type=click.Path(), required=True, help="The STEP file to write.")
+@click.option(
+    "--kind",
+    type=click.Choice(["auto", "facets", "simple"]),
+    default="auto",
+    show_default=True,
+    help="auto: simple surfaces where there are any, else facets.",
+)
+@click.option(
+    "--tolerance",
+    type=float,
+    help="How far (mm) corners may stand off a surface; left out: the least with which a solid comes out.",
+)
+@_placed
+@click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+def solid(file: str, out: str, kind: str, tolerance: float | None, as_json: bool, **place: Any) -> None:
+    """Make a solid of a file of triangles: healed, parted into faces, written as STEP."""
+    from lithon.project.solid import solid as made
+
+    _positive(tolerance, "tolerance")
+    unit, placement = place.pop("unit"), Placement(**place).checked()
+    work = lithon.Ledger.open(file, unit, placement)
+    facts = _kept(lambda: made(work, cast(Any, kind), tolerance, Path(out), _progress()), out)
+    if as_json:
+        _print(facts)
+        return
+    faces = ", ".join(f"{n} {kind}" for kind, n in sorted(facts["faces"].items(), key=lambda x: -x[1]))
+    off = facts["deviation_mm"]
+    click.echo(f"{faces}; {facts['volume_mm3']:.6g} mm3, {off['largest']:.2g} mm off at the most, {out} written")
+    for what, n in facts["healed"].items():
+        click.echo(f"  healed: {n} {what}")
+    for one in facts["left"]:
+        click.echo(f"  left as facets: {one['body']}: {one['why']}")
 
 
 @cli.command()

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QButtonGroup, QGridLayout, QLineEdit, QPushButton,
 
 from lithon.app.parts import label, restyle, row
 from lithon.brep.topology import Body, rough_box
+from lithon.operations.carve.carve import round_cut
 from lithon.operations.choices import ONE, Choice
 from lithon.operations.form import Form
 from lithon.operations.operation import Chosen
@@ -215,13 +216,14 @@ def told(value: Any, of: str) -> str:
 #: Ways to describe a cut, and their words.
 WAYS = (
     ("midway", "Midway"), ("offset", "Offset"), ("through", "Points"), ("surface", "Face"), ("x", "x ="), ("y", "y ="),
-    ("z", "z ="),
+    ("z", "z ="), ("round", "Round"),
 )  # fmt: skip
 _HINTS = {
     "midway": "Choose two plane faces (Ctrl adds the second).",
     "offset": "Choose one plane face. Positive is outwards.",
     "surface": "Choose one face: its surface, extended, cuts.",
     "through": "Click three points in the view.",
+    "round": "Choose an edge or a round face: a cylinder about its axis cuts.",
 }
 
 
@@ -237,12 +239,12 @@ class CutField(Field):
         self.amount = Line(self, self._turned)
         self.amount.editingFinished.disconnect()
         self.amount.editingFinished.connect(self._amount_typed)
-        lead, unit = label("at", "dim", wrap=False), label("mm", "dim", wrap=False)
-        self.amount_row = row(lead, self.amount, unit, stretch=False)
+        self.lead, unit = label("at", "dim", wrap=False), label("mm", "dim", wrap=False)
+        self.amount_row = row(self.lead, self.amount, unit, stretch=False)
         self.column.addWidget(self.amount_row)
         self.hint = label("", "dim")
         self.column.addWidget(self.hint)
-        for way in ("midway", "offset", "through", "surface"):
+        for way in ("midway", "offset", "through", "surface", "round"):
             self.toggles.buttons[way].setVisible(self.wait is not None)
         self.value: Cut | None = None
 
@@ -252,6 +254,7 @@ class CutField(Field):
             self.way = value.way if value.way != "at" else "xyz"[value.axis] if value.axis is not None else ""
         self.toggles.press(self.way or None)
         number = self._number()
+        self.lead.setText("radius" if self.way == "round" else "at")
         self.amount_row.setVisible(number is not None and not waiting)
         if number is not None:
             self.amount.show_text(f"{number:.7g}")
@@ -278,6 +281,8 @@ class CutField(Field):
             k = "xyz".index(way)
             middle = round(float(rough_box(chosen.model.bodies).mean(axis=0)[k]), 6) + 0.0
             return Cut.at(middle * np.eye(3)[k], np.eye(3)[k])
+        if way == "round":
+            return round_cut(chosen)
         faces = chosen.faces
         planes = [f for f in faces if f.surface.kind == "plane"]
         if way == "midway" and len(planes) == 2:

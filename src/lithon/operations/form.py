@@ -7,7 +7,7 @@ from typing import Any
 
 from lithon.brep.topology import Edge, Face, Vertex
 from lithon.errors import LithonError
-from lithon.operations.carve.carve import cut_of
+from lithon.operations.carve.carve import cut_of, round_cut
 from lithon.operations.carve.references import axis_of
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Chosen, Operation
@@ -114,7 +114,7 @@ class Form:
         if isinstance(parameter, CutAt):
             if self.way == "through" and len(chosen.points) < 3:
                 return False
-            cut = cut_of(chosen)
+            cut = round_cut(chosen) if self.way == "round" else cut_of(chosen)
             if cut is None or (self.way and cut.way != self.way):
                 return False
             self.waiting = self.way = ""

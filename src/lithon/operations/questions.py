@@ -19,7 +19,8 @@ from lithon.brep.measures import face_area, face_centroid, face_width, volume
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import LithonError
 from lithon.operations.reach import Reach
-from lithon.survey.features import Feature, features
+from lithon.survey.families import FAMILIES, families
+from lithon.survey.features import Feature, Kind, features
 
 _GRAMMAR = r"""
 start: NOUN [along] [named] [reach] ["where" condition ("and" condition)*] [inside]
@@ -33,8 +34,9 @@ AXIS: /[xyz]/
 FENCE.2: /faces|edges/
 NOUN: "faces" | "planes" | "cylinders" | "cones" | "spheres" | "tori"
     | "edges" | "holes" | "fillets" | "chamfers" | "pockets" | "windows" | "bosses"
+    | "slots" | "ribs" | "words" | "threads" | "teeth"
     | "bodies"
-MEASURE: "diameter" | "radius" | "length" | "area" | "width" | "depth" | "volume" | "x" | "y" | "z"
+MEASURE: "pitch" | "height" | "diameter" | "radius" | "length" | "area" | "width" | "depth" | "volume" | "x" | "y" | "z"
 OP: "<=" | ">=" | "<" | ">" | "="
 UNIT: /mm[23²³]?/
 %import common.SIGNED_NUMBER -> NUMBER
@@ -75,6 +77,11 @@ _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "pockets": {"width": lambda f: f.size, "depth": lambda f: f.depth},
     "windows": {"width": lambda f: f.size, "depth": lambda f: f.depth},
     "bosses": {"width": lambda f: f.size, "depth": lambda f: f.depth},
+    "slots": {"width": lambda f: f.size, "depth": lambda f: f.depth},
+    "ribs": {"width": lambda f: f.size, "height": lambda f: f.depth},
+    "words": {"height": lambda f: f.size, "depth": lambda f: f.depth},
+    "threads": {"pitch": lambda f: f.size, "length": lambda f: f.depth},
+    "teeth": {"width": lambda f: f.size, "height": lambda f: f.depth},
     "faces": {"area": face_area, "width": face_width, **_PLACES},
     "planes": {"area": face_area, "width": face_width, **_PLACES},
     "cylinders": {"radius": _radius, "diameter": lambda f: 2.0 * _radius(f), "area": face_area, **_PLACES},
@@ -85,9 +92,9 @@ _MEASURES: dict[str, dict[str, Callable[[Any], float]]] = {
     "bodies": {"volume": volume},
 }
 #: The kinds of features, by their nouns.
-FEATURES = {
+FEATURES: dict[str, Kind] = {
     "holes": "hole", "fillets": "fillet", "chamfers": "chamfer", "pockets": "pocket", "windows": "window",
-    "bosses": "boss",
+    "bosses": "boss", "slots": "slot", "ribs": "rib", "words": "word", "threads": "thread", "teeth": "teeth",
 }  # fmt: skip
 
 
@@ -215,7 +222,9 @@ def ask(model: Model, text: str) -> Answer:
         return all(_OPS[op](_MEASURES[q.noun][m](item), value) for m, op, value in q.conditions)
 
     if q.noun in FEATURES:
-        hits: list[Feature] = [f for b in bodies for f in features(b) if f.kind == FEATURES[q.noun] and passes(f)]
+        kind = FEATURES[q.noun]
+        every_one = (f for b in bodies for f in (families(b, kind) if kind in FAMILIES else features(b)))
+        hits: list[Feature] = [f for f in every_one if f.kind == kind and passes(f)]
         return Answer(len(hits), tuple(dict.fromkeys(x for f in hits for x in f.faces)), (), ())
     if q.noun == "faces" or q.noun in _SURFACES:
         among = set(q.reach.faces(model)) if q.reach is not None else None

@@ -28,13 +28,14 @@ from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.tolerance import SMOOTH
 from lithon.remembered import Remembered
 
-Kind = Literal["hole", "fillet", "chamfer", "pocket", "window", "boss"]
+Kind = Literal["hole", "fillet", "chamfer", "pocket", "window", "boss", "slot", "rib", "word", "thread", "teeth"]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Feature:
     """A group of faces with a meaning. size: diameter of a hole, radius of a fillet, width of a chamfer, smallest
-    width of a pocket, window or boss; depth: how deep, high or long. mm."""
+    width of a pocket, window, boss, slot or rib, height of a word's letters, pitch of a thread; depth: how deep, high
+    or long. mm."""
 
     kind: Kind
     body: Body
@@ -55,7 +56,11 @@ class Feature:
             return f"chamfer, {self.size:.4g} mm wide, {self.depth:.4g} mm long"
         if self.kind == "window":
             return f"window, {self.size:.4g} mm wide, through {self.depth:.4g} mm"
-        deep = "deep" if self.kind == "pocket" else "high"
+        if self.kind == "thread":
+            return f"{'outer' if self.convex else 'inner'} thread, pitch {self.size:.4g} mm, {self.depth:.4g} mm long"
+        if self.kind == "word":
+            return f"word, letters of {self.size:.4g} mm, {self.depth:.4g} mm {'high' if self.convex else 'deep'}"
+        deep = "deep" if self.kind == "pocket" or not self.convex else "high"
         return f"{self.kind}, {self.size:.4g} mm wide, {self.depth:.4g} mm {deep}"
 
 
@@ -64,7 +69,7 @@ _features = Remembered[Body, tuple[Feature, ...]]("survey/features:features")
 
 def features(body: Body) -> tuple[Feature, ...]:
     """All features of a body, each face in at most one of hole and fillet; cached."""
-    return _features.over(body, copy_of, _found, lambda copy, there: tuple(_carried(f, body, copy) for f in there))
+    return _features.over(body, copy_of, _found, lambda copy, there: tuple(carried(f, body, copy) for f in there))
 
 
 def _found(body: Body) -> tuple[Feature, ...]:
@@ -85,7 +90,7 @@ def learn_features(body: Body, found: tuple[Feature, ...]) -> None:
     _features.setdefault(body, found)
 
 
-def _carried(f: Feature, body: Body, copy: Copy) -> Feature:
+def carried(f: Feature, body: Body, copy: Copy) -> Feature:
     """A feature of the body that another is a copy of, as it is in that."""
     return replace(f, body=body, faces=Copied(copy, f.faces), place=copy.points(f.place))
 

@@ -85,6 +85,18 @@ def cut_of(chosen: Chosen) -> Cut | None:
     return Cut.surface(face) if face.surface.kind in ("cylinder", "cone", "sphere", "torus") else None
 
 
+def round_cut(chosen: Chosen) -> Cut | None:
+    """A cylinder about what is in hand, if that is one edge or face with an axis: as wide as it is, or an element."""
+    things = [*chosen.faces, *chosen.edges]
+    if len(things) != 1:
+        return None
+    thing = things[0]
+    shape = thing.surface if isinstance(thing, Face) else thing.curve
+    if shape.kind not in ("cylinder", "cone", "torus", "line", "circle"):
+        return None
+    return Cut.round(thing, float(getattr(shape, "radius", chosen.size)))
+
+
 def _passes(chosen: Chosen, plane: Plane) -> bool:
     """Whether a plane comes between the corners of a body's box: bodies apart may have nothing midway."""
     for body in chosen.model.bodies:
