@@ -237,7 +237,7 @@ def test_a_working_copy_cleaned(desk, qtbot, tmp_path):
     hands.find(f"planes along y where y > {s.height - s.flange - 1.0}")
     hands.find("slide")
     hands.put("by", "20")
-    hands.put("way", "y")
+    hands.choose("way", "y")
     hands.take()
     assert total(desk) == pytest.approx(s.plain(8.0, 20.0), rel=1e-9)
     hands.find(f"planes along x where x > {s.width - 1.0} and y < {s.flange}")
@@ -306,7 +306,6 @@ def test_a_wheel_of_23(desk, qtbot, tmp_path):
     assert len(desk.work.model.bodies) == 6
     qtbot.waitUntil(lambda: desk.work.standings is not None, timeout=60000)
     assert all(desk.work.standing(b).kind in ("mapped", "swept") for b in desk.work.model.bodies)
-    hands.find("mesh")
-    hands.choose("elements", "hex")
-    hands.take()
+    hands.find("mesh with hexahedra")
+    qtbot.waitUntil(lambda: desk.work.mesh is not None, timeout=120000)
     assert desk.work.mesh.kind == "hexahedra" and desk.work.mesh.conformal()

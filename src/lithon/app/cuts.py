@@ -74,8 +74,7 @@ class Cuts:
             return Card("▲", theme.OCHRE, f"{body.name} cannot be swept", reason,
                         "No cut at one of its faces frees a part of it.")  # fmt: skip
         card = Card("▲", theme.OCHRE, f"{body.name} cannot be swept", reason, *(cuts_in_words(way) for way in ways))
-        for way in ways:
-            first = way.cuts[0]
+        for first in dict.fromkeys(way.cuts[0] for way in ways):
             cut = Carve(cut=Cut.surface(first), bodies=Choice.made("bodies", body))
             card.add_button(f"Cut {place_of(first)}", lambda cut=cut: self.work.propose(cut))
         card.pressed = lambda: self.work.choose(faces=list(ways[0].cuts))

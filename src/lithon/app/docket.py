@@ -276,7 +276,7 @@ class Docket(Panel):
         faces = work.model.face_count()
         card.lay.addWidget(row(label(f"{faces} faces; at most", "dim", wrap=False), limit))
         below = work.ledger.state.ignored
-        said = f"Below {_short(below)} mm nothing is followed" if below else "Everything is followed, however small"
+        said = f"Not followed below {_short(below)} mm" if below else "However small, it is followed"
         change = button("Change", lambda: work.propose(IgnoreBelow(below or 0.0)), "quiet", "The size below which the "
                         "mesh goes over faces, edges and corners; the solid stays as it is")  # fmt: skip
         card.lay.addWidget(row(label(said, "dim", wrap=False), change))
@@ -358,10 +358,10 @@ class Docket(Panel):
                 told.words(),
             )
         )
+        for failure in mesh.failures:  # what is not there comes before what is poor
+            self._failed(failure)
         if not told.good:
             self._poor(told)
-        for failure in mesh.failures:
-            self._failed(failure)
         if only_skin:
             self.add(row(button("Mesh an approximation", self._approximate, "", _APPROXIMATION)))
         self.add(
@@ -442,7 +442,7 @@ class Docket(Panel):
         text = (f"{n} × " if n > 1 else "") + f.text
         small = 0.0 < f.size < 3.0 * size  # of what is larger it says nothing
         measure = share(f.size, size) if small else ""
-        lead = f"{measure}. " if measure and measure not in f.text else ""
+        lead = f"{measure}. " if measure and measure not in f.text + f.consequence else ""
         card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}", f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))

@@ -107,7 +107,10 @@ class TextField(Field):
 
     def show_value(self, value: Any, chosen: Chosen | None, waiting: bool) -> None:
         self.value = value
-        self.line.setPlaceholderText("as it is" if self.parameter.optional else self.parameter.help)
+        hint = self.parameter.help
+        self.line.setPlaceholderText(
+            (hint.partition("left out: ")[2] or "as it is") if self.parameter.optional else hint
+        )
         self.line.show_text(self.parameter.text(value) if value is not None else "")
 
     def _turned(self, way: float) -> None:

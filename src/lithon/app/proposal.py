@@ -158,7 +158,9 @@ def detail_line(detail: Mapping[str, Any]) -> tuple[str, str]:
     parts = []
     for key, value in detail.items():
         unit = next(((ending, u) for ending, u in _UNITS if key.endswith(ending)), None)
-        if isinstance(value, dict):
+        if key == "cure":
+            parts.append(str(value))
+        elif isinstance(value, dict):
             parts.append(", ".join(many(int(n), what) for what, n in value.items()))
         elif isinstance(value, bool | str | list):
             continue

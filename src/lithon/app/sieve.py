@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QColor, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from lithon.app import theme
@@ -16,6 +16,9 @@ from lithon.brep.copies import Handle, handle, handles
 from lithon.survey.sizes import LENSES, Lens, Mark, marks
 
 _BIN = 7.0  # pixels between stacks of marks
+#: Lenses on what the mesh follows, or not.
+_FOLLOWED = ("edges", "widths")
+_PASSED = "not followed"
 
 
 class Axis(QWidget):
@@ -33,6 +36,8 @@ class Axis(QWidget):
         self.values = np.zeros(0)
         self.chosen = np.zeros(0, dtype=bool)
         self.size = 1.0
+        #: What is smaller is not followed by the mesh; 0 where everything is.
+        self.ignored = 0.0
         self.range = (0.1, 100.0)
         self._grab = ""
         self._brush: tuple[float, float] | None = None
@@ -76,11 +81,25 @@ class Axis(QWidget):
         if self.has_handle:
             x = self.x(self.size)
             p.fillRect(QRectF(10.0, 18.0, max(0.0, x - 10.0), base - 18.0), QColor(181, 127, 40, 26))
+            self._paint_ignored(p, base)
         self._paint_marks(p, base)
         if self.has_handle:
             self._paint_handle(p, base)
         elif len(self.values) > 1:
             self._paint_gap(p, base)
+
+    def _paint_ignored(self, p: QPainter, base: float) -> None:
+        """What is so small that the mesh goes over it."""
+        wide = self.x(self.ignored) - 10.0 if self.ignored > 0.0 and self.lens.key in _FOLLOWED else 0.0
+        if wide <= 0.0:
+            return
+        band = QRectF(10.0, 18.0, wide, base - 18.0)
+        p.fillRect(band, QBrush(QColor(108, 102, 91, 70), Qt.BrushStyle.BDiagPattern))
+        p.setPen(QColor(theme.INK2))
+        if p.fontMetrics().horizontalAdvance(_PASSED) + 8.0 < wide:
+            p.drawText(
+                band.adjusted(5.0, 3.0, 0.0, 0.0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, _PASSED
+            )
 
     def _paint_scale(self, p: QPainter, base: float) -> None:
         p.setPen(QPen(QColor(theme.INK2), 1.0))
@@ -267,6 +286,7 @@ class Sieve(QFrame):
         work.model_changed.connect(self.refresh)
         work.size_changed.connect(lambda _: self.refresh())
         work.selection_changed.connect(self.recolour)
+        work.ledger_changed.connect(self.recolour)
         self._bold()
 
     def use(self, lens: Lens) -> None:
@@ -313,6 +333,7 @@ class Sieve(QFrame):
         for things, needed in ((self.work.faces, self._needs[0]), (self.work.edges, self._needs[1])):
             rows = np.array([row for thing in things for row in self._rows.get(handle(thing), ())], dtype=np.int64)
             chosen |= (needed > 0) & (np.bincount(rows, minlength=len(chosen)) >= needed)
+        self.axis.ignored = self.work.ledger.state.ignored or 0.0
         self.axis.set(self.lens, self._values, chosen, self.work.ledger.size)
 
     def _index(self) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from lithon.arrays import Floats, cross_product, unit
@@ -40,12 +42,12 @@ def refined(surface: Surface, p: Floats, rounds: int = 12) -> Surface:
     """A surface brought nearest to points (n,3), in the sense of least squares (Gauss-Newton on its own numbers; the
     distances and their slopes as in Shakarji, *Least-squares fitting algorithms of the NIST algorithm testing system*,
     1998)."""
-    kind = type(surface)
+    kind: Any = type(surface)
     frame, numbers = surface.frame, _numbers(surface)
     off, slopes = _slopes(kind, numbers, frame.local(p))
     cost, moved = float(off @ off), False
     for _ in range(rounds):
-        move = np.linalg.lstsq(slopes, -off, rcond=1e-10)[0]
+        move: Floats = np.asarray(np.linalg.lstsq(slopes, -off, rcond=1e-10)[0], dtype=np.float64)
         made, radii = _moved(kind, frame, move), numbers + move[5:][: len(numbers)]
         if (radii <= 0.0).any():
             break

@@ -23,6 +23,8 @@ from lithon.survey.groups import Group, Key, grouped
 
 #: How far, as a share of an element, a cure may move anything unseen.
 SAFE = 0.5
+#: Less (mm) is rounding.
+_NOTHING = 1e-9
 #: How long (s) one cure may be looked for where many are.
 _PATIENCE = 5.0
 #: So many times all is looked through again: what is cured can leave something else to cure.
@@ -95,7 +97,7 @@ def cure(state: State, group: Group, limit: float, progress: Progress = SILENT) 
 
 def cured(
     state: State, limit: float, progress: Progress = SILENT, only: Sequence[str] = (),
-    taken: Callable[[Outcome], None] = lambda out: None,
+    taken: Callable[[Outcome], object] = lambda out: None,
 ) -> Cured:  # fmt: skip
     """Every cure taken that moves nothing by more than a limit (mm), the worst card first, until none is left: of all
     cards but those that speak for keeping what they are about; or of those only whose first offer is one of `only`.
@@ -145,6 +147,17 @@ def tried(state: State, known: Collection[Key], seconds: float, progress: Progre
     return out
 
 
+def in_short(out: Cured) -> list[dict[str, Any]]:
+    """What was taken, a line for each kind of card and cure: how many findings, the furthest that anything moved."""
+    lines: dict[tuple[str, str], dict[str, Any]] = {}
+    for d in told(out):
+        line = lines.setdefault((d["kind"], d["cure"]), {"kind": d["kind"], "cure": d["cure"], "findings": 0})
+        line["findings"] += 1
+        if d["moved_mm"] > _NOTHING:
+            line["moved_mm"] = max(d["moved_mm"], line.get("moved_mm", 0.0))
+    return sorted(lines.values(), key=lambda line: -line["findings"])
+
+
 def told(out: Cured) -> list[dict[str, Any]]:
     """What was taken, a line for each finding."""
     return [
@@ -156,7 +169,7 @@ def told(out: Cured) -> list[dict[str, Any]]:
 
 def _pass(
     out: Cured, limit: float, progress: Progress, only: Sequence[str], refused: dict[tuple[Any, ...], Tried],
-    taken: Callable[[Outcome], None],
+    taken: Callable[[Outcome], object],
 ) -> bool:  # fmt: skip
     """Go once through all cards; whether any was cured."""
     groups = _groups(out.state, only)

@@ -156,7 +156,7 @@ def prepare_by(
     reach them. A worker that dies is made up for by the others. Raises LithonError where Dask is not installed or
     nobody answers."""
     try:
-        from distributed import Client, as_completed
+        import distributed
     except ImportError as error:
         raise LithonError(
             "a scheduler needs the package `distributed`", remedy="pip install 'lithon[scheduler]'"
@@ -164,16 +164,17 @@ def prepare_by(
     places = [file.resolve() for file in files]
     folder.mkdir(parents=True, exist_ok=True)
     try:
-        client = Client(address, timeout=20)
+        client: Any = distributed.Client(address, timeout=20)  # type: ignore[no-untyped-call]
     except (OSError, ValueError) as error:
         raise LithonError(f"no scheduler answers at {address}: {error}", remedy="start one, or leave it out") from error
     out: dict[str, dict[str, Any]] = {}
     with client:
         jobs = client.map(_remote, [str(p) for p in places], wish=wish, folder=str(folder.resolve()), pure=False)
         file_of = dict(zip([job.key for job in jobs], places, strict=True))
-        for job in as_completed(jobs):
-            error = job.exception()
-            facts = _failed(file_of[job.key], str(error)) if error is not None else job.result()
+        ended: Any = distributed.as_completed(jobs)  # type: ignore[no-untyped-call]
+        for job in ended:
+            broken = job.exception()
+            facts = _failed(file_of[job.key], str(broken)) if broken is not None else job.result()
             out[job.key] = facts
             told(facts)
         return _tabled([out[job.key] for job in jobs], folder)

@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from lithon.brep.topology import Face, rough_box
+from lithon.brep.topology import Edge, Face, rough_box
 from lithon.carve.freeing import Freeing
 from lithon.carve.sheets import split_sheets
 from lithon.carve.split import split
@@ -87,7 +87,7 @@ def cut_of(chosen: Chosen) -> Cut | None:
 
 def round_cut(chosen: Chosen) -> Cut | None:
     """A cylinder about what is in hand, if that is one edge or face with an axis: as wide as it is, or an element."""
-    things = [*chosen.faces, *chosen.edges]
+    things: list[Face | Edge] = [*chosen.faces, *chosen.edges]
     if len(things) != 1:
         return None
     thing = things[0]
