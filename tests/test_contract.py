@@ -70,13 +70,23 @@ def test_every_operation_has_an_example_a_home_and_its_own_key():
     assert len(mains) == len(set(mains))
 
 
+_DONE = {}
+
+
+def done(example):
+    """What an example gives where it stands, found once."""
+    if id(example) not in _DONE:
+        state = start(example)
+        faces, marks = state.model.faces(), dict(state.marks.of)
+        _DONE[id(example)] = run(state, example.make(state.model, HERE))
+        assert state.model.faces() == faces and state.marks.of == marks
+    return _DONE[id(example)]
+
+
 @every
 def test_it_keeps_its_promise_and_what_is_untouched(example):
-    state = start(example)
-    faces, marks = state.model.faces(), dict(state.marks.of)
-    out = run(state, example.make(state.model, HERE))
+    state, out = start(example), done(example)
     example.holds(state.model, out)
-    assert state.model.faces() == faces and state.marks.of == marks
     assert len(set(out.model.faces()) & set(state.model.faces())) >= example.kept
     assert out.words and out.operation is not None
     if example.sound:
@@ -85,9 +95,7 @@ def test_it_keeps_its_promise_and_what_is_untouched(example):
 
 @every
 def test_it_is_written_and_read_as_data_and_as_text_and_replays_as_it_was_taken(example):
-    state = start(example)
-    live = example.make(state.model, HERE)
-    taken = run(state, live)
+    state, taken = start(example), done(example)
     written = json.loads(json.dumps(taken.operation.as_json()))
     recipe_validator().validate({"lithon recipe": 2, "steps": [written]})
     again = read(written)
@@ -124,8 +132,7 @@ def test_undone_it_is_as_it_was_and_redone_as_it_became(example):
 @every
 def test_elsewhere_it_is_the_same(example):
     """On a model that stands elsewhere, whose bodies are copies: the same, moved."""
-    here, there = start(example), start(example, THERE)
-    one = run(here, example.make(here.model, HERE))
+    there, one = start(example, THERE), done(example)
     two = run(there, example.make(there.model, THERE))
     built = [sorted((b.name, len(b.uses)) for b in out.model.bodies) for out in (one, two)]
     assert built[0] == built[1]
@@ -159,8 +166,7 @@ def test_what_it_refuses_it_refuses_in_words(example):
 @pytest.mark.slow
 @every
 def test_stopped_midway_it_leaves_all_as_it_was(example, monkeypatch):
-    expected = start(example)
-    expected = look(run(expected, example.make(expected.model, HERE)))
+    expected = look(done(example))
     kind, asked = rows()[example.name].operation, []
     do_it = kind.do
     #: How often it is asked, once it is at work, whether it is to stop; after its last word the result is looked at.

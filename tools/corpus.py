@@ -279,7 +279,9 @@ class Reader:
         return None
 
 
-def run(files: list[Path], jobs: int, limit: float, mesh: bool = False) -> list[dict[str, Any]]:
+def run(
+    files: list[Path], jobs: int, limit: float, mesh: bool = False, save: Path | None = None
+) -> list[dict[str, Any]]:
     readers = [Reader(mesh) for _ in range(jobs)]
     waiting, rows = list(reversed(files)), []
     while waiting or any(r.path for r in readers):
@@ -291,6 +293,8 @@ def run(files: list[Path], jobs: int, limit: float, mesh: bool = False) -> list[
             row = reader.answer(limit)
             if row is not None:
                 rows.append(row)
+                if save:  # what is known is kept, should somebody stop it
+                    save.write_text(json.dumps(rows, indent=1, default=float))
                 if len(rows) % 25 == 0:
                     click.echo(f"{len(rows)} of {len(files)}", err=True)
     for reader in readers:
@@ -385,9 +389,7 @@ def main(folder: Path, sample: int, jobs: int, limit: float, seed: int, mesh: bo
             for group in by.values():
                 if group and len(found) < sample:
                     found.append(group.pop())
-    rows = run(found, jobs, limit, mesh)
-    if save:
-        save.write_text(json.dumps(rows, indent=1, default=float))
+    rows = run(found, jobs, limit, mesh, save)
     table(rows)
     if mesh:
         meshes(rows)

@@ -54,8 +54,21 @@ def forecast(model: Model, size: float, rules: SizeRules | None = None) -> Forec
 Piece = tuple[Floats, Floats, Floats, int]
 
 
-def pieces(body: Body, field: SizeField) -> Iterator[Piece]:
-    """The solid in cells, and its surface in triangles, as fine as the sizes ask for."""
+#: The field that was last looked at, and the pieces of each body by it: what is foreseen is priced next.
+_last: list[tuple[SizeField, dict[Body, list[Piece]]]] = []
+
+
+def pieces(body: Body, field: SizeField) -> list[Piece]:
+    """The solid in cells, and its surface in triangles, as fine as the sizes ask for; the latest are kept."""
+    if not _last or _last[0][0] is not field:
+        _last[:] = [(field, {})]
+    known = _last[0][1]
+    if body not in known:
+        known[body] = list(_pieces(body, field))
+    return known[body]
+
+
+def _pieces(body: Body, field: SizeField) -> Iterator[Piece]:
     points, triangles, _ = body_mesh(body)
     for spots, h, volume in _cells(body, field):
         yield spots, h, _PER_CUBE * volume, 3

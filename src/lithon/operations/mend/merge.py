@@ -28,6 +28,7 @@ class Merge(Operation):
     faces: Choice = param(faces(help="faces side by side on one surface", least=2))
 
     unbonded = "merge"
+    on_sheets = True
 
     @classmethod
     def of(cls, chosen: Chosen) -> Merge | None:

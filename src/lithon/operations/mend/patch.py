@@ -24,12 +24,13 @@ class PatchOver(Operation):
     instead: Choice = param(Things(title="instead of", help="faces that it replaces", of="faces", optional=True))
 
     unbonded = "patch over"
+    on_sheets = True
     gate = "own"
 
     @classmethod
     def of(cls, chosen: Chosen) -> PatchOver | None:
         """Edges in hand all around what is torn, or around an opening."""
-        if chosen.faces or chosen.vertices or len(chosen.edges) < 2:
+        if chosen.faces or chosen.vertices or len(chosen.edges) < (1 if any(e.ring for e in chosen.edges) else 2):
             return None
         owners = [b for b in chosen.model.bodies if set(chosen.edges) <= set(b.edges())]
         if len(owners) != 1 or closed(owners[0]) or not around(owners[0], chosen.edges):

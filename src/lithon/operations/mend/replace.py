@@ -19,6 +19,7 @@ class Replace(Operation):
     faces: Choice = param(faces(help="free-form faces"))
 
     unbonded = "replace"
+    on_sheets = True
     gate = "own"
 
     @classmethod

@@ -19,6 +19,7 @@ class MendSafe(Operation):
                                        above=0.0, optional=True))  # fmt: skip
 
     unbonded = "mend"
+    on_sheets = True
     gate = "own"
     budget = 300.0
 
