@@ -1,4 +1,4 @@
-"""How many random cases are tried: a third of them in an ordinary run, all of them in a long one (`./run test --long`)."""
+"""How many random cases are tried: a third in an ordinary run, all of them in a long one (`./run test --long`)."""
 
 import os
 
