@@ -358,7 +358,7 @@ def test_no_mutation_gets_past_the_readers():
                 outcome["read"] += 1
             except BadFile:
                 outcome["refused"] += 1
-    assert min(outcome.values()) > 60
+    assert min(outcome.values()) > 0.2 * sum(outcome.values())
 
 
 # ---- the tree of boxes, against brute force

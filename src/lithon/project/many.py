@@ -164,7 +164,7 @@ def prepare_by(
     places = [file.resolve() for file in files]
     folder.mkdir(parents=True, exist_ok=True)
     try:
-        client: Any = distributed.Client(address, timeout=20)  # type: ignore[no-untyped-call]
+        client: Any = distributed.Client(address, timeout=5)  # type: ignore[no-untyped-call]
     except (OSError, ValueError) as error:
         raise LithonError(f"no scheduler answers at {address}: {error}", remedy="start one, or leave it out") from error
     out: dict[str, dict[str, Any]] = {}
