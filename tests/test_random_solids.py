@@ -21,7 +21,7 @@ from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.trim.clear import clear
 
-SEEDS = seeds(16, 5)
+SEEDS = seeds(16, 4)
 
 
 @pytest.mark.parametrize("seed", SEEDS)
