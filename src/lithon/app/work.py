@@ -413,8 +413,12 @@ class Work(QObject):
                 self._try_cards()
 
         def again(error: LithonError) -> None:
-            if turn == self._turn and isinstance(error, Cancelled):  # somebody asked for something: later
+            if turn != self._turn:
+                return
+            if isinstance(error, Cancelled):  # somebody asked for something: later
                 self._idle.start()
+            else:
+                self.told.emit(str(error), "bad")
 
         self.job("tried", self.ledger.state, known, done=come, failed=again, wanted=lambda: turn == self._turn)
 
