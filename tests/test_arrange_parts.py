@@ -158,6 +158,7 @@ def nearest_on(triangle, p):
     return float(np.linalg.norm(at - p, axis=1).min())
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", seeds(4))
 def test_closest_points_and_charts_of_triangles(seed):
     surface = bumpy(seed)

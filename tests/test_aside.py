@@ -58,6 +58,7 @@ def test_contacts_become_named_faces_of_the_right_size(seed):
     assert {f.label for f in mesh.faces} >= set(named)
 
 
+@pytest.mark.slow
 def test_as_a_step_with_its_refusals():
     model = plate_and_bolts(Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0)))
     done = run(State(model), do.set_aside(["foot"]))

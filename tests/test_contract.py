@@ -111,6 +111,7 @@ def test_it_is_written_and_read_as_data_and_as_text_and_replays_as_it_was_taken(
         read({**written, "nonsense": 1})
 
 
+@pytest.mark.slow
 @every
 def test_undone_it_is_as_it_was_and_redone_as_it_became(example):
     ledger = Ledger(Source("a.step", b""), Arrival(example.model(), []), start(example).settings)

@@ -180,6 +180,7 @@ def test_a_bump_between_the_edges_is_seen():
     assert area == pytest.approx(face_area(face), rel=0.02) and area > 1.05 * size * size
 
 
+@pytest.mark.slow
 def test_an_approximation_is_as_large_as_what_it_stands_for():
     """A body that lacks a plane face is closed over by triangles: just as it was."""
     anchor = collar_anchor().bodies[0]

@@ -23,6 +23,8 @@ from lithon.operations.state import Settings, State
 from lithon.progress import Progress
 from lithon.samples.build import Round, face_toward, prism, raised, rectangle
 
+pytestmark = pytest.mark.slow
+
 
 def plate(name="plate"):
     return prism(rectangle(0, 0, 40, 30), 10.0, name=name)

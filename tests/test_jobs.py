@@ -46,6 +46,7 @@ def test_the_parts_are_what_their_dimensions_say():
     assert volume(lever) == pytest.approx(LEVER.volume, rel=1e-12) and len(lever.faces) == 7
 
 
+@pytest.mark.slow
 def test_the_parts_of_the_later_jobs_are_what_their_dimensions_say():
     joint = {b.name: b for b in culvert_joint().bodies}
     rings = {"spigot": (JOINT.bore, JOINT.spigot, JOINT.seat), "seal": (JOINT.spigot, JOINT.groove, 10.0)}

@@ -277,6 +277,7 @@ def test_the_tip_of_a_pin_is_drawn_together_where_it_is_below_what_is_ignored(to
     assert abs(mesh.volume_ratio - 1.0) < 0.01
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("gap", [0.02, 0.1])
 def test_circles_close_to_one_another_are_cut_fine_enough_not_to_cross(gap):
     """A tube with a wall far thinner than what the chords of its circles stand off them."""

@@ -121,6 +121,7 @@ def test_materials_and_groups_arrive_as_sets_of_elements(tmp_path):
             assert base[name].attrs["label"].rstrip(b"\0") == b"Family_t"
 
 
+@pytest.mark.slow
 def test_a_recipe_over_a_folder_tells_what_came_of_each_file(tmp_path, capsys):
     """Three parts and one that is no part: the recipe is done on each, with the mesh that it asks for."""
     folder, out = tmp_path / "in", tmp_path / "out"

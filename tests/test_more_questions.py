@@ -118,6 +118,7 @@ def test_what_is_alike_is_told_by_the_questions_that_find_it():
     assert alike(model, [side, *holes[0].faces]) == [] or all("hole" not in t.question for t in alike(model, [side]))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(4))
 def test_from_a_seed_up_to_a_fence_is_what_a_walk_over_edges_finds(seed):
     """The question, with its points, finds on the model and on one that is written and read again what hangs together

@@ -202,6 +202,7 @@ def test_the_table_tells_all_that_is_made_from_it():
     assert len(schema()["properties"]["steps"]["items"]["anyOf"]) == len(TABLE)
 
 
+@pytest.mark.slow
 def test_what_fits_is_offered_and_what_is_offered_works():
     """Whatever is in hand: each operation that is offered can be made, and those that need no more are done or refuse
     for a reason that lies in the shape, never because of what was chosen."""

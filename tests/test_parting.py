@@ -67,6 +67,7 @@ def test_random_pairs_are_parted_to_their_volumes(seed):
     assert sum(volume(b) for b in out.bodies) == pytest.approx(before - common, rel=1e-9)
 
 
+@pytest.mark.slow
 def test_the_card_names_the_faces_that_reach_in():
     model = pair()
     (card,) = [f for f in findings(model, 4.0) if f.kind == "overlap"]

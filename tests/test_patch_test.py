@@ -57,6 +57,7 @@ def test_a_matrix_that_no_rigid_motion_strains():
     assert energy == pytest.approx(0.5 * 0.7 / (1.3 * 0.4) * 120.0, rel=1e-9)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("order", ["1", "2"])
 @pytest.mark.parametrize("kind", ["tet", "hex"])
 def test_every_kind_passes(kind, order):

@@ -31,6 +31,8 @@ from lithon.samples.spoiled_anchor import spoiled_anchor
 from lithon.survey.findings import findings
 from lithon.survey.groups import grouped
 
+pytestmark = pytest.mark.slow
+
 
 def drilled(name="plate", holes=2, long=40.0):
     """A plate with holes far smaller than an element of 4 mm."""

@@ -42,6 +42,7 @@ def test_the_path_has_its_closed_forms_at_every_step(prepared):
     assert len(prepared.model.shared()) == 2
 
 
+@pytest.mark.slow
 def test_undo_redo_and_switching_off(anchor_file):
     work = lithon.open(anchor_file)
     models = [work.model]

@@ -29,6 +29,7 @@ def out_by(body, face, by):
     return face.surface.offset(by if same else -by)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("make", [collar_anchor, hinge_strap, plate], ids=lambda f: f.__name__)
 def test_every_plane_face_goes_out_and_comes_back(make):
     """By a little: the volume grows by area times way, and at most that of the rounds that go along; and back it is as

@@ -120,6 +120,7 @@ def test_regions_have_the_areas_of_the_section_wherever_it_stands():
         regions(model, plane, (place[:3, 3], place[:3, 1]))
 
 
+@pytest.mark.slow
 def test_three_bodies_that_share_faces_share_them_still_after_one_is_cut():
     state = run(State(culvert_joint()), do.bond()).state
     before = len(state.model.shared())
@@ -213,6 +214,7 @@ def test_measures_of_flat_elements_are_the_closed_forms():
     assert folded.scaled_jacobian[0] < 0.0 and folded.largest_angle[0] > 180.0
 
 
+@pytest.mark.slow
 def test_what_is_said_of_a_sheet_travels_is_written_and_done_again(tmp_path):
     path = tmp_path / "beam.step"
     lithon.write_step(lock_beam(), path)

@@ -128,6 +128,7 @@ def as_triangles(body, name="part"):
     return bodies_of([Triangles(points.astype(np.float32).astype(float), corners, name)])[0]
 
 
+@pytest.mark.slow
 def test_patches_put_right_by_hand_are_the_faces_of_the_solid():
     """A patch that is parted goes into no solid while both halves lie on one surface; grown whole again it does."""
     state = run(State(Model.of(as_triangles(plate().bodies[0], "plate"))), do.find_patches()).state
@@ -224,6 +225,7 @@ def test_a_surface_is_brought_nearest_to_scattered_points(kind):
         assert float((other.signed_distance(points) ** 2).sum()) >= least * (1.0 - 1e-9)
 
 
+@pytest.mark.slow
 def test_a_solid_on_the_command_line(tmp_path, capfd, monkeypatch):
     exact = hinge_strap()
     write_triangles(exact, tmp_path / "strap.stl")

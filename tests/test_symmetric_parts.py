@@ -63,6 +63,7 @@ def test_the_best_start_lies_between_the_bores():
     assert off > np.arcsin(2.0 / 12.0)
 
 
+@pytest.mark.slow
 def test_the_sluice_wheel_of_a_prime_count():
     model = sluice_wheel()
     out = run(State(model), do.sector())
