@@ -97,7 +97,7 @@ class Stopwatch:
         work.choose(faces=found[0].faces)
         desk.begin(rows()["clear"])
         self.until(lambda: work.proposal is not None and work.proposal.state != "thinking")
-        accepts.append(self.timed(work.accept))
+        accepts.append(self.timed(work.asking.accept))
 
         def line(name: str, values: list[float], aim: str) -> None:
             ms = 1e3 * np.array(values)
