@@ -79,8 +79,8 @@ STEPS: dict[str, list[Step]] = {
     "J11": [lambda m, s: do.divide("edges along z", 3), lambda m, s: do.mesh("auto", "2")],
     "J13": [lambda m, s: do.skim(wide(m), 0.2 * s) if wide(m) else None, lambda m, s: do.bond()],
     "J14": [lambda m, s: do.clear(wide(m, 6)) if wide(m, 6) else None, lambda m, s: do.clear("bosses")],
-    "J15": [lambda m, s: do.clear(f"features where size < {s}")],
-    "J16": [lambda m, s: do.hull(), lambda m, s: do.part_all(), lambda m, s: do.crumbs()],
+    "J15": [lambda m, s: do.clear(f"holes where diameter < {s}")],
+    "J16": [lambda m, s: do.cover(largest(m)), lambda m, s: do.part_all(), lambda m, s: do.crumbs()],
     "cures": [lambda m, s: do.cure()],
 }
 
@@ -93,7 +93,7 @@ def play(file: Path, steps: list[Step], seconds: float) -> tuple[Counter[str], l
     tally: Counter[str] = Counter()
     told: list[str] = []
     for make in steps:
-        start = time.monotonic()
+        start, operation = time.monotonic(), None
         try:
             operation = make(work.model, size)
             if operation is None:
