@@ -65,6 +65,15 @@ def demo(out: str) -> None:
     run_example(Path(out), lambda text: click.echo(text))
 
 
+_ignoring = click.option(
+    "--ignore",
+    default="auto",
+    show_default=True,
+    metavar="MM|auto|none",
+    help="What is smaller is not followed; auto: a tenth of an element.",
+)
+
+
 def _placed(command: Callable[..., None]) -> Callable[..., None]:
     """Options that say how triangles are read, for files that do not."""
     for option in (
@@ -154,13 +163,7 @@ def _cuts(model: Any) -> list[dict[str, Any]]:
 @click.option("--elements", type=click.Choice(["tet", "hex", "auto", "tri", "quad"]), default="auto", show_default=True)
 @click.option("--order", type=click.Choice(["1", "2"]), default="1", show_default=True)
 @click.option("--out", type=click.Path(), required=True, help="The mesh to write: .vtu, .xdmf or .cgns.")
-@click.option(
-    "--ignore",
-    default="auto",
-    show_default=True,
-    metavar="MM|auto|none",
-    help="What is smaller is not followed; auto: a tenth of an element.",
-)
+@_ignoring
 @click.option("--approximate", is_flag=True, help="What fails is left out and closed over by triangles.")
 @_placed
 @click.option("--prove", is_flag=True, help="Solve a patch test on it.")
@@ -285,13 +288,7 @@ def solid(file: str, out: str, kind: str, tolerance: float | None, as_json: bool
 @cli.command()
 @click.argument("files", type=click.Path(), nargs=-1, required=True)
 @click.option("--size", default="auto", show_default=True, metavar="MM|auto", help="Element size.")
-@click.option(
-    "--ignore",
-    default="auto",
-    show_default=True,
-    metavar="MM|auto|none",
-    help="What is smaller is not followed; auto: a tenth of an element.",
-)
+@_ignoring
 @click.option("--limit", type=float, help="How far (mm) a cure may move anything; left out: half an element.")
 @click.option("--out", type=click.Path(), required=True, help="The folder to write to.")
 @click.option("--seconds", type=float, default=600.0, show_default=True, help="What one file may take.")
