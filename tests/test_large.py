@@ -16,7 +16,8 @@ from lithon.brep.analysis.adjacency import adjacency, edge_turn
 from lithon.brep.area import area_of, off_edge
 from lithon.brep.boxes import box, edge_boxes, face_boxes, meeting
 from lithon.brep.measures import volume
-from lithon.brep.tessellation.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.division import edge_points
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import vertex_at
 from lithon.brep.validate import flaws
 from lithon.carve.split import split

@@ -20,8 +20,10 @@ from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import Copy, Handle, copy_of
 from lithon.brep.shells import closed
+from lithon.brep.tessellation.division import edge_points
+from lithon.brep.tessellation.facemesh import FaceMesh
 from lithon.brep.tessellation.patches import flat_shape
-from lithon.brep.tessellation.tessellate import FaceMesh, edge_points, face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree

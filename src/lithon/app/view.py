@@ -31,8 +31,8 @@ from lithon.app.skin import Skin  # noqa: E402
 from lithon.app.still import Still  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
+from lithon.brep.tessellation.division import edge_points  # noqa: E402
 from lithon.brep.tessellation.patches import Change  # noqa: E402
-from lithon.brep.tessellation.tessellate import edge_points  # noqa: E402
 from lithon.brep.topology import Body, Edge, Face, Model  # noqa: E402
 from lithon.mesh.mesh import Mesh  # noqa: E402
 from lithon.operations.marks import Marks  # noqa: E402

@@ -9,8 +9,9 @@ import shapely
 from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.boxes import edge_boxes
 from lithon.brep.charts import parts_of
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.domain import Domain, flat_domain
-from lithon.brep.tessellation.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Coedge, Edge, Face
 from lithon.geometry.batch import CurveBatch
 from lithon.remembered import Remembered

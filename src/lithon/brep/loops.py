@@ -10,7 +10,7 @@ import shapely
 
 from lithon.arrays import Floats, cross_product
 from lithon.brep.charts import chart_for
-from lithon.brep.tessellation.tessellate import edge_points
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Coedge, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.charts import Chart

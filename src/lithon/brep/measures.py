@@ -12,8 +12,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 
-from lithon.arrays import Floats, Ints, cross_product, frozen, gauss
+from lithon.arrays import Floats, Ints, cross_product, frozen, gauss, given
 from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.copies import Copy, copy_of, origin_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
@@ -179,14 +180,62 @@ def _rolled(sides: list[_Side]) -> Floats:
     t, weight = (start + half + half * _NODES).ravel(), (half * _WEIGHTS).ravel()
     row = np.repeat(np.arange(len(edges)), pieces * len(_NODES))
     curves, surfaces = CurveBatch.of([e.curve for e in edges]), RollBatch.of([surface for _, surface in sides])
-    flat = surfaces.flat(row, curves.points(row, t))
-    foot, rise, normals, along = surfaces.spots(row, flat)
-    rate = -weight * (curves.speeds(row, t) * along).sum(axis=1) * flat[:, 1]
-    each = np.zeros((len(t), 14))
-    for share, inner in zip(0.5 * (1.0 + _STRAIGHT), 0.5 * _STRAIGHT_WEIGHTS, strict=True):
-        each += (inner * rate)[:, None] * _integrands(foot + share * rise, normals)
-    first = np.concatenate([[0], np.cumsum(pieces * len(_NODES))[:-1]])
-    return np.asarray(np.add.reduceat(each, first, axis=0))
+    out: Floats = _gathered(
+        row, given(curves.points(row, t)), given(curves.speeds(row, t) * weight[:, None]), given(surfaces.origin),
+        given(surfaces.axes), given(surfaces.radius), given(0.5 * (1.0 + _STRAIGHT)), given(0.5 * _STRAIGHT_WEIGHTS),
+    )  # fmt: skip
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _gathered(
+    row: Ints, points: Floats, steps: Floats, origin: Floats, axes: Floats, radius: Floats, shares: Floats,
+    inner: Floats,
+) -> Floats:  # fmt: skip
+    """The integrals (k,14) of `_integrands` between curves on planes (radius 0) and cylinders and the line where the
+    second flat coordinate is 0: of nodes (n,3) on the curves, weighted speeds (n,3) there, and each one's surface
+    (n,)."""
+    out = np.zeros((len(radius), 14))
+    p, n, x, y, z = np.empty(3), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    foot, rise = np.empty(3), np.empty(3)
+    for i in range(len(row)):
+        k = row[i]
+        r = radius[k]
+        for c in range(3):
+            p[c] = points[i, c] - origin[k, c]
+            x[c], y[c], z[c] = axes[k, 0, c], axes[k, 1, c], axes[k, 2, c]
+        a = p[0] * x[0] + p[1] * x[1] + p[2] * x[2]
+        b = p[0] * y[0] + p[1] * y[1] + p[2] * y[2]
+        run = 0.0
+        if r > 0.0:
+            height = p[0] * z[0] + p[1] * z[1] + p[2] * z[2]
+            size = np.hypot(a, b)
+            cos, sin = (a / size, b / size) if size > 0.0 else (1.0, 0.0)
+            for c in range(3):
+                n[c] = cos * x[c] + sin * y[c]
+                foot[c] = origin[k, c] + r * n[c]
+                rise[c] = height * z[c]
+                run += steps[i, c] * (cos * y[c] - sin * x[c])
+        else:
+            height = b
+            for c in range(3):
+                n[c] = z[c]
+                foot[c] = origin[k, c] + a * x[c]
+                rise[c] = height * y[c]
+                run += steps[i, c] * x[c]
+        for s in range(len(shares)):
+            w = -inner[s] * run * height
+            for c in range(3):
+                p[c] = foot[c] + shares[s] * rise[c]
+            out[k, 0] += w
+            for c in range(3):
+                along = w * n[c] * p[c]
+                out[k, 1 + c] += w * p[c]
+                out[k, 4] += along / 3.0
+                out[k, 5 + c] += along * p[c] / 2.0
+                out[k, 8 + c] += along * p[c] * p[c] / 3.0
+                out[k, 11 + c] += along * p[c] * p[(c + 1) % 3] / 2.0
+    return out
 
 
 def _run(edge: Edge, chart: Chart, base: float) -> Floats:

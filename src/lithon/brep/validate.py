@@ -12,7 +12,8 @@ from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import origin_of, root_of
 from lithon.brep.measures import face_area, prepare, volume
-from lithon.brep.tessellation.tessellate import divide_edges, face_mesh, leaks
+from lithon.brep.tessellation.division import divide_edges
+from lithon.brep.tessellation.tessellate import face_mesh, leaks, prepare_meshes
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch, RollBatch, spread
@@ -36,6 +37,7 @@ def flaws(body: Body, tolerance: float) -> list[Flaw]:
     """Everything wrong with a body: openness, orientation, gaps, tangled boundaries, volume."""
     divide_edges(body.edges())
     prepare(body.faces)
+    prepare_meshes(body.faces)
     found = ([] if body.sheet else _edge_flaws(body)) + _gap_flaws(body, tolerance)
     doubtful = [f for f in dict.fromkeys(body.faces) if not _sound(_sound_faces, f, tolerance)]
     off = _stand_off(f for f in doubtful if f.before is None)

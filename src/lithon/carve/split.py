@@ -20,7 +20,8 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.boxes import box
 from lithon.brep.rewrite import rewrite
 from lithon.brep.shells import solids
-from lithon.brep.tessellation.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.division import edge_points
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Model, Vertex, vertex_at
 from lithon.brep.validate import check
 from lithon.errors import Refusal, spot

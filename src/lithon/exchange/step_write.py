@@ -16,7 +16,7 @@ from lithon.brep.charts import chart_of
 from lithon.brep.copies import copy_of, moved, root_of
 from lithon.brep.faceted import as_planes
 from lithon.brep.shells import closed, shells
-from lithon.brep.tessellation.tessellate import edge_points
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, Loop, Model, Vertex, vertex_at
 from lithon.errors import Refusal
 from lithon.exchange.part21 import encode

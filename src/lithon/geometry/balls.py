@@ -12,6 +12,7 @@ from numba import njit
 
 from lithon.arrays import Floats, Ints
 from lithon.geometry.boxtree import BoxTree, box_distance, closest_on
+from lithon.threads import shared_out
 
 #: A far side is one whose normal is this opposed (cosine): sides that lean away more are corners, not walls.
 OPPOSED = 0.5
@@ -23,14 +24,16 @@ def inscribed(
     """Balls at points (n,3) that grow along unit vectors (n,3) from radii `most` (n,) down: radius (n,), the triangle
     that each touches or -1 where it is as large as it may be, and where it touches (n,3). normals (m,3): of the
     triangles; sense -1 where balls grow into a solid, 1 where they grow out of it."""
-    radius, row, at = _inscribed(
-        tree.corners, np.ascontiguousarray(-sense * normals[tree.order]), tree.low, tree.high, tree.first, tree.count,
-        np.ascontiguousarray(points), np.ascontiguousarray(ways), np.ascontiguousarray(most),
-    )  # fmt: skip
+    facing = np.ascontiguousarray(-sense * normals[tree.order])
+    p, w, m = np.ascontiguousarray(points), np.ascontiguousarray(ways), np.ascontiguousarray(most)
+    radius, row, at = shared_out(
+        lambda s: _inscribed(tree.corners, facing, tree.low, tree.high, tree.first, tree.count, p[s], w[s], m[s]),
+        len(p),
+    )
     return radius, np.where(row >= 0, tree.order[np.maximum(row, 0)], -1), at
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _inscribed(
     corners: Floats, normals: Floats, low: Floats, high: Floats, first: Ints, count: Ints, points: Floats,
     ways: Floats, most: Floats,

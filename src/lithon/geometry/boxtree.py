@@ -12,6 +12,7 @@ import numpy as np
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, given
+from lithon.threads import shared_out
 
 _LEAF = 6
 
@@ -37,7 +38,10 @@ class BoxTree:
 
     def nearest(self, points: Floats) -> tuple[Ints, Floats]:
         """The nearest triangle (n,) and the nearest point on it (n,3) for points (n,3)."""
-        row, at = _nearest(self.corners, self.low, self.high, self.first, self.count, given(points))
+        p = given(points)
+        row, at = shared_out(
+            lambda s: _nearest(self.corners, self.low, self.high, self.first, self.count, p[s]), len(p)
+        )
         return self.order[row], at
 
     def first_hits(
@@ -45,10 +49,13 @@ class BoxTree:
     ) -> tuple[Ints, Floats]:
         """The first triangle (n,) that each ray meets further away than `least` and nearer than `most`, or -1, and
         how far (n,), infinite where there is none."""
-        row, far = _first_hits(
-            self.corners, self.low, self.high, self.first, self.count,
-            given(origins), given(directions), least, most,
-        )  # fmt: skip
+        o, d = given(origins), given(directions)
+        row, far = shared_out(
+            lambda s: _first_hits(
+                self.corners, self.low, self.high, self.first, self.count, o[s], d[s], float(least), float(most)
+            ),
+            len(o),
+        )
         hit = row >= 0
         return np.where(hit, self.order[np.maximum(row, 0)], -1), np.where(hit, far, np.inf)
 
@@ -58,9 +65,10 @@ class BoxTree:
         corners[gone[self.order]] = np.nan
         return BoxTree(corners, self.order, self.low, self.high, self.first, self.count)
 
-    def own_pairs(self, tags: Ints) -> Ints:
-        """Pairs (k,2), the smaller row first, of its own triangles whose boxes meet and whose tags (m,) differ."""
-        found = self._pairs(self, tags[self.order], tags[self.order], 0.0, own=True)
+    def own_pairs(self, tags: Ints, slack: float = 0.0) -> Ints:
+        """Pairs (k,2), the smaller row first, of its own triangles whose boxes come within `slack` and whose tags (m,)
+        differ; where it is negative, boxes that only touch do not count."""
+        found = self._pairs(self, tags[self.order], tags[self.order], slack, own=True)
         pairs = self.order[found]
         return np.stack([pairs.min(axis=1), pairs.max(axis=1)], axis=1)
 
@@ -190,7 +198,7 @@ def closest_on(t: Floats, p: Floats, out: Floats) -> float:
     return distance
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _nearest(
     corners: Floats, low: Floats, high: Floats, first: Ints, count: Ints, points: Floats
 ) -> tuple[Ints, Floats]:
@@ -257,7 +265,7 @@ def _along(t: Floats, o: Floats, d: Floats) -> float:
     return (fx * qx + fy * qy + fz * qz) / det
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _first_hits(
     corners: Floats, low: Floats, high: Floats, first: Ints, count: Ints, origins: Floats, directions: Floats,
     least: float, most: float,
@@ -306,7 +314,7 @@ def _triangles_apart(a: Floats, b: Floats, slack: float) -> bool:
     return False
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _tags_below(first: Ints, count: Ints, tags: Ints) -> Ints:
     """The tag of all triangles below each node, or -1 where they differ."""
     one = np.empty(len(first), np.int64)
@@ -322,7 +330,7 @@ def _tags_below(first: Ints, count: Ints, tags: Ints) -> Ints:
     return one
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _pairs(
     low_a: Floats, high_a: Floats, first_a: Ints, count_a: Ints, corners_a: Floats, tags_a: Ints,
     low_b: Floats, high_b: Floats, first_b: Ints, count_b: Ints, corners_b: Floats, tags_b: Ints,

@@ -15,8 +15,9 @@ import scipy
 from lithon.arrays import Floats, Ints
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.sampling import spread
-from lithon.brep.tessellation.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.tessellation.trees import inside_lattice
 from lithon.brep.topology import Body, Edge, Face
 from lithon.geometry.curves import Ellipse, Line

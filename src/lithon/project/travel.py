@@ -9,15 +9,9 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.copies import origin_of
-from lithon.brep.tessellation.tessellate import (
-    FaceMesh,
-    edge_points,
-    face_mesh,
-    known_edges,
-    known_faces,
-    take_edge,
-    take_face,
-)
+from lithon.brep.tessellation.division import edge_points, known_edges, take_edge
+from lithon.brep.tessellation.facemesh import FaceMesh
+from lithon.brep.tessellation.tessellate import face_mesh, known_faces, take_face
 from lithon.brep.topology import Edge, Face
 from lithon.errors import Refusal
 from lithon.geometry.facets import Facets

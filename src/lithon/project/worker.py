@@ -18,8 +18,8 @@ from lithon.arrays import Floats
 from lithon.brep.analysis.symmetry import Symmetry, symmetry
 from lithon.brep.boxes import face_boxes
 from lithon.brep.copies import root_of
+from lithon.brep.tessellation.division import divide_edges
 from lithon.brep.tessellation.patches import Change, change
-from lithon.brep.tessellation.tessellate import divide_edges
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws
 from lithon.carve.freeing import Freeing, proposed

@@ -18,7 +18,8 @@ from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import copy_of
 from lithon.brep.measures import face_area
-from lithon.brep.tessellation.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.division import edge_points
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face
 from lithon.geometry.rounds import Cone
 from lithon.geometry.surfaces import Cylinder, Plane

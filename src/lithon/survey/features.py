@@ -20,7 +20,7 @@ from lithon.brep.charts import chart_of
 from lithon.brep.copies import Copied, Copy, copy_of, handle, handles, root_of
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_area, face_centroid
-from lithon.brep.tessellation.tessellate import edge_points
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Loop
 from lithon.geometry.curves import Circle, Line
 from lithon.geometry.rounds import Cone, Sphere, Torus

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
-from lithon.geometry.surfaces import Surface
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mesh.drapes import asks_nothing
 from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
@@ -289,6 +290,10 @@ def _between(one: Surface, other: Surface, start: Floats, measured: float) -> fl
     """The distance between two surfaces near a point, by projections back and forth: rays begin and end on chords."""
     if {one.kind, other.kind} & {"facets"} or one.kind == other.kind == "plane":
         return measured
+    if isinstance(one, Plane | Cylinder) and isinstance(other, Plane | Cylinder):
+        apart = min(_along_one_way(one, other), key=lambda d: abs(d - measured), default=np.inf)
+        if np.isfinite(apart):
+            return apart if abs(apart - measured) < 0.1 * measured else measured
     p, away = one.project(start[None]), np.inf
     for _ in range(30):
         q = other.project(p)
@@ -297,6 +302,29 @@ def _between(one: Surface, other: Surface, start: Floats, measured: float) -> fl
         if last - away < 1e-9 * away:
             break
     return away if abs(away - measured) < 0.1 * measured else measured
+
+
+def _along_one_way(one: Plane | Cylinder, other: Plane | Cylinder) -> tuple[float, ...]:
+    """The distances (mm) that two cylinders about parallel axes, or one along a plane, can have, outside each other or
+    one in the other; none where they do not run one way."""
+    if isinstance(one, Plane):
+        one, other = other, one
+    if isinstance(one, Plane):
+        return ()
+    lean = abs(float(one.frame.z @ other.frame.z))
+    if abs(lean - (0.0 if isinstance(other, Plane) else 1.0)) > 1e-12:
+        return ()
+    if isinstance(other, Plane):
+        away = abs(float(other.signed_distance(one.frame.origin)))
+        return (abs(away - one.radius), away + one.radius)
+    x, y, _ = other.frame.local(one.frame.origin)
+    away = math.hypot(x, y)
+    return (
+        abs(away - one.radius - other.radius),
+        abs(abs(one.radius - other.radius) - away),
+        abs(one.radius + away - other.radius),
+        abs(other.radius + away - one.radius),
+    )
 
 
 def _thin_walls(body: Body, size: float) -> list[Finding]:

@@ -13,7 +13,8 @@ from lithon.arrays import Floats, cross_product
 from lithon.brep.area import area_of, clamped
 from lithon.brep.measures import angle_between, face_area, volume
 from lithon.brep.shells import closed
-from lithon.brep.tessellation.tessellate import body_mesh, edge_points, face_mesh
+from lithon.brep.tessellation.division import edge_points
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Edge, Face, Model
 from lithon.errors import Refusal

@@ -14,7 +14,8 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency
-from lithon.brep.tessellation.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.division import edge_points
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve

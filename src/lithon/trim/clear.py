@@ -20,7 +20,7 @@ from lithon.brep.charts import chart_of
 from lithon.brep.gate import worse
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_width, volume
-from lithon.brep.tessellation.tessellate import edge_points
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Body, Face, FaceUse, backwards
 from lithon.errors import Refusal, spot
 from lithon.geometry.tolerance import MISS

@@ -49,7 +49,7 @@ def self_intersections(body: Body, tolerance: float) -> list[_Cut]:
         facets = np.array([_may_cut_itself(use.face) for use in body.uses])
         # A simple face's own triangles do not cut each other.
         tags = np.where(facets[owner], len(body.uses) + np.arange(len(owner)), owner)
-        made += _cutting(body, points, triangles, owner, tree_of(body).own_pairs(tags), tolerance)
+        made += _cutting(body, points, triangles, owner, tree_of(body).own_pairs(tags, _through(points)), tolerance)
     _found[body] = made
     if len(_seen) > 256:
         _seen.clear()
@@ -91,7 +91,14 @@ def _near(body: Body, fresh: set[Face], boxes: Floats, tolerance: float) -> list
     new = sum(use.face in fresh for use in uses)
     facets = np.array([use.face in fresh and _may_cut_itself(use.face) for use in uses])
     tags = np.where(facets[owner], new + 1 + np.arange(len(owner)), np.minimum(owner, new))
-    return _cutting(part, points, triangles, owner, BoxTree.of(points, triangles).own_pairs(tags), tolerance)
+    return _cutting(
+        part, points, triangles, owner, BoxTree.of(points, triangles).own_pairs(tags, _through(points)), tolerance
+    )
+
+
+def _through(points: Floats) -> float:
+    """The slack by which boxes of triangles must overlap: such as only touch do not pass through each other."""
+    return -1e-13 * float(np.abs(points).max(initial=0.0))
 
 
 def _cutting(body: Body, points: Floats, triangles: Ints, owner: Ints, pairs: Ints, tolerance: float) -> list[_Cut]:
@@ -210,7 +217,7 @@ def _pierces(p: Floats, a: int, b: int, t0: int, t1: int, t2: int, out: Floats) 
 
 def cutting_pairs(points: Floats, triangles: Ints) -> Ints:
     """Pairs (k,2) of rows of triangles that pass through each other; such as share a side do not."""
-    pairs = BoxTree.of(points, triangles).own_pairs(np.arange(len(triangles)))
+    pairs = BoxTree.of(points, triangles).own_pairs(np.arange(len(triangles)), _through(points))
     a, b = triangles[pairs[:, 0]], triangles[pairs[:, 1]]
     pairs = pairs[(a[:, :, None] == b[:, None, :]).sum(axis=(1, 2)) < 2]
     return pairs[_cuts(points, triangles, pairs)[0]]

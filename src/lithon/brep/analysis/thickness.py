@@ -7,6 +7,7 @@ that is gone or something new stands nearer.
 
 from __future__ import annotations
 
+import functools
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -216,8 +217,9 @@ def _reach(body: Body) -> float:
     return float(np.linalg.norm(np.ptp(rough_box([body]), axis=0)))
 
 
+@functools.lru_cache(maxsize=4)
 def _skin(body: Body) -> tuple[_Skin, float]:
-    """A body's triangles, and its diagonal (mm)."""
+    """A body's triangles, and its diagonal (mm); of the latest few, looked at from both sides."""
     points, triangles, owner = body_mesh(body)
     scale = float(np.linalg.norm(points.max(axis=0) - points.min(axis=0)))
     plane = np.array([isinstance(use.face.surface, Plane) for use in root_of(body).uses])[owner]
@@ -235,7 +237,14 @@ def _all(body: Body, sense: float, most: float) -> _Rays:
 
 
 def _sent_off(skin: _Skin, sense: float, scale: float) -> _Rays:
-    """Rays from all over a skin, of triangles that have an area."""
+    """Rays from all over a skin."""
+    spots, row = _samples(skin, scale)
+    return _Rays.ready(spots, sense * skin.normals[row], skin.owner[row])
+
+
+@functools.lru_cache(maxsize=4)
+def _samples(skin: _Skin, scale: float) -> tuple[Floats, Ints]:
+    """Points (n,3) all over a skin and the triangle (n,) of each, of such as have an area."""
     corners = skin.points[skin.triangles]
     cross = cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     sound = np.flatnonzero((cross**2).sum(axis=1) > 0.0)
@@ -246,7 +255,7 @@ def _sent_off(skin: _Skin, sense: float, scale: float) -> _Rays:
         # At most 251 cells each way, and one more number for the face.
         _, first = np.unique(cells @ np.array([1, 256, 65536]) + (skin.owner[row] << 24), return_index=True)
         spots, row = spots[first], row[first]
-    return _Rays.ready(spots, sense * skin.normals[row], skin.owner[row])
+    return spots, row
 
 
 def _changed(root: Body, was: _Rays, body: Body, sense: float, most: float) -> _Rays:

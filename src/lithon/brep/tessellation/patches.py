@@ -9,8 +9,9 @@ import shapely
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.domain import flat_domain
-from lithon.brep.tessellation.tessellate import edge_points, face_mesh
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.tessellation.triangulate import Tangled, triangulate
 from lithon.brep.topology import Face, Loop, Model
 from lithon.errors import Refusal

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 import numpy as np
 import scipy
@@ -17,106 +16,24 @@ import shapely
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.copies import Copy, copy_of, origin_of
+from lithon.brep.tessellation.bands import band, tubes
+from lithon.brep.tessellation.division import ANGLE, divide_edges, edge_points, fresh_keys
 from lithon.brep.tessellation.domain import Domain, flat_domain
+from lithon.brep.tessellation.facemesh import FaceMesh, merged
 from lithon.brep.tessellation.triangulate import Tangled, Triangulation, triangulate
-from lithon.brep.topology import Body, Edge, Face, Vertex
+from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal, spot
-from lithon.geometry.batch import CurveBatch
-from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
-from lithon.geometry.splines import BSplineCurve, SplineChart
+from lithon.geometry.splines import SplineChart
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.progress import pulse
 from lithon.remembered import Remembered
 
-#: Largest turn between neighbouring triangles along a curve.
-ANGLE = np.radians(10.0)
-#: Largest distance of a chord from its arc, as a share of the arc's radius bounds the rest.
-CHORD = 1.0
 #: A free-form surface of more polynomial pieces than this is not looked at piece by piece.
 _PIECES = 4096
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class FaceMesh:
-    """Triangles of one face: points (n,3), corners (m,3) counter-clockwise about the face's normal,
-    keys (n,) identities of points on edges (negative for points inside the face). `trouble` says what is
-    wrong with its outline, where it can be drawn nevertheless."""
-
-    points: Floats
-    triangles: Ints
-    keys: Ints
-    trouble: str = ""
-
-
-_edges = Remembered[Edge, tuple[Ints, Floats]]("brep/tessellation/tessellate:edges")
-_vertices = Remembered[Vertex, int]("brep/tessellation/tessellate:vertices")
 _faces = Remembered[Face, FaceMesh]("brep/tessellation/tessellate:faces")
-_next_key = [0]
-
-
-def _fresh(n: int) -> Ints:
-    first = _next_key[0]
-    _next_key[0] += n
-    return np.arange(first, first + n, dtype=np.int64)
-
-
-def _vertex_key(vertex: Vertex) -> int:
-    if vertex not in _vertices:
-        _vertices[vertex] = int(_fresh(1)[0])
-    return _vertices[vertex]
-
-
-def _pieces(edge: Edge) -> int:
-    """Into how many pieces an edge is divided; a bent one is never its own chord, which may be an edge too."""
-    n = edge.curve.pieces(edge.t0, edge.t1, CHORD, ANGLE)
-    return n if isinstance(edge.curve, Line) else max(n, 8 if edge.ring else 2)
-
-
-def edge_points(edge: Edge) -> tuple[Ints, Floats]:
-    """Keys (n,) and points (n,3) along an edge; a ring's first point is not repeated."""
-    hit = _edges.get(edge)
-    if hit is not None:
-        return hit
-    origin = origin_of(edge)
-    if origin is not None:
-        take_edge(edge, origin[0].points(edge_points(origin[1])[1]))
-        return _edges[edge]
-    n = _pieces(edge)
-    t = np.linspace(edge.t0, edge.t1, n + 1)
-    if isinstance(edge.curve, BSplineCurve) and edge.curve.degree == 1:
-        t = edge.curve.corners(edge.t0, edge.t1)
-        n = len(t) - 1
-    _edges[edge] = _named(edge, edge.curve.point(t))
-    return _edges[edge]
-
-
-def _named(edge: Edge, points: Floats) -> tuple[Ints, Floats]:
-    """Keys for points (n,3) from end to end of an edge, which start and end at its vertices."""
-    if edge.ring:
-        return _fresh(len(points) - 1), points[:-1].copy()
-    assert edge.start is not None and edge.end is not None
-    points = points.copy()
-    points[0], points[-1] = edge.start.point, edge.end.point
-    return np.concatenate([[_vertex_key(edge.start)], _fresh(len(points) - 2), [_vertex_key(edge.end)]]), points
-
-
-def divide_edges(edges: Iterable[Edge]) -> None:
-    """The points of many edges together: what a body as a whole needs."""
-    wanted = [e for e in edges if e not in _edges and isinstance(e.curve, Line | Ellipse) and origin_of(e) is None]
-    if len(wanted) < 4:
-        return
-    pieces = [_pieces(e) for e in wanted]
-    t = np.concatenate([np.linspace(e.t0, e.t1, n + 1) for e, n in zip(wanted, pieces, strict=True)])
-    count = np.array(pieces) + 1
-    every = CurveBatch.of([e.curve for e in wanted]).points(np.repeat(np.arange(len(wanted)), count), t)
-    for edge, points in zip(wanted, np.split(every, np.cumsum(count)[:-1]), strict=True):
-        _edges[edge] = _named(edge, points)
-
-
-def known_edges(edges: Iterable[Edge]) -> dict[Edge, Ints]:
-    """The keys along those of the edges that have been divided."""
-    return {edge: _edges[edge][0] for edge in edges if edge in _edges}
 
 
 def known_faces(faces: Iterable[Face]) -> list[tuple[Face, FaceMesh]]:
@@ -124,15 +41,16 @@ def known_faces(faces: Iterable[Face]) -> list[tuple[Face, FaceMesh]]:
     return [(face, _faces[face]) for face in faces if face in _faces]
 
 
-def take_edge(edge: Edge, points: Floats) -> Ints:
-    """Take over how an edge was divided elsewhere, points (n,3) as `edge_points` gives them; its keys (n,) here."""
-    _edges[edge] = _named(edge, np.vstack([points, points[:1]]) if edge.ring else points)
-    return _edges[edge][0]
-
-
 def take_face(face: Face, mesh: FaceMesh) -> None:
     """Take over triangles that were made elsewhere on the very points of the face's edges."""
     _faces.setdefault(face, mesh)
+
+
+def prepare_meshes(faces: Iterable[Face]) -> None:
+    """The triangles of those of many faces that can be laid out together: what a body as a whole needs."""
+    wanted = [face for face in faces if face not in _faces and face.before is None and origin_of(face) is None]
+    if len(wanted) >= 4:
+        _faces.update(tubes(wanted))
 
 
 def face_mesh(face: Face) -> FaceMesh:
@@ -152,7 +70,7 @@ def face_mesh(face: Face) -> FaceMesh:
     else:
         pieces = [_part_mesh(part) for part in parts_of(face)]
     base = np.cumsum([0, *(len(p.points) for p in pieces)])
-    points, keys, triangles = _merge(
+    points, keys, triangles = merged(
         np.concatenate([p.points for p in pieces]),
         np.concatenate([p.keys for p in pieces]),
         np.concatenate([p.triangles + base[k] for k, p in enumerate(pieces)]),
@@ -193,67 +111,11 @@ def _given(face: Face, facets: Facets) -> FaceMesh:
     return FaceMesh(np.array(facets.points), facets.triangles, keys)
 
 
-def _band(face: Face) -> FaceMesh | None:
-    """Between two rings about one axis that are divided alike: layers of quads, halved. None elsewhere."""
-    loops = face.loops
-    if len(loops) != 2 or any(len(loop) != 1 or not loop[0].edge.ring for loop in loops):
-        return None
-    chart = chart_of(face)
-    if chart.flat_period is None or len(chart.singular):
-        return None
-    mirror = 1.0 if face.along else -1.0
-    keys, points, flats = [], [], []
-    for (coedge,) in loops:
-        key, point = edge_points(coedge.edge)
-        flat = chart.flat(point) * [mirror, 1.0]
-        step = np.diff(flat[:, 0], append=flat[:1, 0])
-        step -= chart.flat_period * np.round(step / chart.flat_period)
-        if np.ptp(flat[:, 1]) > 1e-9 * chart.flat_period or abs(np.sign(step).sum()) < len(step):
-            return None
-        if step[0] < 0.0:  # both are walked the way in which the first flat coordinate grows
-            key, point, flat = key[::-1], point[::-1], flat[::-1]
-        keys.append(key)
-        points.append(point)
-        flats.append(flat)
-    n = len(keys[0])
-    if len(keys[1]) != n:
-        return None
-    if flats[0][0, 1] > flats[1][0, 1]:
-        keys, points, flats = keys[::-1], points[::-1], flats[::-1]
-    gap = flats[1][:, 0] - flats[0][0, 0]
-    gap -= chart.flat_period * np.round(gap / chart.flat_period)
-    j = int(np.abs(gap).argmin())
-    top_keys, top = np.roll(keys[1], -j), np.roll(points[1], -j, axis=0)
-    across_all = np.roll(flats[1][:, 0], -j) - flats[0][:, 0]
-    across_all -= chart.flat_period * np.round((across_all - gap[j]) / chart.flat_period)
-    if np.ptp(across_all) > 1e-6 * chart.flat_period:
-        return None  # they are not divided at the same places
-    low = flats[0][0]
-    line = low + np.linspace(0.0, 1.0, 65)[:, None] * ([low[0] + gap[j], flats[1][0, 1]] - low)
-    across = chart.point(line * [mirror, 1.0])
-    normals = face.surface.normal(across)
-    turn = float(2.0 * np.arcsin(np.clip(0.5 * np.linalg.norm(np.diff(normals, axis=0), axis=1), 0.0, 1.0)).sum())
-    length = float(np.linalg.norm(np.diff(across, axis=0), axis=1).sum())
-    side = max(float(np.linalg.norm(np.diff(p, axis=0), axis=1).max()) for p in (points[0], top))
-    layers = max(1, int(np.ceil(turn / ANGLE - 1e-9)), int(length / (50.0 * side)))
-    share = np.arange(1, layers)[:, None] / layers
-    rise = np.array([gap[j], flats[1][0, 1] - low[1]])
-    inner = flats[0][None] + share[:, None] * rise
-    middle = chart.point(inner.reshape(-1, 2) * [mirror, 1.0])
-    k = np.arange(n)
-    a = (np.arange(layers)[:, None] * n + k).ravel()
-    b = (np.arange(layers)[:, None] * n + (k + 1) % n).ravel()
-    corners = np.concatenate([np.stack([a, b, b + n], axis=1), np.stack([a, b + n, a + n], axis=1)])
-    return FaceMesh(
-        np.vstack([points[0], middle, top]), corners, np.concatenate([keys[0], np.full(len(middle), -1), top_keys])
-    )
-
-
 def _part_mesh(face: Face) -> FaceMesh:
     pulse()
-    band = _band(face)
-    if band is not None:
-        return band
+    whole = band(face)
+    if whole is not None:
+        return whole
     domain = flat_domain(face, edge_points, _cut)
     shape = domain.polygon()
     backward = not shape.exterior.is_ccw or shape.area <= 0.0
@@ -284,18 +146,8 @@ def _part_mesh(face: Face) -> FaceMesh:
         own = np.flatnonzero(names[at] == domain.keys)
         points[own] = np.concatenate([p for _, p in known])[row[at[own]]]
     keys = np.concatenate([domain.keys, np.full(len(flat) - len(domain.keys), -1)])
-    points, keys, triangles = _merge(points, keys, region.triangles)
+    points, keys, triangles = merged(points, keys, region.triangles)
     return FaceMesh(points, triangles, keys, trouble)
-
-
-def _merge(points: Floats, keys: Ints, triangles: Ints) -> tuple[Floats, Ints, Ints]:
-    """Join nodes of one key: the copies on a cut, and along edges."""
-    target = np.arange(len(keys))
-    named = np.flatnonzero(keys >= 0)
-    _, first, again = np.unique(keys[named], return_index=True, return_inverse=True)
-    target[named] = named[first][again]
-    kept, inverse = np.unique(target, return_inverse=True)
-    return points[kept], keys[kept], inverse[triangles]
 
 
 def _cut(a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
@@ -306,7 +158,7 @@ def _cut(a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
     chords /= np.maximum(np.linalg.norm(chords, axis=1, keepdims=True), 1e-300)
     turn = max(float(np.linalg.norm(np.diff(v, axis=0), axis=1).sum()) for v in (face.surface.normal(points), chords))
     n = max(1, int(np.ceil(turn / ANGLE - 1e-9)))
-    return _fresh(n - 1), np.arange(1, n) / n
+    return fresh_keys(n - 1), np.arange(1, n) / n
 
 
 def _hidden(region: Triangulation, domain: Domain, shape: shapely.Polygon) -> int:
@@ -401,6 +253,7 @@ def _moved_lately(body: Body) -> _BodyMesh:
 
 def _body_mesh(body: Body, within: Floats | None = None) -> _BodyMesh:
     divide_edges(body.edges())
+    prepare_meshes(use.face for use in body.uses)
     meshes = [face_mesh(use.face) for use in body.uses]
     if within is not None:
         meshes = [_clipped(mesh, within) for mesh in meshes]
@@ -411,7 +264,7 @@ def _body_mesh(body: Body, within: Floats | None = None) -> _BodyMesh:
     ]
     owner = np.repeat(np.arange(len(meshes)), [len(c) for c in corners])
     points, keys = np.concatenate([m.points for m in meshes]), np.concatenate([m.keys for m in meshes])
-    points, _, triangles = _merge(points, keys, np.concatenate(corners))
+    points, _, triangles = merged(points, keys, np.concatenate(corners))
     return points, triangles, owner
 
 
@@ -431,6 +284,8 @@ def leaks(face: Face) -> bool:
     if face.before is not None:
         return any(leaks(part) for part in (face.before, *face.plugs()))
     mesh = face_mesh(face)
+    if mesh.tight:
+        return False
     a = np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]])
     rims = []
     order = np.argsort(mesh.keys, kind="stable")

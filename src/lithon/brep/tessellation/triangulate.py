@@ -53,7 +53,6 @@ def _insert(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, start: int, v:
             a, b = tri[start, (k + 1) % 3], tri[start, (k + 2) % 3]
             if orient2(p[a, 0], p[a, 1], p[b, 0], p[b, 1], x, y) == 0:
                 return -1
-    stack = [start]
     dead = [start]
     tri0 = tri[start, 0]
     # A negative first corner marks membership; the corner is kept as -2 - corner.
@@ -66,8 +65,10 @@ def _insert(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, start: int, v:
     eb.pop()
     en.pop()
     ef.pop()
-    while len(stack) > 0:
-        t = stack.pop()
+    looked = 0
+    while looked < len(dead):
+        t = dead[looked]
+        looked += 1
         for i in range(3):
             a, b = tri[t, (i + 1) % 3], tri[t, (i + 2) % 3]
             if a < 0:
@@ -83,7 +84,6 @@ def _insert(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, start: int, v:
                 inside = incircle(p[q0, 0], p[q0, 1], p[q1, 0], p[q1, 1], p[q2, 0], p[q2, 1], x, y) > 0.0
             if inside:
                 tri[u, 0] = -2 - tri[u, 0]
-                stack.append(u)
                 dead.append(u)
             else:
                 ea.append(a)
@@ -97,15 +97,11 @@ def _insert(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, start: int, v:
             continue
         ea[n], eb[n], en[n], ef[n] = ea[k], eb[k], en[k], ef[k]
         n += 1
-    slots = np.empty(n, dtype=np.int64)
+    for _ in range(n - len(dead)):
+        dead.append(count)
+        count += 1
     for k in range(n):
-        if k < len(dead):
-            slots[k] = dead[k]
-        else:
-            slots[k] = count
-            count += 1
-    for k in range(n):
-        t = slots[k]
+        t = dead[k]
         tri[t, 0], tri[t, 1], tri[t, 2] = v, ea[k], eb[k]
         nbr[t, 0], fix[t, 0] = en[k], ef[k]
         fix[t, 1] = 0
@@ -118,8 +114,9 @@ def _insert(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, start: int, v:
     for k in range(n):
         for j in range(n):
             if ea[j] == eb[k]:
-                nbr[slots[k], 1] = slots[j]
-                nbr[slots[j], 2] = slots[k]
+                nbr[dead[k], 1] = dead[j]
+                nbr[dead[j], 2] = dead[k]
+                break
     return count
 
 
@@ -286,12 +283,14 @@ def _force(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, a: int, b: int,
 
 @njit(cache=True)
 def _legalise(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
-    """Swap until every free edge is Delaunay."""
+    """Swap until every free edge is Delaunay; after the first round only beside what was swapped."""
+    again = np.ones(count, np.bool_)
     for _ in range(60):
         changed = False
         for t in range(count):
-            if tri[t, 0] < 0:
+            if tri[t, 0] < 0 or not again[t]:
                 continue
+            again[t] = False
             for i in range(3):
                 u = nbr[t, i]
                 if u < 0 or fix[t, i] == 1:
@@ -303,7 +302,7 @@ def _legalise(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
                         d = tri[u, k]
                 if incircle(p[c, 0], p[c, 1], p[a, 0], p[a, 1], p[b, 0], p[b, 1], p[d, 0], p[d, 1]) > 0.0:
                     _flip(tri, nbr, fix, t, i)
-                    changed = True
+                    again[t] = again[u] = changed = True
                     break
         if not changed:
             return
@@ -312,12 +311,14 @@ def _legalise(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
 @njit(cache=True)
 def legalise_in_space(p: Ints, x: Floats, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
     """Swap while the two angles facing a free edge, measured at the points x (n,3) in space, add up to
-    more than a half turn and the pair is convex in the plane."""
+    more than a half turn and the pair is convex in the plane; after the first round only beside what was swapped."""
+    again = np.ones(count, np.bool_)
     for _ in range(40):
         changed = False
         for t in range(count):
-            if tri[t, 0] < 0:
+            if tri[t, 0] < 0 or not again[t]:
                 continue
+            again[t] = False
             for i in range(3):
                 u = nbr[t, i]
                 if u < 0 or fix[t, i] == 1:
@@ -335,7 +336,7 @@ def legalise_in_space(p: Ints, x: Floats, tri: Ints, nbr: Ints, fix: Ints, count
                 if orient2(p[d, 0], p[d, 1], p[b, 0], p[b, 1], p[c, 0], p[c, 1]) <= 0:
                     continue
                 _flip(tri, nbr, fix, t, i)
-                changed = True
+                again[t] = again[u] = changed = True
                 break
         if not changed:
             return

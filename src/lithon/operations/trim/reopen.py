@@ -6,7 +6,7 @@ import numpy as np
 
 from lithon.arrange.boolean import combine
 from lithon.brep.boxes import box
-from lithon.brep.tessellation.tessellate import edge_points
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal, spot
 from lithon.geometry.rounds import Cone

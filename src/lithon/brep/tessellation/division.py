@@ -1,0 +1,96 @@
+"""How edges are divided: once, so that the faces on both sides use the same points.
+
+Each point along an edge has a key of its own, by which faces' triangles are joined.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints
+from lithon.brep.copies import origin_of
+from lithon.brep.topology import Edge, Vertex
+from lithon.geometry.batch import CurveBatch
+from lithon.geometry.curves import Ellipse, Line
+from lithon.geometry.splines import BSplineCurve
+from lithon.remembered import Remembered
+
+#: Largest turn between neighbouring triangles along a curve.
+ANGLE = np.radians(10.0)
+#: Largest distance of a chord from its arc, as a share of the arc's radius bounds the rest.
+CHORD = 1.0
+_edges = Remembered[Edge, tuple[Ints, Floats]]("brep/tessellation/division:edges")
+_vertices = Remembered[Vertex, int]("brep/tessellation/division:vertices")
+_next_key = [0]
+
+
+def fresh_keys(n: int) -> Ints:
+    first = _next_key[0]
+    _next_key[0] += n
+    return np.arange(first, first + n, dtype=np.int64)
+
+
+def _vertex_key(vertex: Vertex) -> int:
+    if vertex not in _vertices:
+        _vertices[vertex] = int(fresh_keys(1)[0])
+    return _vertices[vertex]
+
+
+def _pieces(edge: Edge) -> int:
+    """Into how many pieces an edge is divided; a bent one is never its own chord, which may be an edge too."""
+    n = edge.curve.pieces(edge.t0, edge.t1, CHORD, ANGLE)
+    return n if isinstance(edge.curve, Line) else max(n, 8 if edge.ring else 2)
+
+
+def edge_points(edge: Edge) -> tuple[Ints, Floats]:
+    """Keys (n,) and points (n,3) along an edge; a ring's first point is not repeated."""
+    hit = _edges.get(edge)
+    if hit is not None:
+        return hit
+    origin = origin_of(edge)
+    if origin is not None:
+        take_edge(edge, origin[0].points(edge_points(origin[1])[1]))
+        return _edges[edge]
+    n = _pieces(edge)
+    t = np.linspace(edge.t0, edge.t1, n + 1)
+    if isinstance(edge.curve, BSplineCurve) and edge.curve.degree == 1:
+        t = edge.curve.corners(edge.t0, edge.t1)
+        n = len(t) - 1
+    _edges[edge] = _named(edge, edge.curve.point(t))
+    return _edges[edge]
+
+
+def _named(edge: Edge, points: Floats) -> tuple[Ints, Floats]:
+    """Keys for points (n,3) from end to end of an edge, which start and end at its vertices."""
+    if edge.ring:
+        return fresh_keys(len(points) - 1), points[:-1].copy()
+    assert edge.start is not None and edge.end is not None
+    points = points.copy()
+    points[0], points[-1] = edge.start.point, edge.end.point
+    return np.concatenate([[_vertex_key(edge.start)], fresh_keys(len(points) - 2), [_vertex_key(edge.end)]]), points
+
+
+def divide_edges(edges: Iterable[Edge]) -> None:
+    """The points of many edges together: what a body as a whole needs."""
+    wanted = [e for e in edges if e not in _edges and isinstance(e.curve, Line | Ellipse) and origin_of(e) is None]
+    if len(wanted) < 4:
+        return
+    pieces = [_pieces(e) for e in wanted]
+    t = np.concatenate([np.linspace(e.t0, e.t1, n + 1) for e, n in zip(wanted, pieces, strict=True)])
+    count = np.array(pieces) + 1
+    every = CurveBatch.of([e.curve for e in wanted]).points(np.repeat(np.arange(len(wanted)), count), t)
+    for edge, points in zip(wanted, np.split(every, np.cumsum(count)[:-1]), strict=True):
+        _edges[edge] = _named(edge, points)
+
+
+def known_edges(edges: Iterable[Edge]) -> dict[Edge, Ints]:
+    """The keys along those of the edges that have been divided."""
+    return {edge: _edges[edge][0] for edge in edges if edge in _edges}
+
+
+def take_edge(edge: Edge, points: Floats) -> Ints:
+    """Take over how an edge was divided elsewhere, points (n,3) as `edge_points` gives them; its keys (n,) here."""
+    _edges[edge] = _named(edge, np.vstack([points, points[:1]]) if edge.ring else points)
+    return _edges[edge][0]
