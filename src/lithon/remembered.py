@@ -6,9 +6,9 @@ has a name, by which all of them can be counted and emptied.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any, Protocol, TypeVar
-from weakref import WeakKeyDictionary
+from weakref import WeakKeyDictionary, ref
 
 K = TypeVar("K")
 K_co = TypeVar("K_co", covariant=True)
@@ -40,6 +40,16 @@ class Remembered(WeakKeyDictionary[K, V]):
         if value not in self:
             self[value] = find(value)
         return self[value]
+
+    def missing(self, values: Iterable[K]) -> list[K]:
+        """Those of many values of which nothing is known."""
+        data = self.data
+        return [value for value in values if ref(value) not in data]
+
+    def unlike(self, values: Iterable[K], known: V) -> list[K]:
+        """Those of many values of which something else than this is known, or nothing."""
+        data = self.data
+        return [value for value in values if data.get(ref(value)) != known]
 
     def over(self, value: K, copied: Callable[[K], C | None], find: Callable[[K], V], carry: Callable[[C, V], V]) -> V:
         """What is known of a value that may be a copy of another: found of that one, and carried over. `copied` gives

@@ -147,7 +147,7 @@ _Side = tuple[Edge, Plane | Cylinder]
 
 def prepare(faces: Iterable[Face]) -> None:
     """Integrate along the edges of many plane and cylindrical faces together: what a body as a whole needs."""
-    wanted = [f for f in faces if f not in _moments and f.before is None and origin_of(f) is None]
+    wanted = [f for f in _moments.missing(faces) if f.before is None and origin_of(f) is None]
     _rolled_moments([(e, f.surface) for f in wanted if isinstance(f.surface, Plane | Cylinder) for e in f.edges()])
 
 

@@ -137,8 +137,11 @@ class Face:
             return ()
         if self in _plugs:
             return _plugs[self]
-        kept = {tuple((c.edge.uid, c.forward) for c in loop) for loop in self.loops}
-        gone = [x for x in self.before.loops if tuple((c.edge.uid, c.forward) for c in x) not in kept]
+        same = set(map(id, self.loops))
+        gone = [loop for loop in self.before.loops if id(loop) not in same]
+        if len(gone) + len(self.loops) != len(self.before.loops):  # they are alike, but made again
+            kept = {tuple((c.edge.uid, c.forward) for c in loop) for loop in self.loops}
+            gone = [x for x in gone if tuple((c.edge.uid, c.forward) for c in x) not in kept]
         made = (replace(self, loops=(backwards(loop),), uid=new_uid(), before=None, origin=None) for loop in gone)
         return _plugs.setdefault(self, tuple(made))
 

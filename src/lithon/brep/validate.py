@@ -39,7 +39,7 @@ def flaws(body: Body, tolerance: float) -> list[Flaw]:
     prepare(body.faces)
     prepare_meshes(body.faces)
     found = ([] if body.sheet else _edge_flaws(body)) + _gap_flaws(body, tolerance)
-    doubtful = [f for f in dict.fromkeys(body.faces) if not _sound(_sound_faces, f, tolerance)]
+    doubtful = _doubtful(_sound_faces, dict.fromkeys(body.faces), tolerance)
     off = _stand_off(f for f in doubtful if f.before is None)
     for face in doubtful:
         found += _face_flaws(face, tolerance, off)
@@ -150,12 +150,15 @@ def _sound(known: Remembered[T, float], entity: T, tolerance: float) -> bool:
     return known.get(entity, -1.0) == tolerance
 
 
+def _doubtful(known: Remembered[T, float], entities: Iterable[T], tolerance: float) -> list[T]:
+    """Those that were not found sound yet."""
+    return [e for e in known.unlike(entities, tolerance) if not _sound(known, e, tolerance)]
+
+
 def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
     """Edges that run backwards or miss their vertices; an edge once found sound is not looked at again."""
     out: list[Flaw] = []
-    for edge in body.edges():
-        if _sound(_sound_edges, edge, tolerance):
-            continue
+    for edge in _doubtful(_sound_edges, body.edges(), tolerance):
         before = len(out)
         if edge.t1 <= edge.t0:
             out.append(Flaw("reversed edge", "an edge ends before it starts", _tuple(edge.at(0.0)), edge))

@@ -74,7 +74,7 @@ def _named(edge: Edge, points: Floats) -> tuple[Ints, Floats]:
 
 def divide_edges(edges: Iterable[Edge]) -> None:
     """The points of many edges together: what a body as a whole needs."""
-    wanted = [e for e in edges if e not in _edges and isinstance(e.curve, Line | Ellipse) and origin_of(e) is None]
+    wanted = [e for e in _edges.missing(edges) if isinstance(e.curve, Line | Ellipse) and origin_of(e) is None]
     if len(wanted) < 4:
         return
     pieces = [_pieces(e) for e in wanted]

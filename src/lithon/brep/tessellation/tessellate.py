@@ -7,7 +7,7 @@ and per face, which never change.
 from __future__ import annotations
 
 import functools
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import numpy as np
 import scipy
@@ -19,7 +19,7 @@ from lithon.brep.copies import Copy, copy_of, origin_of
 from lithon.brep.tessellation.bands import band, tubes
 from lithon.brep.tessellation.division import ANGLE, divide_edges, edge_points, fresh_keys
 from lithon.brep.tessellation.domain import Domain, flat_domain
-from lithon.brep.tessellation.facemesh import FaceMesh, merged
+from lithon.brep.tessellation.facemesh import FaceMesh, clipped, joined, merged
 from lithon.brep.tessellation.triangulate import Tangled, Triangulation, triangulate
 from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal, spot
@@ -48,7 +48,7 @@ def take_face(face: Face, mesh: FaceMesh) -> None:
 
 def prepare_meshes(faces: Iterable[Face]) -> None:
     """The triangles of those of many faces that can be laid out together: what a body as a whole needs."""
-    wanted = [face for face in faces if face not in _faces and face.before is None and origin_of(face) is None]
+    wanted = [face for face in _faces.missing(faces) if face.before is None and origin_of(face) is None]
     if len(wanted) >= 4:
         _faces.update(tubes(wanted))
 
@@ -66,9 +66,9 @@ def face_mesh(face: Face) -> FaceMesh:
         _faces[face] = _given(face, face.surface)
         return _faces[face]
     if face.before is not None:
-        pieces = [face_mesh(part) for part in (face.before, *face.plugs())]
-    else:
-        pieces = [_part_mesh(part) for part in parts_of(face)]
+        _faces[face] = joined(face_mesh(face.before), [face_mesh(plug) for plug in face.plugs()])
+        return _faces[face]
+    pieces = [_part_mesh(part) for part in parts_of(face)]
     base = np.cumsum([0, *(len(p.points) for p in pieces)])
     points, keys, triangles = merged(
         np.concatenate([p.points for p in pieces]),
@@ -254,28 +254,30 @@ def _moved_lately(body: Body) -> _BodyMesh:
 def _body_mesh(body: Body, within: Floats | None = None) -> _BodyMesh:
     divide_edges(body.edges())
     prepare_meshes(use.face for use in body.uses)
-    meshes = [face_mesh(use.face) for use in body.uses]
-    if within is not None:
-        meshes = [_clipped(mesh, within) for mesh in meshes]
+    rows, meshes = [], []
+    for k, use in enumerate(body.uses):
+        for piece in _pieces_of(use.face):
+            mesh = face_mesh(piece)
+            rows.append(k)
+            meshes.append(mesh if within is None else clipped(mesh, within))
     base = np.cumsum([0, *(len(mesh.keys) for mesh in meshes)])
     corners = [
-        (mesh.triangles if use.forward else mesh.triangles[:, ::-1]) + at
-        for use, mesh, at in zip(body.uses, meshes, base, strict=False)
+        (mesh.triangles if body.uses[k].forward else mesh.triangles[:, ::-1]) + at
+        for k, mesh, at in zip(rows, meshes, base, strict=False)
     ]
-    owner = np.repeat(np.arange(len(meshes)), [len(c) for c in corners])
+    owner = np.repeat(np.array(rows, dtype=np.int64), [len(c) for c in corners])
     points, keys = np.concatenate([m.points for m in meshes]), np.concatenate([m.keys for m in meshes])
     points, _, triangles = merged(points, keys, np.concatenate(corners))
     return points, triangles, owner
 
 
-def _clipped(mesh: FaceMesh, box: Floats) -> FaceMesh:
-    """The triangles that reach into a box (2,3), and their points."""
-    beyond = np.concatenate([mesh.points < box[0], mesh.points > box[1]], axis=1)
-    sides = np.packbits(beyond, axis=1)[:, 0]  # a bit for each side of the box that a point is beyond
-    a, b, c = (sides[mesh.triangles[:, k]] for k in range(3))
-    rows = mesh.triangles[(a & b & c) == 0]  # not all three beyond one side
-    used, place = np.unique(rows, return_inverse=True)
-    return FaceMesh(mesh.points[used], place.reshape(-1, 3), mesh.keys[used], mesh.trouble)
+def _pieces_of(face: Face) -> Iterator[Face]:
+    """The face itself, or what it was before loops of it were closed over, and what closes them."""
+    if face.before is None:
+        yield face
+        return
+    yield from _pieces_of(face.before)
+    yield from face.plugs()
 
 
 def leaks(face: Face) -> bool:
