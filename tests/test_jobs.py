@@ -59,13 +59,22 @@ def test_the_parts_of_the_later_jobs_are_what_their_dimensions_say():
     assert volume(rod) == pytest.approx(np.pi * EYE.rod**2 * (EYE.rod_to - EYE.rod_from), rel=1e-12)
     grooves = [f for f in eye.faces if f.surface.kind == "cone"]
     assert len(grooves) == 2 * EYE.grooves
-    plate, lid = cover_plate().bodies
+    plate, lid, rib = cover_plate().bodies
     assert volume(plate) == pytest.approx(COVER.volume, rel=1e-12) and area(lid) == pytest.approx(
         COVER.lid_area, rel=1e-12
     )
-    cover, *bolts = gear_cover().bodies
-    assert len({root_of(b) for b in bolts}) == 1 and len(bolts) == 4  # stored once
+    # The rib's walls by the trapezoid rule over each of its slopes, exact for planes; its flat cuts what lies below.
+    x, y = (np.linspace(-1.0, 1.0, 601)[:-1] + 1.0 / 600.0) * np.array(COVER.rib)[:, None]
+    (m, k), e = COVER.fall, COVER.twist
+    a, b = e + m * x[:, None] - k * y, m * x[:, None] + k * y
+    c, d = e - m * x[:, None] + k * y, -m * x[:, None] - k * y
+    low, high = np.maximum(np.minimum(a, b), np.minimum(c, d)), np.minimum(np.maximum(b, c), np.maximum(a, d))
+    top = np.maximum(low, np.minimum(high, COVER.flat))
+    assert volume(rib) == pytest.approx(4.0 * np.prod(COVER.rib) * (top.mean() - COVER.floor), rel=1e-4)
+    cover, *held = gear_cover().bodies
+    assert len({root_of(b) for b in held}) == 2 and len(held) == 8  # each stored once
     g = GEAR_COVER
+    assert volume(held[-1]) == pytest.approx(g.nut_volume, rel=1e-12)
     holes = np.pi * (12 * g.vent**2 + 4 * g.bolt**2) * g.thickness
     block = g.length * g.width * g.thickness - g.pockets * float(np.prod(g.pocket))
     assert volume(cover) == pytest.approx(block - holes + g.marks_volume, rel=1e-12)
@@ -83,7 +92,7 @@ def test_the_parts_of_the_later_jobs_are_what_their_dimensions_say():
     assert all(volume(b) < RING.volume(k) for k, b in enumerate(staves[:3]))
     for body in (vane, ramp, staves[0], staves[1], staves[2], staves[3]):
         assert not flaws(body, 1e-5), body.name
-    for body in (*joint.values(), beam, eye, rod, plate, cover, *bolts, anchor, *small):
+    for body in (*joint.values(), beam, eye, rod, plate, rib, cover, *held, anchor, *small):
         assert not flaws(body, 1e-6), body.name
 
 

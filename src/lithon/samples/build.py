@@ -341,6 +341,27 @@ def prism(
     return Body(tuple(FaceUse(f) for f in (bottom, top, *tube.walls)), name)
 
 
+def polyhedron(points: Floats, sides: Sequence[Sequence[int]], name: str = "body") -> Body:
+    """A solid of plane sides: points (n,3) and, for each side, the numbers of its corners, counter-clockwise as seen
+    from outside."""
+    corners = [Vertex(frozen(p)) for p in np.asarray(points, dtype=float)]
+    edges: dict[tuple[int, int], Edge] = {}
+    faces = []
+    for side in sides:
+        loop = []
+        for a, b in zip(side, [*side[1:], side[0]], strict=True):
+            key = (min(a, b), max(a, b))
+            if key not in edges:
+                low, high = corners[key[0]], corners[key[1]]
+                line = Line.through(low.point, high.point)
+                edges[key] = Edge(line, 0.0, float(np.linalg.norm(high.point - low.point)), low, high)
+            loop.append(Coedge(edges[key], a < b))
+        p = np.array([corners[k].point for k in side])
+        normal = cross_product(p, np.roll(p, -1, axis=0)).sum(axis=0)
+        faces.append(Face(Plane(Frame.of(p[0], normal, p[1] - p[0])), (tuple(loop),)))
+    return Body(tuple(FaceUse(f) for f in faces), name)
+
+
 def face_toward(body: Body, direction: object, through: object = None) -> Face:
     """The plane face with this outward normal; of several, the one through a point, else the farthest."""
     d = unit(np.asarray(direction, dtype=float))

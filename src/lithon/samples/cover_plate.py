@@ -9,7 +9,7 @@ import numpy as np
 
 from lithon.brep.topology import Body, Model
 from lithon.geometry.frames import Frame
-from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, rounded_top, sink
+from lithon.samples.build import Piece, Round, face_toward, polyhedron, prism, raised, rectangle, rounded_top, sink
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +30,23 @@ class Cover:
     lid: tuple[float, float] = (40.0, 30.0)
     pit: tuple[float, float, float] = (10.0, 8.0, 3.0)
     hole: float = 4.0
+    #: The splash rib beside them: half its length and width, how steeply its two ridges fall along it and across it,
+    #: how far they are twisted against each other, how high the flat is that is cut across between them, and its floor.
+    rib: tuple[float, float] = (30.0, 20.0)
+    fall: tuple[float, float] = (0.4, 0.5)
+    twist: float = 8.0
+    flat: float = 2.0
+    floor: float = -12.0
+    rib_at: tuple[float, float] = (0.0, 90.0)
+
+    @property
+    def knots(self) -> tuple[float, float]:
+        """What lies below the flat and above it of the space between the two ways in which the rib's four slopes can
+        meet: a tetrahedron of whose box a third is its volume, cut at a height. With t the height over the twist, a cut
+        is 2 t (1 - t) of the box's."""
+        t, box = self.flat / self.twist, self.twist**3 / (self.fall[0] * self.fall[1])
+        below = t**2 - 2.0 * t**3 / 3.0
+        return below * box, (1.0 / 3.0 - below) * box
 
     @property
     def web_volume(self) -> float:
@@ -87,8 +104,28 @@ def _within(face, low: float, high: float) -> bool:  # type: ignore[no-untyped-d
     return bool(xs) and min(xs) > low - 1e-6 and max(xs) < high + 1e-6
 
 
+def _rib() -> Body:
+    """Four slopes, each falling the other way along and across, with two ridges and two valleys between them that miss
+    each other; a flat where they would meet."""
+    c = COVER
+    x, y, (m, k), e, h = *c.rib, c.fall, c.twist, c.flat
+    dx, dy, off = e / (2.0 * m), e / (2.0 * k), (h - e / 2.0)
+    corners = [
+        (off / m, dy, h), (dx, off / k, h), (-off / m, -dy, h), (-dx, -off / k, h),  # of the flat
+        (x, dy, m * x + e / 2.0), (dx, -y, e / 2.0 - k * y), (-x, -dy, e / 2.0 + m * x), (-dx, y, e / 2.0 - k * y),
+        (x, y, e + m * x - k * y), (x, -y, m * x - k * y), (-x, -y, e + m * x - k * y), (-x, y, m * x - k * y),
+        *((a, b, c.floor) for a, b in ((x, y), (x, -y), (-x, -y), (-x, y))),
+    ]  # fmt: skip
+    sides = [
+        (3, 2, 1, 0),
+        (4, 8, 7, 3, 0), (1, 5, 9, 4, 0), (2, 6, 10, 5, 1), (3, 7, 11, 6, 2),
+        (8, 4, 9, 13, 12), (9, 5, 10, 14, 13), (10, 6, 11, 15, 14), (11, 7, 8, 12, 15), (12, 13, 14, 15),
+    ]  # fmt: skip
+    return polyhedron(np.array(corners) + [*c.rib_at, 0.0], sides, "splash rib")
+
+
 def cover_plate() -> Model:
-    """The plate and the lid."""
+    """The plate, the lid and the rib."""
     c, up = COVER, (0.0, 0.0, 1.0)
     outline = rectangle(-c.length / 2, -c.width / 2, c.length / 2, c.width / 2, c.corner)
     body = prism(outline, 0.0, None, "cover plate", rounded_top(0.0, c.thickness, c.edge))
@@ -103,4 +140,4 @@ def cover_plate() -> Model:
     on_boss = Frame.of((0.0, 0.0, c.thickness + c.boss_high), up, (1.0, 0.0, 0.0))
     body = sink(body, above, on_boss, Round((c.boss_at, 0.0), c.bore), c.thickness + c.boss_high,
                 face_toward(body, (0.0, 0.0, -1.0)))  # fmt: skip
-    return Model.of([body, _lid()])
+    return Model.of([body, _lid(), _rib()])

@@ -1,4 +1,4 @@
-"""The gear's cover: a plate with an array of holes, wider holes, pockets and raised marks of 140 faces; its bolts."""
+"""The gear's cover: a plate with arrays of holes, pockets and raised marks of 140 faces; its bolts and nuts."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 from lithon.brep.copies import moved
 from lithon.brep.topology import Body, Model, new_uid
 from lithon.geometry.frames import Frame
-from lithon.samples.build import Round, face_toward, prism, raised, rectangle, sink
+from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.samples.cast_anchor import STAMP
 from lithon.samples.outline import area
 
@@ -31,6 +31,15 @@ class GearCover:
     head: float = 8.0
     shank: float = 4.0
     cross: float = 1.0
+    #: A nut: half its width over corners, its height, and the dot sunk into one of its sides by radius and depth.
+    nut: float = 8.5
+    nut_high: float = 6.0
+    dot: tuple[float, float] = (0.8, 0.5)
+
+    @property
+    def nut_volume(self) -> float:
+        hexagon = 1.5 * np.sqrt(3.0) * self.nut**2
+        return float((hexagon - np.pi * self.shank**2) * self.nut_high - np.pi * self.dot[0] ** 2 * self.dot[1])
 
     @property
     def marks_volume(self) -> float:
@@ -81,12 +90,25 @@ def _bolt() -> Body:
     return sink(body, head, above, Round((4.0, 0.0), g.cross), 3.0)
 
 
+def _nut() -> Body:
+    """A hexagon under the plate with a bore for the bolt, and a dot in one of its sides."""
+    g = GEAR_COVER
+    low = Frame.of((0.0, 0.0, -g.nut_high), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0))
+    corners = [Piece((g.nut * np.cos(a), g.nut * np.sin(a))) for a in np.arange(6) * np.pi / 3.0]
+    body = prism(corners, g.nut_high, low, "nut")
+    top = Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0))
+    up, down = face_toward(body, (0.0, 0.0, 1.0)), face_toward(body, (0.0, 0.0, -1.0))
+    body = sink(body, up, top, Round((0.0, 0.0), g.shank), g.nut_high, down)
+    flat = Frame.of((0.0, np.sqrt(0.75) * g.nut, -0.5 * g.nut_high), (0.0, 1.0, 0.0), (1.0, 0.0, 0.0))
+    return sink(body, face_toward(body, (0.0, 1.0, 0.0)), flat, Round((0.0, 0.0), g.dot[0]), g.dot[1])
+
+
 def gear_cover() -> Model:
-    """The plate, and a bolt in each of its four corners."""
-    bolt = _bolt()
+    """The plate, and a bolt with its nut in each of its four corners."""
     bodies = []
-    for k, (x, y) in enumerate(GEAR_COVER.bolts_at):
-        there = np.eye(4)
-        there[:3, 3] = (x, y, 0.0)
-        bodies.append(replace(moved(bolt, there), name=f"bolt {k + 1}", uid=new_uid()))
+    for name, one in (("bolt", _bolt()), ("nut", _nut())):
+        for k, (x, y) in enumerate(GEAR_COVER.bolts_at):
+            there = np.eye(4)
+            there[:3, 3] = (x, y, 0.0)
+            bodies.append(replace(moved(one, there), name=f"{name} {k + 1}", uid=new_uid()))
     return Model.of([_plate(), *bodies])
