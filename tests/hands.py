@@ -27,6 +27,22 @@ def click(desk, qtbot, point, modifier=None) -> None:
     qtbot.mouseClick(desk.view, Qt.MouseButton.LeftButton, modifier, desk.view.pixel_of(np.array(point, dtype=float)))
 
 
+def drag_box(desk, qtbot, start, end, modifier=None) -> None:
+    """Drag a box from one pixel of the view to another."""
+    from PySide6.QtCore import QEvent, QPointF, Qt
+    from PySide6.QtGui import QMouseEvent
+
+    modifier, left, view = modifier or Qt.KeyboardModifier.NoModifier, Qt.MouseButton.LeftButton, desk.view
+    qtbot.mousePress(view, left, modifier, pos=start)
+    qtbot.mouseMove(view, end)
+    qtbot.wait(20)
+    at = QPointF(end)
+    view.mouseMoveEvent(
+        QMouseEvent(QEvent.Type.MouseMove, at, view.mapToGlobal(at), Qt.MouseButton.NoButton, left, modifier)
+    )
+    qtbot.mouseRelease(view, left, modifier, pos=end)
+
+
 def press(desk, qtbot, key) -> None:
     qtbot.keyClick(desk.view, key)
 

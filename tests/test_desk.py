@@ -5,7 +5,7 @@ import signal
 
 import numpy as np
 import pytest
-from hands import button_of, click, cut_field, desk_words, labels, press, read, ready, settled, total
+from hands import button_of, click, cut_field, desk_words, drag_box, labels, press, read, ready, settled, total
 
 import lithon
 from lithon import do
@@ -336,22 +336,10 @@ def test_boxes_chains_and_what_is_hidden(desk, qtbot, tmp_path):
     qtbot.mouseDClick(view, left, pos=view.pixel_of(spot))
     assert len(work.faces) == 8 and fillet in work.faces
     everything = [QPoint(4, 4), QPoint(view.width() - 5, view.height() - 5)]
-
-    def drag(modifier=Qt.KeyboardModifier.NoModifier) -> int:
-        qtbot.mousePress(view, left, modifier, pos=everything[0])
-        qtbot.mouseMove(view, everything[1])
-        qtbot.wait(20)
-        from PySide6.QtCore import QEvent, QPointF
-        from PySide6.QtGui import QMouseEvent
-
-        at = QPointF(everything[1])
-        view.mouseMoveEvent(
-            QMouseEvent(QEvent.Type.MouseMove, at, view.mapToGlobal(at), Qt.MouseButton.NoButton, left, modifier)
-        )
-        qtbot.mouseRelease(view, left, modifier, pos=everything[1])
-        return len(work.faces)
-
-    seen, all_of_them = drag(), drag(Qt.KeyboardModifier.ShiftModifier)
+    drag_box(desk, qtbot, *everything)
+    seen = len(work.faces)
+    drag_box(desk, qtbot, *everything, Qt.KeyboardModifier.ShiftModifier)
+    all_of_them = len(work.faces)
     assert 20 < seen < all_of_them == len(work.model.faces())
     press(desk, qtbot, Qt.Key.Key_Escape)
     work.choose(faces=[fillet])

@@ -5,7 +5,7 @@ from collections import Counter
 import numpy as np
 import pytest
 from dice import LONG
-from hands import button_of, click, cut_field, labels, press, ready, settled, total
+from hands import button_of, click, cut_field, drag_box, labels, press, ready, settled, total
 
 import lithon
 from lithon.brep.measures import volume
@@ -145,6 +145,24 @@ def test_removal_as_the_daily_tool(desk, qtbot, tmp_path):
     """J15: single click, double click, what is alike, from a seed up to a fence, instances."""
     g = GEAR_COVER
     hands = Hands(desk, qtbot, tmp_path, gear_cover(), "gear-cover")
+    from PySide6.QtCore import Qt
+
+    # A box from either corner holds the lower row of vents; with Ctrl a click takes one out again.
+    desk.view.look_along(np.array([0.1, 0.2, -1.0]), np.array([0.0, 1.0, 0.0]))
+    qtbot.wait(100)
+    low, high = (desk.view.pixel_of(np.array(p)) for p in ((33.0, 12.0, g.thickness), (147.0, 26.0, g.thickness)))
+    for start, end in ((low, high), (high, low)):
+        press(desk, qtbot, hands.key.Key_Escape)
+        drag_box(desk, qtbot, start, end)
+        assert len(desk.work.faces) == g.vents[0]
+        assert all(f.surface.radius == g.vent for f in desk.work.faces)
+    taken = desk.work.faces[0]
+    desk.view.fit(np.array([e.at(t) for e in taken.edges() for t in np.linspace(0.0, 1.0, 8)]))
+    middle = np.array([*taken.surface.frame.origin[:2], 0.5 * g.thickness])
+    ring = [middle + g.vent * np.array([np.cos(a), np.sin(a), 0.0]) for a in np.arange(0.0, 6.3, 0.1)]
+    wall = next(p for p in ring if desk.view.at(*desk.view.pixel_of(p).toTuple())[:2] == (taken, None))
+    click(desk, qtbot, wall, Qt.KeyboardModifier.ControlModifier)
+    assert len(desk.work.faces) == g.vents[0] - 1 and taken not in desk.work.faces
     whole = total(desk)
     hands.find(f"bosses where depth = {g.mark}")
     assert len(desk.work.faces) == g.mark_faces
@@ -164,8 +182,6 @@ def test_removal_as_the_daily_tool(desk, qtbot, tmp_path):
     # A pocket's floor is clicked, the plate's top with Ctrl: what lies within is a question.
     click(desk, qtbot, (42.0, 54.5, g.thickness - g.pocket[2]))
     assert len(desk.work.faces) == 1
-    from PySide6.QtCore import Qt
-
     click(desk, qtbot, (20.0, 40.0, g.thickness), Qt.KeyboardModifier.ControlModifier)
     button_of(desk.in_hand, "From the first up to the others: 5").click()
     assert len(desk.work.faces) == 5

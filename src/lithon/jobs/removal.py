@@ -168,5 +168,5 @@ JOBS: tuple[Job, ...] = (
     Job("J14", "removal in passes", cover_plate,
         (("in passes", _in_passes), ("what can go", _what_can_go), ("another way", _another_way),
          ("on the sheet", _on_the_sheet))),
-    Job("J15", "removal as the daily tool", gear_cover, (("", _daily),), lacks="boxes (of the window)"),
+    Job("J15", "removal as the daily tool", gear_cover, (("", _daily),)),
 )  # fmt: skip
