@@ -157,7 +157,10 @@ def test_removal_as_the_daily_tool(desk, qtbot, tmp_path):
         assert len(desk.work.faces) == g.vents[0]
         assert all(f.surface.radius == g.vent for f in desk.work.faces)
     taken = desk.work.faces[0]
-    desk.view.fit(np.array([e.at(t) for e in taken.edges() for t in np.linspace(0.0, 1.0, 8)]))
+    kept = list(desk.work.faces)
+    desk.work.choose(faces=[taken])
+    press(desk, qtbot, hands.key.Key_J)
+    desk.work.choose(faces=kept)
     middle = np.array([*taken.surface.frame.origin[:2], 0.5 * g.thickness])
     ring = [middle + g.vent * np.array([np.cos(a), np.sin(a), 0.0]) for a in np.arange(0.0, 6.3, 0.1)]
     wall = next(p for p in ring if desk.view.at(*desk.view.pixel_of(p).toTuple())[:2] == (taken, None))

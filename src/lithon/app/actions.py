@@ -37,6 +37,10 @@ def _open(desk: Desk) -> bool:
     return desk.work.ledger is not None
 
 
+def _has_choice(desk: Desk) -> bool:
+    return bool(desk.work.faces or desk.work.edges)
+
+
 def _has_faces(desk: Desk) -> bool:
     return _open(desk) and bool(desk.work.faces)
 
@@ -97,6 +101,7 @@ _OWN: tuple[Action, ...] = (
     Action("inside", "Look inside the mesh", "I", "Prove", lambda d: d.toggle_inside(), _has_mesh, station="Prove"),
     *(_delivery(d) for d in DELIVERIES),
     Action("whole", "See the whole", "W", "Look", lambda d: d.see_whole(), _open),
+    Action("near", "Fly to what is chosen", "J", "Look", lambda d: d.fly_to_chosen(), _has_choice),
     Action("straight", "Look straight at the chosen face", "L", "Look", lambda d: d.look_straight(), _has_faces),
     Action("glass", "See through", "G", "Look", lambda d: d.toggle_glass(), _open),
     Action("wire", "Wires only", "E", "Look", lambda d: d.toggle_wire(), _open),

@@ -340,6 +340,9 @@ class Desk(QMainWindow):
         self.view.unfocus()
         self.view.fit()
 
+    def fly_to_chosen(self) -> None:
+        self.view.show_only(self.work.faces, self.work.edges)
+
     def look_straight(self) -> None:
         self.view.look_straight(self.work.faces[0])
 
