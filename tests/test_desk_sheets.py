@@ -83,12 +83,12 @@ def test_a_vent_is_clicked_and_what_is_alike_is_chosen_by_its_question(desk, qtb
     desk.work.choose(faces=[vent])
     here = button_of(desk.in_hand, "Of this size here: 12")
     assert here.toolTip() == 'holes where diameter = 5 in "gear cover"'
-    assert button_of(desk.in_hand, "At most this: 16")
+    assert button_of(desk.in_hand, "At most this: 20")
     here.click()
     assert len(desk.work.faces) == 12 and all(f.surface.radius == 2.5 for f in desk.work.faces)
     desk.work.choose(faces=[vent, wide])
-    button_of(desk.in_hand, "Between these: 16").click()
-    assert len(desk.work.faces) == 16
+    button_of(desk.in_hand, "Between these: 20").click()
+    assert len(desk.work.faces) == 20
 
 
 def test_a_job_is_begun_from_the_first_screen_and_its_steps_stand_on_the_docket(desk, qtbot):

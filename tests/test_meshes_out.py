@@ -11,6 +11,7 @@ import lithon
 from lithon import do
 from lithon.brep.topology import Model
 from lithon.errors import BadFile, LithonError
+from lithon.exchange.deliver import write_triangles
 from lithon.exchange.meshes import write_mesh
 from lithon.mesh.make import mesh_of
 from lithon.mesh.second_order import quadratic
@@ -18,7 +19,8 @@ from lithon.mesh.sizing import SizeRules
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
 from lithon.project.batch import files_of, run_over
-from lithon.samples.build import prism, rectangle
+from lithon.project.report import off_what_was_read
+from lithon.samples.build import Piece, prism, rectangle
 
 
 def blocks():
@@ -170,7 +172,7 @@ def test_a_report_shows_every_step_before_and_after(tmp_path, display):
 
     from PIL import Image
 
-    from lithon.app.pictures import pictures_of_steps
+    from lithon.app.pictures import pictures, pictures_of_steps
     from lithon.project.deliveries import DELIVERIES
 
     body = prism(rectangle(0, 0, 20, 10, 3.0), 6.0, name="plate")
@@ -190,8 +192,31 @@ def test_a_report_shows_every_step_before_and_after(tmp_path, display):
         red, green = (s[..., 0] - s[..., 1] for s in seen)
         assert (red > 60).sum() > 200 and (green < -20).sum() > 200
     report = next(d for d in DELIVERIES if d.name == "report")
-    report.painted(work, None, tmp_path / "r.html", pictures_of_steps)
+    report.painted(work, None, tmp_path / "r.html", pictures)
     page = (tmp_path / "r.html").read_text("utf-8")
     assert page.count("data:image/png") == 4 and "Steps in pictures" in page
     report.write(work, None, tmp_path / "plain.html")
-    assert "data:image" not in (tmp_path / "plain.html").read_text("utf-8")
+    plain = (tmp_path / "plain.html").read_text("utf-8")
+    assert "data:image" not in plain and "How far off" not in plain
+
+
+def test_a_report_of_triangles_says_how_far_the_solid_stands_off_them(tmp_path, display):
+    """A drum of chords made a solid of true surfaces: the chords' sag, both ways, as numbers and as a picture."""
+    from lithon.app.pictures import pictures
+    from lithon.project.deliveries import DELIVERIES
+
+    n, radius = 40, 10.0
+    ring = [Piece((radius * np.cos(a), radius * np.sin(a))) for a in 2.0 * np.pi * np.arange(n) / n]
+    write_triangles(Model.of([prism(ring, 8.0)]), tmp_path / "drum.stl")
+    work = lithon.open(tmp_path / "drum.stl")
+    work.take(do.find_patches())
+    work.take(do.solid())
+    assert sorted(f.surface.kind for f in work.model.faces()) == ["cylinder", "plane", "plane"]
+    there, back = off_what_was_read(work)
+    sag = radius * (1.0 - np.cos(np.pi / n))
+    assert there.most < 1e-5 and back.most == pytest.approx(sag, rel=0.05)  # corners stand on it, chords within
+    report = next(d for d in DELIVERIES if d.name == "report")
+    report.painted(work, None, tmp_path / "r.html", pictures)
+    page = (tmp_path / "r.html").read_text("utf-8")
+    assert "How far off what was read" in page and f"{back.most:.3g}" in page and f"{there.mean:.3g}" in page
+    assert page.count("data:image/png") == 2 * 2 + 1 and there.ends()[0] in page

@@ -377,9 +377,9 @@ def run_command(recipe: str, files: tuple[str, ...], out: str, pictures: bool, a
     places, folder = [Path(f) for f in files], Path(out)
     paint: Painter | None = None
     if pictures:
-        from lithon.app.pictures import pictures_of_steps  # drawing takes long to load
+        from lithon.app.pictures import pictures as paint_all  # drawing takes long to load
 
-        paint = pictures_of_steps
+        paint = paint_all
     if len(places) > 1 or places[0].is_dir():
         done = _kept(lambda: run_over(steps, files_of(places), folder, _progress(), paint), out)
         if as_json:

@@ -306,9 +306,9 @@ class Desk(QMainWindow):
         delivery = next(d for d in DELIVERIES if d.name == kind)
         painted = delivery.painted
         if painted is not None:
-            from lithon.app.pictures import pictures_of_steps
+            from lithon.app.pictures import pictures
 
-            return self.work.write(path, lambda p: painted(ledger, mesh, p, pictures_of_steps))
+            return self.work.write(path, lambda p: painted(ledger, mesh, p, pictures))
         return self.work.write(path, lambda p: delivery.write(ledger, mesh, p))
 
     def begin(self, row: Row) -> None:

@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import numpy as np
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QLinearGradient, QPainter
 from PySide6.QtWidgets import QWidget
-from vtkmodules.util.numpy_support import numpy_to_vtk
-from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
 from lithon.app import scene, theme
 from lithon.errors import LithonError
@@ -17,9 +14,6 @@ from lithon.survey.deviation import Deviation
 
 if TYPE_CHECKING:
     from lithon.app.view import SolidView
-
-#: From inside over none to outside.
-_RAMP = (theme.VERDIGRIS, theme.RAISED, theme.MADDER)
 
 
 class DeviationMap:
@@ -62,24 +56,7 @@ class DeviationMap:
         self.scale.setVisible(self.shown)
         if self.shown:
             self.scale.tell(self.found)
-        self.view.put_layer("deviation", [_painted(self.found)] if self.shown else [])
-
-
-def _painted(found: Deviation) -> vtkActor:
-    share = 0.5 + 0.5 * found.off / max(found.reach, 1e-300)
-    stops = 255.0 * np.array([theme.rgb(colour) for colour in _RAMP])
-    shades = np.stack([np.interp(share, (0.0, 0.5, 1.0), stops[:, k]) for k in range(3)], axis=1).astype(np.uint8)
-    data = scene.surface_data(found.points, found.triangles)
-    data.GetPointData().SetScalars(numpy_to_vtk(shades, deep=True))
-    mapper = vtkPolyDataMapper()
-    mapper.SetInputData(data)
-    out = vtkActor()
-    out.SetMapper(mapper)
-    prop = out.GetProperty()
-    prop.SetInterpolationToFlat()
-    prop.SetAmbient(0.5)
-    prop.SetDiffuse(0.6)
-    return out
+        self.view.put_layer("deviation", [scene.deviation_actor(self.found)] if self.shown else [])
 
 
 class _Scale(QWidget):
@@ -87,21 +64,15 @@ class _Scale(QWidget):
 
     def __init__(self, view: SolidView):
         super().__init__(view)
-        self.reach, self.beyond = 0.0, False
+        self.words = ("", "", "")
         self.setFixedSize(330, 58)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.hide()
 
     def tell(self, found: Deviation) -> None:
-        self.reach, self.beyond = found.reach, found.most > 1.01 * found.reach
+        self.words = found.ends()
         self.move(14, 14)
         self.update()
-
-    @property
-    def words(self) -> tuple[str, str, str]:
-        """What is written below the two ends and the middle."""
-        end = f"{self.reach:.2g}" + (" and more" if self.beyond else "")
-        return f"{end} inside", "on it", f"{end} outside"
 
     def paintEvent(self, event) -> None:
         p = QPainter(self)
@@ -111,7 +82,7 @@ class _Scale(QWidget):
         p.drawText(QRectF(10, 4, 310, 16), Qt.AlignmentFlag.AlignLeft, "what was read lies, mm")
         bar = QRectF(10, 23, self.width() - 20.0, 11)
         ramp = QLinearGradient(bar.left(), 0, bar.right(), 0)
-        for at, colour in zip((0.0, 0.5, 1.0), _RAMP, strict=True):
+        for at, colour in zip((0.0, 0.5, 1.0), scene.DEVIATION, strict=True):
             ramp.setColorAt(at, QColor(colour))
         p.fillRect(bar, ramp)
         p.setPen(QColor(theme.INK2))

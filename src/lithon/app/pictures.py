@@ -19,8 +19,9 @@ from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Face, Model
 from lithon.mesh.tetrahedra import Mesh
 from lithon.project.ledger import Ledger
-from lithon.project.report import StepPictures
+from lithon.project.report import Pictures, StepPictures
 from lithon.survey.card import Finding
+from lithon.survey.deviation import Deviation
 
 
 def _render(actors: list[vtkActor], points: Floats, path: Path, size: tuple[int, int] = (960, 640)) -> None:
@@ -63,6 +64,22 @@ def _render(actors: list[vtkActor], points: Floats, path: Path, size: tuple[int,
 _STEPS, _SMALL = 30, (520, 360)
 
 
+def pictures(ledger: Ledger, off: Deviation | None) -> Pictures:
+    """Those of a report: of the steps and, where something was measured, of the deviation."""
+    return Pictures(pictures_of_steps(ledger), _as_data(off) if off is not None else "")
+
+
+def _as_data(off: Deviation) -> str:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "off.png"
+        _render([scene.deviation_actor(off)], off.points, path)
+        return _data(path)
+
+
+def _data(path: Path) -> str:
+    return "data:image/png;base64," + base64.b64encode(path.read_bytes()).decode()
+
+
 def pictures_of_steps(ledger: Ledger) -> list[StepPictures]:
     """Before and after of every step that has changed the solid: what goes in madder, what is new in verdigris, seen
     from one place; PNG as data in the page itself."""
@@ -79,7 +96,7 @@ def pictures_of_steps(ledger: Ledger) -> list[StepPictures]:
             for model, others, colour in ((before, new, theme.MADDER), (after, old, theme.VERDIGRIS)):
                 path = Path(folder) / "step.png"
                 _render(_marked(model, others, colour), points, path, _SMALL)
-                both.append("data:image/png;base64," + base64.b64encode(path.read_bytes()).decode())
+                both.append(_data(path))
             out.append(StepPictures(entry.outcome.words, both[0], both[1]))
             before = after
     return out

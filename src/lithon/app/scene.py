@@ -30,6 +30,7 @@ from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.facets import Facets
 from lithon.operations.choices import Entity
 from lithon.remembered import Remembered
+from lithon.survey.deviation import Deviation
 
 _BESIDE = ThreadPoolExecutor(1, "lithon-picking")
 # Lines come before faces by their own lift alone: more, and hidden edges show through when the eye is near.
@@ -420,3 +421,25 @@ def stones_of(model: Model, words: Mapping[Entity, Any]) -> dict[str, list[Face]
 def body_of_face(model: Model, face: Face) -> Body | None:
     owners = model.owners(face)
     return owners[0] if owners else None
+
+
+#: From inside over none to outside.
+DEVIATION = (theme.VERDIGRIS, theme.RAISED, theme.MADDER)
+
+
+def deviation_actor(found: Deviation) -> vtkActor:
+    """What was read, in colours that say how far it stands off what has become of it."""
+    share = 0.5 + 0.5 * found.off / max(found.reach, 1e-300)
+    stops = 255.0 * np.array([theme.rgb(colour) for colour in DEVIATION])
+    shades = np.stack([np.interp(share, (0.0, 0.5, 1.0), stops[:, k]) for k in range(3)], axis=1).astype(np.uint8)
+    data = surface_data(found.points, found.triangles)
+    data.GetPointData().SetScalars(numpy_to_vtk(shades, deep=True))
+    mapper = vtkPolyDataMapper()
+    mapper.SetInputData(data)
+    out = vtkActor()
+    out.SetMapper(mapper)
+    prop = out.GetProperty()
+    prop.SetInterpolationToFlat()
+    prop.SetAmbient(0.5)
+    prop.SetDiffuse(0.6)
+    return out

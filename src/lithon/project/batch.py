@@ -76,9 +76,7 @@ def run_on(
     folder.mkdir(parents=True, exist_ok=True)
     write_step(work.model, folder / f"{file.stem}.step", file.stem)
     save_project(work, folder / f"{file.stem}.lithon")
-    save_atomically(
-        folder / f"{file.stem}.html", report_html(work, out.mesh, steps=paint(work) if paint else ()).encode()
-    )
+    save_atomically(folder / f"{file.stem}.html", report_html(work, out.mesh, paint=paint).encode())
     if out.mesh is not None:
         write_vtu(out.mesh, folder / f"{file.stem}.vtu")
     return out

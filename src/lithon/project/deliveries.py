@@ -54,7 +54,7 @@ def _recipe(ledger: Ledger, mesh: Mesh | None, path: Path) -> None:
 def _report(ledger: Ledger, mesh: Mesh | None, path: Path, paint: Painter | None = None) -> None:
     from lithon.project.report import report_html
 
-    save_atomically(path, report_html(ledger, mesh, steps=paint(ledger) if paint is not None else ()).encode())
+    save_atomically(path, report_html(ledger, mesh, paint=paint).encode())
 
 
 DELIVERIES: tuple[Delivery, ...] = (

@@ -10,8 +10,10 @@ import numpy as np
 from jinja2 import Environment
 from markupsafe import Markup
 
+from lithon.geometry.facets import Facets
 from lithon.mesh.mesh import Mesh
 from lithon.project.ledger import Ledger
+from lithon.survey.deviation import Deviation, deviation
 from lithon.survey.report import survey_of
 
 STYLE = """body { font: 15px/1.5 "DejaVu Sans", sans-serif; background: #ece7df; color: #25231f; max-width: 60rem;
@@ -22,6 +24,8 @@ table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nu
 td, th { text-align: left; padding: .25rem .6rem; border-bottom: 1px solid #d6cfc3; }
 th { font-weight: 500; color: #6c665b; } .n { text-align: right; }
 img { max-width: 100%; } .pair { display: flex; gap: .6rem; } .pair img { max-width: 49%; } .trouble { color: #a43c2e; }
+.ends { display: flex; justify-content: space-between; margin: .3rem 0; padding-top: 14px;
+        background: linear-gradient(90deg, #2c7a6b, #f6f3ed, #a43c2e) top/100% 10px no-repeat; }
 """
 
 #: The table of bodies, as both pages show it.
@@ -52,7 +56,12 @@ _PAGE = (
 <img src="{{ s.after }}" alt="after"></div>{% endfor %}</section>{% endif %}
 """
     + BODIES
-    + """
+    + """{% if off %}<section><h2>How far off what was read</h2>
+<table><tr><th></th><th class="n">at most, mm</th><th class="n">root mean square, mm</th></tr>
+{% for name, found in off.items() %}<tr><td>{{ name }}</td><td class="n">{{ "%.3g"|format(found.most) }}</td>
+<td class="n">{{ "%.3g"|format(found.mean) }}</td></tr>{% endfor %}</table>
+{% if off_picture %}<img src="{{ off_picture }}" alt="deviation"><p class="ends"><span>{{ ends[0] }}</span>
+<span>{{ ends[1] }}</span><span>{{ ends[2] }}</span></p>{% endif %}</section>{% endif %}
 <section><h2>What is left to look at</h2>{% if findings %}<table>
 <tr><th>finding</th><th>body</th><th>remedy</th></tr>
 {% for f in findings %}<tr><td>{{ f.text }}</td><td>{{ f.body }}</td><td>{{ f.remedy }}</td></tr>{% endfor %}
@@ -80,17 +89,33 @@ class StepPictures:
     after: str
 
 
-#: Makes the pictures of the steps; whoever can draw gives one.
-Painter = Callable[[Ledger], Sequence[StepPictures]]
+@dataclass(frozen=True, slots=True)
+class Pictures:
+    """What a report shows: of the steps, and of the deviation from what was read (as data, or empty)."""
+
+    steps: Sequence[StepPictures] = ()
+    off: str = ""
+
+
+#: Makes the pictures of a report; whoever can draw gives one.
+Painter = Callable[[Ledger, Deviation | None], Pictures]
+
+
+def off_what_was_read(ledger: Ledger) -> tuple[Deviation, Deviation] | None:
+    """How far what was read stands off what is there, and the other way round; None where no triangles were read, or
+    nothing has become of them."""
+    base, model = ledger.base, ledger.model
+    if model is base or not any(isinstance(f.surface, Facets) for f in base.faces()):
+        return None
+    return deviation(base, model), deviation(model, base)
 
 
 def report_html(
-    ledger: Ledger,
-    mesh: Mesh | None = None,
-    pictures: Sequence[tuple[str, str]] = (),
-    steps: Sequence[StepPictures] = (),
+    ledger: Ledger, mesh: Mesh | None = None, pictures: Sequence[tuple[str, str]] = (), paint: Painter | None = None
 ) -> str:
-    """The page; pictures are (file name, caption), steps those of the steps."""
+    """The page; pictures are (file name, caption), `paint` makes those of the steps and of the deviation."""
+    off = off_what_was_read(ledger)
+    drawn = paint(ledger, off[0] if off else None) if paint is not None else Pictures()
     facts = survey_of(ledger.model, ledger.size)
     page = Environment(autoescape=True).from_string(_PAGE)
     return page.render(
@@ -99,7 +124,10 @@ def report_html(
         source=ledger.source.name,
         size=ledger.size,
         pictures=pictures,
-        steps=steps,
+        steps=drawn.steps,
+        off=dict(zip(("what was read, to what is there", "what is there, to what was read"), off or (), strict=False)),
+        off_picture=drawn.off,
+        ends=off[0].ends() if off else (),
         entries=[e for e in ledger.entries[: ledger.position] if e.on],
         bodies=facts["bodies"],
         findings=facts["findings"],

@@ -8,10 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.arrays import Floats, Ints, cross_product
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Body, Face, Model
 from lithon.geometry.facets import Facets
+from lithon.geometry.surfaces import Plane
 from lithon.progress import SILENT, Progress
 
 
@@ -37,6 +39,11 @@ class Deviation:
     def reach(self) -> float:
         """What all but one point in fifty stay below (mm): the end of a scale that a stray island does not spoil."""
         return float(np.quantile(np.abs(self.off), 0.98)) if len(self.off) else 0.0
+
+    def ends(self) -> tuple[str, str, str]:
+        """What stands below the two ends and the middle of a scale of it."""
+        end = f"{self.reach:.2g}" + (" and more" if self.most > 1.01 * self.reach else "")
+        return f"{end} inside", "on it", f"{end} outside"
 
     def words(self) -> str:
         return f"at most {self.most:.2g} mm off what was read, {self.mean:.2g} mm in the mean"
@@ -73,13 +80,16 @@ def _off(body: Body, points: Floats) -> Floats:
     away = points - feet
     normal = _pseudonormals(p, corners, rows, feet)
     out = np.linalg.norm(away, axis=1) * np.where((away * normal).sum(axis=1) < 0.0, -1.0, 1.0)
+    sag, adj = {face: _sag(face) for face in body.faces}, adjacency(body)
     for k, use in enumerate(body.uses):
         mine = np.flatnonzero(owner[rows] == k)
         if not len(mine) or isinstance(use.face.surface, Facets):
             continue
         exact = use.face.surface.signed_distance(points[mine]) * (1.0 if use.forward == use.face.along else -1.0)
-        # Beside the face its surface goes on where the body does not.
-        beside = np.abs(out[mine] - exact) <= _sag(use.face) + 1e-9
+        # Beside the face its surface goes on where the body does not, but for the chords of its own triangles and of
+        # those beyond its edges.
+        room = max(sag[face] for face in (use.face, *adj.neighbours(use.face)))
+        beside = np.abs(out[mine] - exact) <= room + 1e-9
         out[mine[beside]] = exact[beside]
     return out
 
@@ -118,6 +128,8 @@ def _pseudonormals(p: Floats, corners: Ints, rows: Ints, feet: Floats) -> Floats
 
 def _sag(face: Face) -> float:
     """How far the triangles of a face stand off its surface (mm)."""
+    if isinstance(face.surface, Facets | Plane):
+        return 0.0
     mesh = face_mesh(face)
     middle = mesh.points[mesh.triangles].mean(axis=1)
     return 1.5 * float(np.abs(face.surface.signed_distance(middle)).max(initial=0.0))
