@@ -43,12 +43,12 @@ class Remembered(WeakKeyDictionary[K, V]):
 
     def missing(self, values: Iterable[K]) -> list[K]:
         """Those of many values of which nothing is known."""
-        data = self.data
+        data = self.data  # type: ignore[attr-defined]
         return [value for value in values if ref(value) not in data]
 
     def unlike(self, values: Iterable[K], known: V) -> list[K]:
         """Those of many values of which something else than this is known, or nothing."""
-        data = self.data
+        data = self.data  # type: ignore[attr-defined]
         return [value for value in values if data.get(ref(value)) != known]
 
     def over(self, value: K, copied: Callable[[K], C | None], find: Callable[[K], V], carry: Callable[[C, V], V]) -> V:

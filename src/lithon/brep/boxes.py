@@ -59,9 +59,10 @@ def _sampled(edge: Edge) -> tuple[Floats, Floats]:
 def face_boxes(faces: Sequence[Face]) -> Floats:
     """Boxes of faces: of their edges and, of curved ones, triangles, with room for what they bulge over those."""
     fresh = [f for f in dict.fromkeys(faces) if f not in _faces]
-    for face in (f for f in fresh if f.before is not None):
-        parts = face_boxes([face.before, *face.plugs()])
-        _faces[face] = np.array([parts[:, 0].min(axis=0), parts[:, 1].max(axis=0)])
+    for face in fresh:
+        if face.before is not None:
+            parts = face_boxes([face.before, *face.plugs()])
+            _faces[face] = np.array([parts[:, 0].min(axis=0), parts[:, 1].max(axis=0)])
     fresh = [f for f in fresh if f.before is None]
     own = [list(f.edges()) for f in fresh]
     boxes = edge_boxes([e for edges in own for e in edges])
