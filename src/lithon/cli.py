@@ -253,10 +253,10 @@ def _told_apart(failures: Sequence[object]) -> None:
 @click.option("--out", type=click.Path(), required=True, help="The STEP file to write.")
 @click.option(
     "--kind",
-    type=click.Choice(["auto", "facets", "simple"]),
+    type=click.Choice(["auto", "facets", "simple", "smooth"]),
     default="auto",
     show_default=True,
-    help="auto: simple surfaces where there are any, else facets.",
+    help="auto: simple surfaces, else with free-form faces between, else facets.",
 )
 @click.option(
     "--tolerance",

@@ -62,12 +62,12 @@ class grow_patch(Operation):  # noqa: N801
     ) -> None: ...
 
 class solid(Operation):  # noqa: N801
-    """Make exact solids of triangles: simple surfaces with their edges found anew, of patches where there are any."""
+    """Make exact solids of triangles: simple surfaces with their edges found anew, of patches where there are any;"""
 
     def __init__(
         self,
         bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
-        kind: Literal["simple", "facets"] = ...,
+        kind: Literal["simple", "smooth", "facets"] = ...,
         tolerance: float | str | None = ...,
     ) -> None: ...
 

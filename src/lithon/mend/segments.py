@@ -25,6 +25,13 @@ from lithon.progress import pulse
 _SMOOTH, _LEAN = np.radians(40.0), np.radians(30.0)
 _FLAT = np.radians(0.3)
 _HOODS = (8, 20, 60)
+#: Less scatter than this share of a side is none.
+_NOISE = 2e-3
+#: Where free-form faces may be: a round surface of fewer triangles is no find; triangles that turn by more than this
+#: (radians) belong to two faces; a scan's remains of fewer triangles go to what lies beside them.
+_FEW, _CREASE, _SPARSE = 16, np.radians(25.0), 60
+#: The share of the diagonal within which corners lie on what they were made from.
+_EXACT = 4e-6
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -40,10 +47,11 @@ class Patch:
         return "facets" if self.surface is None else self.surface.kind
 
 
-def segmented(points: Floats, corners: Ints, tolerance: float, noise: float = 0.0) -> list[Patch]:
+def segmented(points: Floats, corners: Ints, tolerance: float, noise: float = 0.0, free: bool = False) -> list[Patch]:
     """The patches of closed triangles, the largest first; `tolerance`: how far (mm) corners may stand off a surface;
-    noise: as `noise_of` tells it."""
-    return _Grower(points, corners, tolerance, noise).run()
+    noise: as `noise_of` tells it. `free`: what lies on no surface but such as hold a handful of triangles is left
+    together as patches without one."""
+    return _Grower(points, corners, tolerance, noise, free).run()
 
 
 def noise_of(points: Floats, corners: Ints) -> float:
@@ -64,8 +72,12 @@ def noise_of(points: Floats, corners: Ints) -> float:
     for k in range(3):
         np.add.at(normal, corners[:, k], grower.normal * grower.area[:, None])
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
-    off = np.abs(((points - mean) * normal).sum(axis=1)) / np.sqrt(1.0 + 1.0 / np.maximum(count, 1.0))
-    return float(1.4826 * np.quantile(off, 0.4))
+    off = ((points - mean) * normal).sum(axis=1)
+    # What neighbours stand off alike is a bend; of scatter this leaves 1.36 times as much where six are around.
+    even = np.abs(off - (ring @ off) / np.maximum(count, 1.0)) / 1.36
+    told = np.minimum(np.abs(off) / np.sqrt(1.0 + 1.0 / np.maximum(count, 1.0)), even)
+    noise = float(1.4826 * np.quantile(told, 0.4))
+    return noise if noise > _NOISE * float(np.median(np.linalg.norm(points[i] - points[j], axis=1))) else 0.0
 
 
 def patch_on(points: Floats, corners: Ints, rows: Ints) -> Patch:
@@ -100,8 +112,10 @@ def grown(points: Floats, corners: Ints, patch: Patch, tolerance: float) -> Ints
 
 
 class _Grower:
-    def __init__(self, points: Floats, corners: Ints, tolerance: float, noise: float):
+    def __init__(self, points: Floats, corners: Ints, tolerance: float, noise: float, free: bool = False):
         self.points, self.corners, self.tolerance, self.noise = points, corners, tolerance, noise
+        self.free = free
+        self.scale = float(np.linalg.norm(np.ptp(points, axis=0)))
         a, b, c = (points[corners[:, k]] for k in range(3))
         cross = cross_product(b - a, c - a)
         self.area = 0.5 * np.linalg.norm(cross, axis=1)
@@ -119,6 +133,10 @@ class _Grower:
         self.flat = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
         self.label = np.full(m, -1, dtype=np.int64)
         self.found: list[Surface | None] = []
+        #: Triangles from which no surface is looked for any more.
+        self.done = np.zeros(m, dtype=bool)
+        creased = turn < _CREASE
+        self.calm_starts, self.calm_other = _lists(m, i[creased], j[creased])
 
     def run(self) -> list[Patch]:
         if self.noise > 0.0:
@@ -128,16 +146,22 @@ class _Grower:
         seeds = self._seeds(size)
         later = []
         for seed in seeds.tolist():
-            if self.label[seed] >= 0:
+            if self.label[seed] >= 0 or self.done[seed]:
                 continue
             pulse("looking for surfaces")
             if not self._smooth(seed):
                 self._plane(seed)
             elif not self._curved(seed):
                 later.append(seed)
+                if self.free and not self._wide(seed):
+                    self.done[self._hood(seed, _HOODS[1])] = True
         for seed in later:  # by now it is known what lies beside them
+            if self.free and not self._wide(seed):
+                continue
             if self.label[seed] < 0 and not self._curved(seed):
                 self._plane(seed)
+        if self.free:
+            self._left_together(1)
         self._join()
         return self._patches()
 
@@ -184,6 +208,8 @@ class _Grower:
                     again = self._grown(better, self.tolerance, seed)
                     # A plane is also a large cylinder: the simpler one wins where they hold about as much.
                     score = float(self.area[again].sum()) * (1.0 - 0.02 * freedoms(better))
+                    if self.free and not self._scattered(better, again):
+                        continue
                     if len(again) >= 12 and (best is None or score > best[0]):
                         best = score, better, again
             if best is None:
@@ -191,11 +217,18 @@ class _Grower:
                 continue
             self._take(best[1], best[2])
         self._join()
+        if self.free:
+            self._left_together(_SPARSE)
         self._absorb()
         for k, surface in enumerate(self.found):
             rows = np.flatnonzero(self.label == k)
             if surface is not None and len(rows):
                 self.found[k] = refined(surface, self.points[np.unique(self.corners[rows])], 6)
+
+    def _scattered(self, surface: Surface, rows: Ints) -> bool:
+        """Whether corners stand off a surface as their noise has it, and not for it being another one; and are many."""
+        off = surface.signed_distance(self.points[np.unique(self.corners[rows])])
+        return len(rows) >= _SPARSE and float(np.sqrt((off**2).mean())) < 2.0 * self.noise
 
     def _absorb(self) -> None:
         """What lies on no patch goes to the nearest of those beside it, from the borders inwards."""
@@ -269,10 +302,30 @@ class _Grower:
             further = enough and (best is None or len(again) > best[0])
             if further and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
                 best = len(again), better, again
-        if best is None:
+        if best is None or (self.free and not self._sure(best[1], best[2])):
             return False
         self._take(best[1], best[2])
         return True
+
+    def _sure(self, surface: Surface, rows: Ints) -> bool:
+        """Whether a round surface is one rather than near to a free-form one: of more than a handful of triangles whose
+        corners lie on it as exactly as files are written."""
+        off = np.abs(surface.signed_distance(self.points[np.unique(self.corners[rows])]))
+        return len(rows) >= _FEW and float(off.max()) <= _EXACT * self.scale
+
+    def _wide(self, seed: int) -> bool:
+        """Whether the flat piece of a seed is a plane by itself: of many triangles, or a fiftieth of all."""
+        own = self.flat == self.flat[seed]
+        return int(own.sum()) >= 12 or float(self.area[own].sum()) > 0.02 * float(self.area.sum())
+
+    def _left_together(self, least: int) -> None:
+        """What lies on nothing is a patch without a surface, as far as it goes without a crease, where that is of so
+        many triangles at least."""
+        for seed in np.flatnonzero(self.label < 0).tolist():
+            if self.label[seed] < 0:
+                rows = _flood(self.calm_starts, self.calm_other, self.label < 0, seed)
+                if len(rows) >= least:
+                    self._take(None, rows)
 
     def _even(self, surface: Surface, rows: Ints, seed: int) -> Ints:
         """Of what has grown, the triangles that are chords as the others are: a flat between two fillets also has its
@@ -360,7 +413,8 @@ class _Grower:
         surface = Plane.of(middle, way)
         grown = self._grown(surface, self.tolerance, seed)
         if not len(grown):
-            self._take(None, own)
+            if not self.free:
+                self._take(None, own)
             return
         self._take(refined(surface, self.points[np.unique(self.corners[grown])]), grown)
 

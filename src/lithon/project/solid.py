@@ -19,15 +19,16 @@ from lithon.progress import SILENT, Progress
 from lithon.project.ledger import Ledger
 from lithon.survey.deviation import deviation
 
-#: auto: simple surfaces where a body has them, else its facets; simple: refused where a body has them not.
-Kind = Literal["auto", "facets", "simple"]
+#: auto: simple surfaces where a body has them, else with free-form faces between, else its facets; simple, smooth:
+#: refused where a body has them not.
+Kind = Literal["auto", "facets", "simple", "smooth"]
 
 
 def solid(work: Ledger, kind: Kind, tolerance: float | None, out: Path, progress: Progress = SILENT) -> dict[str, Any]:
     """Make solids of the triangles of a work, and write them as STEP. Returns what they are: faces by kind, whether
     closed and valid, the volume (mm3), how far (mm) what was read stands off them, how many wounds of each sort were
     healed, which bodies stayed facets and why. Raises Refusal where nothing is made of triangles, or cannot be healed,
-    or `simple` was asked for and a body has no simple surfaces; OSError where the file cannot be written."""
+    or `simple` or `smooth` was asked for and a body has no such faces; OSError where the file cannot be written."""
     start = time.monotonic()
     if not any(faceted(b) for b in work.model.bodies):
         raise Refusal(f"{work.source.name} holds no triangles", remedy="exact bodies are solids already")
@@ -53,12 +54,12 @@ def _converted(
     work: Ledger, body: Body, kind: Kind, tolerance: float | None, progress: Progress
 ) -> list[dict[str, Any]]:
     """Take the step that makes a solid of a body; where only facets could be had, which and why."""
-    if kind != "facets":
+    for way in ("simple", "smooth") if kind == "auto" else (kind,) if kind != "facets" else ():
         try:
-            work.take(SolidFromTriangles(body, kind="simple", tolerance=tolerance), progress=progress)
+            work.take(SolidFromTriangles(body, kind=way, tolerance=tolerance), progress=progress)
             return []
         except (Refusal, Spent) as refusal:
-            if kind == "simple":
+            if kind != "auto":
                 raise
             why = str(refusal)
     work.take(SolidFromTriangles(body, kind="facets"), progress=progress)

@@ -132,7 +132,7 @@ def _sag(face: Face) -> float:
         return 0.0
     mesh = face_mesh(face)
     middle = mesh.points[mesh.triangles].mean(axis=1)
-    return 1.5 * float(np.abs(face.surface.signed_distance(middle)).max(initial=0.0))
+    return 3.0 * float(np.abs(face.surface.signed_distance(middle)).max(initial=0.0))
 
 
 #: So many points of new faces are looked at.

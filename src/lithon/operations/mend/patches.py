@@ -73,12 +73,13 @@ class Patched:
         """Each with the simplest surface that it lies on."""
         return [patch_on(self.points, self.corners, rows) for rows in self.rows().values()]
 
-    def found(self, tolerance: float | None) -> Iterator[tuple[list[Patch], float]]:
-        """Patches as the program finds them, and the deviation it allowed; from the least deviation up."""
+    def found(self, tolerance: float | None, free: bool = False) -> Iterator[tuple[list[Patch], float]]:
+        """Patches as the program finds them, and the deviation it allowed; from the least deviation up. `free`: with
+        what lies on nothing simple left together."""
         noise = noise_of(self.points, self.corners)
         steps = [share * self.scale for share in LADDER] if not noise else [k * noise for k in ROUGH_LADDER]
         for near in steps if tolerance is None else [tolerance]:
-            yield segmented(self.points, self.corners, near, noise), near
+            yield segmented(self.points, self.corners, near, noise, free), near
 
     def free_word(self, kind: str, taken: set[str]) -> str:
         """A name for a patch that none has yet; it is taken now."""

@@ -24,10 +24,11 @@ from lithon.words import many
 
 
 class SolidFromTriangles(Operation):
-    """Make exact solids of triangles: simple surfaces with their edges found anew, of patches where there are any."""
+    """Make exact solids of triangles: simple surfaces with their edges found anew, of patches where there are any;
+    smooth: with free-form faces where nothing simple fits."""
 
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
-    kind: str = param(OneOf(title="faces", options=("simple", "facets"), default="simple", optional=True))
+    kind: str = param(OneOf(title="faces", options=("simple", "smooth", "facets"), default="simple", optional=True))
     tolerance: float | None = param(length("deviation", "how far corners may stand off a surface; left out: the least "
                                            "with which a solid comes out", above=0.0, optional=True))  # fmt: skip
 
@@ -63,21 +64,21 @@ class SolidFromTriangles(Operation):
         if self.kind == "facets":
             return tidied(as_planes(body), bench.tolerance), 0.0
         sheet = Patched.of(body, bench.state.marks)
-        points, corners = sheet.points, sheet.corners
+        points, corners, smooth = sheet.points, sheet.corners, self.kind == "smooth"
         refusal: Refusal | None = None
         if sheet.whole:
             given = sheet.patches()
             most = max(p.off for p in given)
             ways = iter([(given, self.tolerance or max(3.0 * most, 3e-6 * sheet.scale))])
         else:
-            ways = sheet.found(self.tolerance)
+            ways = sheet.found(self.tolerance, smooth)
         for found, near in ways:
             try:
                 found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
-                made = solid_of(points, corners, found, bench.tolerance, body.name)
+                made, off = solid_of(points, corners, found, bench.tolerance, body.name, near if smooth else 0.0)
                 wrong = flaws(made, bench.tolerance)
                 if not wrong:
-                    return made, max(p.off for p in found)
+                    return made, max(off, *(p.off for p in found))
                 refusal = refusal or Refusal(f"the solid would not be sound: {wrong[0].text}",
                                              remedy="allow more deviation, or keep the facets")  # fmt: skip
             except Refusal as error:

@@ -1,0 +1,299 @@
+"""Free-form surfaces through triangles: unfolded into the plane, fitted by a B-spline, and curves along their borders.
+
+A patch is unfolded by the least-squares conformal map (Levy, Petitjean, Ray & Maillot 2002) and carries a
+tensor-product B-spline of degree five: the one of least bending near its corners that passes through the curves around
+it, whose parameters are corrected as the fit goes on (Hoschek 1988).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+import shapely
+
+from lithon.arrays import Floats, Ints, frozen, gauss
+from lithon.errors import Refusal, spot
+from lithon.geometry.crossing import guide
+from lithon.geometry.curves import Line
+from lithon.geometry.splines import BSplineCurve, BSplineSurface
+from lithon.geometry.surfaces import Plane, Surface
+from lithon.progress import pulse
+
+_DEGREE = 5
+#: Spans a side, each tried where the one before does not come near enough.
+_SPANS = (3, 6, 12, 20, 28, 36)
+#: How far a surface reaches beyond its patch, as a share of its sides.
+_MARGIN = 0.04
+#: Weights beside that of the curves around: of the corners within, of bending.
+_WITHIN, _BEND = 1e-2, 1e-5
+#: The share of what is allowed that is made use of: between the points looked at there are others.
+_SURE = 0.5
+#: How many times too far off a fit is given up.
+_FAR = 4.0
+#: Corners of a patch beyond which they are thinned.
+_MOST = 4000
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Sheet:
+    """Triangles that unfold: points (n,3), corners (m,3), uv (n,2) between 0 and 1 but for the margin, and the lengths
+    (mm) of the unit square's sides."""
+
+    points: Floats
+    corners: Ints
+    uv: Floats
+    sides: Floats
+
+    def measures(self) -> tuple[float, Floats, Ints]:
+        """Its diagonal (mm), the middle of its corners, and such of these as are looked at."""
+        size = float(np.linalg.norm(np.ptp(self.points, axis=0)))
+        return size, self.points.mean(axis=0), np.arange(len(self.points))[:: 1 + len(self.points) // _MOST]
+
+
+def unfolded(points: Floats, corners: Ints) -> Sheet | None:
+    """Triangles (m,3) of points (n,3) that hang together, laid into the plane; None where they cannot be laid there
+    without a fold: they are closed, or bend too far."""
+    used, own = np.unique(corners, return_inverse=True)
+    p, t = points[used], own.reshape(-1, 3)
+    rims = _rims(t)
+    if not rims:
+        return None
+    a, b, c = (p[t[:, k]] for k in range(3))
+    x2 = np.linalg.norm(b - a, axis=1)
+    along = (b - a) / np.maximum(x2, 1e-300)[:, None]
+    x3 = ((c - a) * along).sum(axis=1)
+    y3 = np.linalg.norm(c - a - x3[:, None] * along, axis=1)
+    area = np.maximum(x2 * y3, 1e-300)
+    # Conformal where the sum of each corner's weight, the opposite side as a complex number, times its place is none.
+    w = np.stack([(x3 - x2) + 1j * y3, -x3 - 1j * y3, x2 + 0j], axis=1) / np.sqrt(area)[:, None]
+    m, n = len(t), len(p)
+    row = np.repeat(np.arange(m), 3)
+    real = scipy.sparse.csr_array((w.real.ravel(), (row, t.ravel())), shape=(m, n))
+    imag = scipy.sparse.csr_array((w.imag.ravel(), (row, t.ravel())), shape=(m, n))
+    matrix = scipy.sparse.block_array([[real, -imag], [imag, real]]).tocsc()
+    longest = max(rims, key=len)
+    one = longest[0]
+    two = longest[int(np.argmax(np.linalg.norm(p[longest] - p[one], axis=1)))]
+    pinned = np.array([one, two, n + one, n + two])
+    values = np.array([0.0, float(np.linalg.norm(p[two] - p[one])), 0.0, 0.0])
+    free = np.setdiff1d(np.arange(2 * n), pinned)
+    left = matrix[:, free]
+    out = np.zeros(2 * n)
+    out[pinned] = values
+    out[free] = scipy.sparse.linalg.spsolve((left.T @ left).tocsc(), -(left.T @ (matrix[:, pinned] @ values)))
+    flat = out.reshape(2, n).T
+    if not np.isfinite(flat).all():
+        return None
+    flat = flat - flat.mean(axis=0)
+    flat = flat @ np.linalg.svd(flat, full_matrices=False)[2].T
+    if _signed(flat, t).sum() < 0.0:
+        flat[:, 1] *= -1.0
+    if (_signed(flat, t) <= 0.0).any() or not _simple(flat, rims):
+        return None
+    low, high = flat.min(axis=0), flat.max(axis=0)
+    sides = (high - low) * np.sqrt(float(np.sum(area)) / max(2.0 * float(_signed(flat, t).sum()), 1e-300))
+    margin = _MARGIN * (high - low)
+    return Sheet(p, t, (flat - low + margin) / (high - low + 2.0 * margin), sides)
+
+
+def _signed(flat: Floats, t: Ints) -> Floats:
+    a, b, c = (flat[t[:, k]] for k in range(3))
+    return np.asarray(0.5 * ((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]))
+
+
+def _rims(t: Ints) -> list[Ints]:
+    """The loops of corners along which triangles end; none where they close, or where a loop passes a corner twice."""
+    sides = {(int(a), int(b)) for tri in t for a, b in zip(tri, np.roll(tri, -1), strict=True)}
+    follow = {a: b for a, b in sides if (b, a) not in sides}
+    if len(follow) != sum((b, a) not in sides for a, b in sides):
+        return []
+    out = []
+    while follow:
+        loop = [next(iter(follow))]
+        while (nxt := follow.pop(loop[-1])) != loop[0]:
+            if nxt not in follow:
+                return []
+            loop.append(nxt)
+        out.append(np.array(loop))
+    return out
+
+
+def _simple(flat: Floats, rims: list[Ints]) -> bool:
+    """Whether the loops bound a region that does not lie over itself."""
+    shapes = [shapely.Polygon(flat[rim]) for rim in rims]
+    if not all(shape.is_valid for shape in shapes):
+        return False
+    outer = max(shapes, key=lambda s: s.area)
+    return all(shape is outer or outer.contains(shape) for shape in shapes)
+
+
+def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSplineSurface, float]:
+    """The surface of a patch through points (k,3) of the curves around it to within `near` (mm), and how far (mm) its
+    corners stand off; no farther than `allowed`.
+
+    Raises Refusal where no surface of this kind does.
+    """
+    size, middle, own = sheet.measures()
+    inner, around = (sheet.points[own] - middle) / size, (rim - middle) / size
+    few = np.sqrt(len(around) / max(1, len(inner)))  # no more of them is no more weight
+    at = _placed(sheet, rim)
+    off, away = np.inf, np.inf
+    for spans in _SPANS:
+        pulse(f"fitting a free-form face, {spans} spans a side")
+        knots, bend = _knots(spans), _bending(spans, sheet.sides / size)
+        where, within = at.copy(), sheet.uv[own]
+        # At first the curves may slide along the surface; then it is held by them.
+        for weight in (1.0, 0.1, _WITHIN, _WITHIN, _WITHIN):
+            net = _net(knots, [(where, around, 1.0), (within, inner, weight * few)], bend)
+            made = BSplineSurface(frozen(knots), frozen(knots), _DEGREE, _DEGREE, frozen(net * size + middle))
+            where, within = _corrected(made, where, rim), _corrected(made, within, sheet.points[own])
+            off = float(np.abs(made.signed_distance(rim)).max())
+            away = float(np.linalg.norm(made.at(*within.T)[0] - sheet.points[own], axis=1).max())
+            if off <= _SURE * near and away <= allowed:
+                return made, away
+            if off > _FAR * near and away > _FAR * allowed:
+                break  # more steps do not help, more spans do
+    which = "the curves around it" if off > _SURE * near else "its corners"
+    raise Refusal(f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", where=spot(middle),
+                  remedy="part the patch, or keep the facets")  # fmt: skip
+
+
+def _placed(sheet: Sheet, rim: Floats) -> Floats:
+    """Where points (k,3) beside the border of a patch lie in its plane, beyond it too: as the nearest triangle does."""
+    from lithon.geometry.boxtree import BoxTree
+
+    rows, _ = BoxTree.of(sheet.points, sheet.corners).nearest(rim)
+    t = sheet.corners[rows]
+    a, b, c = (sheet.points[t[:, k]] for k in range(3))
+    e, f, g = b - a, c - a, rim - a
+    ee, ef, ff = (e * e).sum(axis=1), (e * f).sum(axis=1), (f * f).sum(axis=1)
+    eg, fg = (e * g).sum(axis=1), (f * g).sum(axis=1)
+    det = np.maximum(ee * ff - ef**2, 1e-300)
+    s, r = (ff * eg - ef * fg) / det, (ee * fg - ef * eg) / det
+    u = sheet.uv[t]
+    return np.asarray(np.clip(u[:, 0] + s[:, None] * (u[:, 1] - u[:, 0]) + r[:, None] * (u[:, 2] - u[:, 0]), 0.0, 1.0))
+
+
+def _corrected(surface: BSplineSurface, uv: Floats, points: Floats) -> Floats:
+    """Parameters (n,2) moved towards the feet of points (n,3), by Newton's steps of the tangents' parts."""
+    out, (at, du, dv) = uv.copy(), surface.frames(uv[:, 0], uv[:, 1])
+    far = np.linalg.norm(points - at, axis=1)
+    for _ in range(6):
+        gap = points - at
+        a, b, c = (du * du).sum(axis=1), (du * dv).sum(axis=1), (dv * dv).sum(axis=1)
+        p, q = (du * gap).sum(axis=1), (dv * gap).sum(axis=1)
+        det = np.maximum(a * c - b * b, 1e-300)
+        step = np.clip(np.stack([(c * p - b * q) / det, (a * q - b * p) / det], axis=1), -0.05, 0.05)
+        moved = np.clip(out + step, 0.0, 1.0)
+        there = surface.frames(moved[:, 0], moved[:, 1])
+        away = np.linalg.norm(points - there[0], axis=1)
+        good = away < far  # where a step leads away from the foot none is taken
+        if not good.any():
+            break
+        out[good], far[good] = moved[good], away[good]
+        for old, new in zip((at, du, dv), there, strict=True):
+            old[good] = new[good]
+    return out
+
+
+def _knots(spans: int) -> Floats:
+    return np.concatenate([np.zeros(_DEGREE), np.linspace(0.0, 1.0, spans + 1), np.ones(_DEGREE)])
+
+
+def _basis(knots: Floats, t: Floats, order: int = 0) -> Floats:
+    from scipy.interpolate import BSpline  # it takes a second to load, and few need it
+
+    n = len(knots) - _DEGREE - 1
+    return np.asarray(BSpline(knots, np.eye(n), _DEGREE)(np.clip(t, 0.0, 1.0), nu=order))
+
+
+def _bending(spans: int, sides: Floats) -> Floats:
+    """Rows (n*n, n*n) whose squares add up to the thin-plate energy of a net of control points."""
+    nodes, share = gauss(_DEGREE + 1)
+    t = (np.arange(spans)[:, None] + 0.5 + 0.5 * nodes).ravel() / spans
+    w = np.tile(0.5 * share / spans, spans)
+    gram = [(b.T * w) @ b for b in (_basis(_knots(spans), t, order) for order in range(3))]
+    a, b = np.maximum(sides, 1e-3)
+    energy = (np.kron(gram[2], gram[0]) / a**3 * b + 2.0 * np.kron(gram[1], gram[1]) / (a * b)
+              + np.kron(gram[0], gram[2]) / b**3 * a)  # fmt: skip
+    n = len(energy)
+    energy[np.arange(n), np.arange(n)] += 1e-12 * float(np.trace(energy)) / n
+    return np.asarray(scipy.linalg.cholesky(energy))
+
+
+def _net(knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], bend: Floats) -> Floats:
+    """Control points (n,n,3): least squares of bending and of parts, each parameters (k,2), points (k,3) and weight."""
+    n = len(knots) - _DEGREE - 1
+
+    def rows(uv: Floats) -> Floats:
+        return np.einsum("ki,kj->kij", _basis(knots, uv[:, 0]), _basis(knots, uv[:, 1])).reshape(len(uv), n * n)
+
+    matrix = np.concatenate([*(weight * rows(uv) for uv, _, weight in parts), _BEND * bend])
+    right = np.concatenate([*(weight * p for _, p, weight in parts), np.zeros((len(bend), 3))])
+    (r,) = scipy.linalg.qr(np.column_stack([matrix, right]), mode="r", overwrite_a=True, check_finite=False)
+    size = n * n
+    return np.asarray(scipy.linalg.solve_triangular(r[:size, :size], r[:size, size:])).reshape(n, n, 3)
+
+
+# ---- curves
+
+
+def curve_along(
+    line: Floats, ends: tuple[Floats, Floats] | None, slack: float, 
+    on: Surface | None, near: float,
+) -> BSplineCurve | Line:  # fmt: skip
+    """A smooth curve along a chain of corners (n,3), no farther off them than about `slack` (mm) in the mean; from one
+    of the `ends` to the other, closed where there are none (then the last corner is the first). `on`: a surface on
+    which it lies to within `near` (mm).
+
+    Raises Refusal where it does not come to lie on the surface.
+    """
+    closed = ends is None
+    if len(line) == 2 and (on is None or isinstance(on, Plane)):
+        assert ends is not None
+        return Line.through(ends[0], ends[1])
+    drawn = _drawn(line, closed, slack)
+    count = 96
+    while True:
+        s = np.linspace(0.0, 1.0, count + 1)
+        p = drawn(s)
+        if ends is not None:
+            p = p + np.outer(1.0 - s, ends[0] - p[0]) + np.outer(s, ends[1] - p[-1])
+        if on is not None:
+            p = on.project(p)
+        if closed:
+            p[-1] = p[0]
+        else:
+            assert ends is not None
+            p[0], p[-1] = ends
+        made = guide(p, closed)
+        if on is None:
+            return made
+        t = np.linspace(made.low, made.high, 4 * count + 1)
+        off = float(np.abs(on.signed_distance(made.point(t))).max())
+        if off <= 0.3 * near:
+            return made
+        if count > 3000:
+            raise Refusal("no curve comes to lie on the surface beside a free-form face", where=spot(line[0]),
+                          remedy="allow more deviation, or keep the facets")  # fmt: skip
+        count *= 2
+
+
+def _drawn(line: Floats, closed: bool, slack: float):  # type: ignore[no-untyped-def]
+    """A function from 0..1 to points: the smoothest spline that stays within `slack` of corners in the mean."""
+    from scipy.interpolate import splev, splprep
+
+    step = np.linalg.norm(np.diff(line, axis=0), axis=1)
+    s = np.concatenate([[0.0], np.cumsum(step)]) / max(float(step.sum()), 1e-300)
+    keep = np.concatenate([[True], np.diff(s) > 1e-9])
+    p, s = line[keep], s[keep]
+    degree = min(5, len(p) - 1)
+    if closed and len(p) < 7:
+        fine = np.linspace(0.0, 1.0, 13)
+        p, s = np.stack([np.interp(fine, s, p[:, k]) for k in range(3)], axis=1), fine
+        degree = 5
+    tck, _ = splprep(p.T, u=s, s=len(p) * slack**2, k=degree, per=closed)
+    return lambda t: np.stack(splev(t, tck), axis=1)
