@@ -316,3 +316,17 @@ def test_a_notch_where_one_surface_is_parted_between_two_faces(shape):
     assert volume(best.body) == pytest.approx(size, rel=1e-10)
     assert len(best.body.faces) == len(body.faces)
     assert not flaws(best.body, 1e-6)
+
+
+def test_a_refusal_names_the_neighbour_that_is_in_the_way():
+    """Walls that stand side by side meet nowhere: one of them is named, and that choosing it helps is true."""
+    block = prism(rectangle(0.0, 0.0, 20.0, 20.0), 10.0)
+    body = raised(block, face_toward(block, UP), Frame.of((0.0, 0.0, 10.0), UP, (1.0, 0.0, 0.0)),
+                  rectangle(5.0, 5.0, 15.0, 9.0), 6.0)  # fmt: skip
+    top = face_toward(body, UP)
+    with pytest.raises(Refusal, match="in the way") as caught:
+        clear(body, [top], 1e-6)
+    (face,) = caught.value.entities
+    assert face in adjacency(body).neighbours(top) and "choose that face" in caught.value.remedy
+    walls = adjacency(body).neighbours(top)
+    assert volume(clear(body, [top, *walls], 1e-6)[0].body) == pytest.approx(4000.0, rel=1e-12)

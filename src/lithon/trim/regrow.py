@@ -6,6 +6,7 @@ meet, each diagonal a new edge between two.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -48,14 +49,26 @@ def regrown(body: Body, entries: list[Neighbour], links: list[Link], corners_of:
             yield made
         return
     ranked: list[tuple[float, Body]] = []
+    apart: Counter[int] = Counter()
     for n, triangles in enumerate(_triangulations(k)):
         pulse(f"way {n + 1} to close a wound between {k} faces")
         try:
-            corners = [corners_of.of([entries[i].use.face.surface for i in t]) for t in triangles]
+            met = [corners_of.meet([entries[i].use.face.surface for i in t]) for t in triangles]
+            corners = [c for c in met if c is not None]
+            if len(corners) < len(met):
+                apart.update(i for t, c in zip(triangles, met, strict=True) if c is None for i in t)
+                continue
             reach = max(float(np.linalg.norm(c.point - here)) for c in corners)
             ranked.append((reach, _rebuilt(body, entries, links, triangles, corners, tolerance)))
         except Refusal:
             continue
+    if not ranked and apart:
+        face = entries[max(apart, key=apart.__getitem__)].use.face
+        raise Refusal(
+            f"the neighbours do not meet again over the wound: the {face.surface.kind} face beside it is in the way",
+            where=spot(here), remedy="choose that face as well, or leave what it stands beside",
+            entities=(face,),
+        )  # fmt: skip
     for _, made in sorted(ranked, key=lambda entry: entry[0]):
         yield made
 
@@ -140,15 +153,13 @@ class Corners:
                 for key in ((id(a), id(b)), (id(b), id(a))):
                     self._parted.setdefault(key, []).append(edge.curve)
 
-    def of(self, three: list[Surface]) -> Vertex:
-        """Raises Refusal where they do not meet."""
+    def meet(self, three: list[Surface]) -> Vertex | None:
+        """The corner; None where they do not meet."""
         key = tuple(id(s) for s in three)  # the body that is cleared holds on to them
         if key not in self._found:
             self._found[key] = self._nearest(three)
         at = self._found[key]
-        if at is None:
-            raise Refusal("three neighbours do not meet in a point", where=spot(self.here))
-        return vertex_at(at)
+        return None if at is None else vertex_at(at)
 
     def _nearest(self, three: list[Surface]) -> Floats | None:
         best: Floats | None = None
