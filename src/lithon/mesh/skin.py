@@ -542,7 +542,9 @@ class _Remaker:
             mine = np.flatnonzero(self.group == k)
             of[rows] = self._nearest_of(mine, points[tri[rows]].mean(axis=1))
         out = Skin(self.surface.bodies, self.surface.sizes, self.faces, list(points))
-        out.segments = {_side(number[a], number[b]): e for (a, b), e in self.segments.items()}
+        # Of an edge between faces that were left out for failing there is nothing.
+        kept = {side: e for side, e in self.segments.items() if side[0] in number and side[1] in number}
+        out.segments = {_side(number[a], number[b]): e for (a, b), e in kept.items()}
         out.set_triangles(tri, of)
         on_edge = {v for side in out.segments for v in side}
         empty: Ints = np.zeros(0, dtype=np.int64)

@@ -24,8 +24,7 @@ from lithon.words import many
 
 
 class SolidFromTriangles(Operation):
-    """Make exact solids of triangles: simple surfaces with their edges found anew, of patches where there are any;
-    smooth: with free-form faces where nothing simple fits."""
+    """Make exact solids of triangles, with edges found anew; smooth: free-form faces where nothing simple fits."""
 
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
     kind: str = param(OneOf(title="faces", options=("simple", "smooth", "facets"), default="simple", optional=True))
