@@ -78,6 +78,8 @@ def test_what_fits_nothing_simple_is_one_free_form_face(tmp_path, name):
     height, n, window = CASES[name]
     points, corners = block(height, n, window)
     work = opened(tmp_path, points, corners)
+    found = work.take(do.find_patches(free=True)).outcome
+    assert " on none" in found.words and len(work.model.bodies[0].faces) == (6 if window is None else 10)
     out = work.take(do.solid(kind="smooth")).outcome
     (body,) = work.model.bodies
     kinds = [f.surface.kind for f in body.faces]

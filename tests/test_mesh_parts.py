@@ -18,9 +18,10 @@ from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.fill import circumspheres, fill
 from lithon.mesh.improve import improve, quality
+from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
 from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_scaled_jacobian, tet_volumes
-from lithon.mesh.recover import recover, tet_edges, tet_faces, wall_off
+from lithon.mesh.recover import _opposite, recover, tet_edges, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
 from lithon.mesh.surface import surface_mesh
 from lithon.mesh.tetrahedra import _cells, tetrahedral_mesh
@@ -28,7 +29,7 @@ from lithon.mesh.verdict import verdict
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.progress import SILENT
-from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
+from lithon.samples.build import Piece, Round, Section, face_toward, prism, raised, rectangle, sink
 
 PARTS = {
     "plate": lambda: plate(),
@@ -296,3 +297,39 @@ def test_circles_close_to_one_another_are_cut_fine_enough_not_to_cross(gap):
     asked = [(e, 9 if e.curve.radius == outer else 10) for e in ring.edges() if e.curve.kind == "circle"]
     with pytest.raises(Refusal):  # who says how often an edge is cut is not overruled
         tetrahedral_mesh(model, SizeRules(4.0, divisions=tuple(asked)))
+
+
+def _flared_pin(gap):
+    """A plate with a wall and beside it a pin, whose widest rim stands so far (mm) off the wall."""
+    up, plate = (0.0, 0.0, 1.0), prism(rectangle(0, 0, 30, 20), 4.0)
+    top = Frame.of((0.0, 0.0, 4.0), up, (1.0, 0.0, 0.0))
+    body = raised(plate, face_toward(plate, up), top, rectangle(4, 2, 8, 18), 12.0)
+    flare = Section.through((0.0, 0.0), (0.0, 3.0), (1.5, 6.0), (0.0, 9.0))
+    ground = face_toward(body, up, (0.0, 0.0, 4.0))
+    return raised(body, ground, top, Round((11.0 + gap, 10.0), 1.5), 9.0, flare)
+
+
+@pytest.mark.slow
+def test_walls_that_nearly_touch_are_meshed_as_well_as_others():
+    """A node of one side's has its foot in the other: how near they stand does not matter to the elements."""
+    worst = []
+    for gap in (0.1, 2e-4):
+        mesh = mesh_of(Model.of([_flared_pin(gap)]), SizeRules(2.0), "tet")
+        assert not mesh.failures and mesh.volume_ratio == pytest.approx(1.0, abs=5e-3)
+        worst.append(float(mesh.quality.scaled_jacobian.min()))
+    assert worst[1] > 0.85 * worst[0] > 0.15
+
+
+def test_the_foot_of_what_stands_close_before_a_triangle():
+    corners = np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+    triangle = np.array([[0, 1, 2]])
+    for point, foot in (((0.3, 0.3, 0.01), True), ((0.3, 0.3, -0.01), True), ((0.3, 0.3, 0.6), False),
+                        ((0.7, 0.7, 0.01), False), ((0.004, 0.5, 0.01), False), ((2.0, 2.0, 0.01), False)):  # fmt: skip
+        found = _opposite(np.vstack([corners, point]), triangle)[0]
+        assert np.isfinite(found).all() == foot
+        if foot:
+            assert found == pytest.approx((point[0], point[1], 0.0), abs=1e-12)
+    # Of two the nearer, wherever the triangle stands.
+    turn = np.linalg.qr(np.random.default_rng(4).normal(size=(3, 3)))[0]
+    two = np.vstack([corners, (0.2, 0.3, 0.03), (0.4, 0.3, -0.01)]) @ turn.T + 5.0
+    assert _opposite(two, triangle)[0] == pytest.approx(turn @ [0.4, 0.3, 0.0] + 5.0, abs=1e-12)

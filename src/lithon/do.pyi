@@ -33,6 +33,7 @@ class find_patches(Operation):  # noqa: N801
         self,
         bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
         tolerance: float | str | None = ...,
+        free: bool = ...,
     ) -> None: ...
 
 class unite_patches(Operation):  # noqa: N801
@@ -62,7 +63,7 @@ class grow_patch(Operation):  # noqa: N801
     ) -> None: ...
 
 class solid(Operation):  # noqa: N801
-    """Make exact solids of triangles: simple surfaces with their edges found anew, of patches where there are any;"""
+    """Make exact solids of triangles, with edges found anew; smooth: free-form faces where nothing simple fits."""
 
     def __init__(
         self,

@@ -11,6 +11,7 @@ from collections import defaultdict
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 
 from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.charts import parts_of
@@ -167,12 +168,17 @@ def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_e
         segments = _segments(surface, len(points))
         split: set[tuple[int, int]] = set()
         taken: set[int] = set()
-        for k in missing.tolist():
+        opposite = _opposite(points, triangles[missing])
+        for row, k in enumerate(missing.tolist()):
             corners = triangles[k]
             if taken & set(corners.tolist()):
                 continue  # one change per neighbourhood and round keeps the nodes apart
             taken |= set(corners.tolist())
             face = surface.faces[int(of[k])]
+            if np.isfinite(opposite[row, 0]):
+                surface.add_inner(face, opposite[row])
+                dirty[face] = None
+                continue
             sides = [(int(corners[i]), int(corners[(i + 1) % 3])) for i in range(3)]
             lengths = [float(np.linalg.norm(points[a] - points[b])) for a, b in sides]
             a, b = sides[int(np.argmax(lengths))]
@@ -192,18 +198,55 @@ def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_e
         surface.remesh_face(face)
 
 
+def _opposite(points: Floats, triangles: Ints) -> Floats:
+    """Where triangles (m,3) want a node (m,3) because one of another face stands close before them: its foot, beside
+    which it encroaches upon none of the parts (Shewchuk, *Tetrahedral mesh generation by Delaunay refinement*, 1998).
+    Not a number where none does."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    e, f = b - a, c - a
+    normal = cross_product(e, f)
+    double = np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+    ee, ff = (e * e).sum(axis=1)[:, None], (f * f).sum(axis=1)[:, None]
+    to = (ee * cross_product(f, normal) + ff * cross_product(normal, e)) / (2.0 * double**2)
+    radius = np.linalg.norm(to, axis=1)
+    unit = normal / double
+    out = np.full((len(triangles), 3), np.nan)
+    tree = scipy.spatial.cKDTree(points)
+    for k, near in enumerate(tree.query_ball_point(a + to, radius * (1.0 - 1e-9))):
+        ids = np.setdiff1d(np.array(near, dtype=np.int64), triangles[k])
+        if not len(ids):
+            continue
+        away = points[ids] - a[k]
+        height = away @ unit[k]
+        foot = away - height[:, None] * unit[k]
+        u = cross_product(foot, np.broadcast_to(f[k], foot.shape)) @ unit[k] / double[k, 0]
+        v = cross_product(np.broadcast_to(e[k], foot.shape), foot) @ unit[k] / double[k, 0]
+        apart = np.linalg.norm((a[k] + foot)[:, None] - points[triangles[k]], axis=2).min(axis=1)
+        within = (np.minimum(u, v) > 0.02) & (u + v < 0.98)
+        good = np.flatnonzero(within & (np.abs(height) < 0.2 * radius[k]) & (apart > 2.0 * np.abs(height)))
+        if len(good):
+            out[k] = a[k] + foot[good[int(np.argmin(np.abs(height[good])))]]
+    return out
+
+
 def _halve_sides(surface: Skin, missing: Ints, have: Ints, n: int) -> None:
     """As `_add_nodes`, where triangles are tied to no chart."""
     sides = np.array(list(surface.segments), dtype=np.int64).reshape(-1, 2)
     lost = sides[~_among(pair_keys(sides + 8, n), have)].tolist()
     triangles, _ = surface.triangles()
     points, taken = surface.points(), set[int]()
-    for corners in triangles[missing].tolist() if not lost else ():
+    opposite = _opposite(points, triangles[missing]) if not lost else np.zeros((0, 3))
+    pierced: dict[int, Floats] = {}
+    for row, corners in enumerate(triangles[missing].tolist() if not lost else ()):
         if taken & set(corners):
             continue
         taken |= set(corners)
+        if np.isfinite(opposite[row, 0]):
+            pierced[int(missing[row])] = opposite[row]
+            continue
         pairs = [(corners[i], corners[(i + 1) % 3]) for i in range(3)]
         lost.append(max(pairs, key=lambda s: float(np.linalg.norm(points[s[0]] - points[s[1]]))))
+    surface.pierce(pierced)
     surface.halve([(a, b) for a, b in lost])
 
 

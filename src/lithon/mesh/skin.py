@@ -86,6 +86,17 @@ class Skin(SurfaceMesh):
                 put(len(tri) - 1, new)
         self.tri, self.of = np.array(tri, dtype=np.int64), np.array(of, dtype=np.int64)
 
+    def pierce(self, places: dict[int, Floats]) -> None:
+        """A node in each of some triangles, on the true surface below a point; the triangle is parted in three."""
+        tri, of = self.tri.tolist(), self.of.tolist()
+        for t, point in places.items():
+            a, b, c = tri[t]
+            node = self._node(self.faces[of[t]].surface.project(point[None])[0])
+            tri[t] = [a, b, node]
+            tri += [[b, c, node], [c, a, node]]
+            of += [of[t], of[t]]
+        self.tri, self.of = np.array(tri, dtype=np.int64), np.array(of, dtype=np.int64)
+
     def _middle(self, a: int, b: int, faces: list[Face]) -> Floats:
         middle = 0.5 * (self.nodes[a] + self.nodes[b])
         edge = self.segments.get(_side(a, b))

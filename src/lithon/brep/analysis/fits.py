@@ -46,6 +46,8 @@ def nearest_simple(points: Floats, normals: Floats) -> tuple[Surface | None, flo
 
 def simple_fits(points: Floats, normals: Floats) -> list[Surface]:
     """A plane, cylinder, cone and sphere near points (n,3) with normals (n,3), as far as there is one."""
+    if len(points) < 3:
+        return []
     size = float(np.ptp(points, axis=0).max())
     out = []
     for make in (_plane, _cylinder, _cone, _sphere):

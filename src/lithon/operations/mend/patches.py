@@ -18,7 +18,7 @@ from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
 from lithon.operations.mend.triangles import faceted, made_of_triangles, triangles_of
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
-from lithon.operations.parameters import CutAt, length, some_bodies
+from lithon.operations.parameters import CutAt, Flag, length, some_bodies
 from lithon.operations.parameters import faces as faces_of
 from lithon.operations.places import Cut
 from lithon.words import many
@@ -69,9 +69,10 @@ class Patched:
         words = np.array(self.words)
         return {str(word): np.flatnonzero(words == word) for word in dict.fromkeys(self.words)}
 
-    def patches(self) -> list[Patch]:
-        """Each with the simplest surface that it lies on."""
-        return [patch_on(self.points, self.corners, rows) for rows in self.rows().values()]
+    def patches(self, free: bool = False) -> list[Patch]:
+        """Each with the simplest surface that it lies on; `free`: none for such as lie on nothing simple."""
+        return [Patch(None, rows, 0.0) if free and word.split(" ")[0] == FREE
+                else patch_on(self.points, self.corners, rows) for word, rows in self.rows().items()]  # fmt: skip
 
     def found(self, tolerance: float | None, free: bool = False) -> Iterator[tuple[list[Patch], float]]:
         """Patches as the program finds them, and the deviation it allowed; from the least deviation up. `free`: with
@@ -148,6 +149,8 @@ class FindPatches(Operation):
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
     tolerance: float | None = param(length("deviation", "how far corners may stand off a surface; left out: the least "
                                            "with which they are few", above=0.0, optional=True))  # fmt: skip
+    free: bool = param(Flag(title="free-form too", help="what lies on nothing simple stays together, for a smooth face",
+                            default=False, optional=True))  # fmt: skip
 
     unbonded = "find patches"
     gate = "own"
@@ -167,7 +170,7 @@ class FindPatches(Operation):
             sheet = Patched.of(body, marks)
             # With too little deviation a round face falls to strips; with more, patches become fewer until no more.
             best: list[Patch] | None = None
-            for found, _ in sheet.found(self.tolerance):
+            for found, _ in sheet.found(self.tolerance, self.free):
                 if best is not None and len(found) > 0.9 * len(best):
                     break
                 best = found

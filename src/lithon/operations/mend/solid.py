@@ -16,7 +16,7 @@ from lithon.errors import Refusal
 from lithon.mend.relations import related
 from lithon.mend.solid import bordering, solid_of
 from lithon.operations.choices import Choice
-from lithon.operations.mend.patches import Patched
+from lithon.operations.mend.patches import LADDER, Patched
 from lithon.operations.mend.triangles import faceted, made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import OneOf, length, some_bodies
@@ -66,9 +66,10 @@ class SolidFromTriangles(Operation):
         points, corners, smooth = sheet.points, sheet.corners, self.kind == "smooth"
         refusal: Refusal | None = None
         if sheet.whole:
-            given = sheet.patches()
-            most = max(p.off for p in given)
-            ways = iter([(given, self.tolerance or max(3.0 * most, 3e-6 * sheet.scale))])
+            given = sheet.patches(smooth)
+            least = max(3.0 * max(p.off for p in given), LADDER[0] * sheet.scale)
+            steps = [least, *(near for s in LADDER if (near := s * sheet.scale) > least)] if smooth else [least]
+            ways = iter([(given, near) for near in ([self.tolerance] if self.tolerance else steps)])
         else:
             ways = sheet.found(self.tolerance, smooth)
         for found, near in ways:
