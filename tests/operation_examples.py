@@ -537,7 +537,7 @@ EXAMPLES: tuple[Example, ...] = (
     Example("part-patch", faceted, across_bore(9.2), patches("cylinder"), 1,
             [lambda m, p: do.part_patch(bore(m, p)[0]),
              lambda m, p: do.part_patch(bore(m, p)[0], Cut.at(p.at(0, 19, 0), p.way(0, 1, 0)))],
-            first=[lambda m, p: do.find_patches(body(m, "plate"))]),
+            first=[lambda m, p: do.find_patches(body(m, "plate"))], there=False),
     Example("unite-patches", faceted, lambda m, p: do.unite_patches(bore(m, p)), patches(), 1,
             [lambda m, p: do.unite_patches(body(m, "lone").faces[:2])],
             first=[lambda m, p: do.find_patches(body(m, "plate")), across_bore(9.2)], there=False),

@@ -260,7 +260,7 @@ class PartPatch(Operation):
 
     def _beside(self, bench: Bench, sheet: Patched, rows: Ints) -> list[Ints]:
         middle = sheet.points[sheet.corners[rows]].mean(axis=1)
-        above = bench.surface().signed_distance(middle) > 0.0
+        above = bench.surface().signed_distance(middle) > 1e-9 * sheet.scale  # halved: below
         return [own for own in (rows[above], rows[~above]) if len(own)]
 
     def _surfaces(self, sheet: Patched, rows: Ints) -> list[Ints]:
