@@ -1,0 +1,161 @@
+"""Solids with free-form faces of triangles, against the functions that the triangles were made from."""
+
+import json
+
+import meshio
+import numpy as np
+import pytest
+import scipy
+from dice import LONG
+from test_cli import within
+
+import lithon
+from lithon import do
+from lithon.brep.analysis.crossings import self_intersections
+from lithon.brep.measures import volume
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal
+from lithon.mend.freeform import curve_along, unfolded
+from lithon.mend.segments import noise_of
+from lithon.mesh.make import mesh_of
+from lithon.mesh.sizing import SizeRules
+from lithon.operations.state import Settings, State
+
+A, B = 6.0, 4.0
+
+
+def waved(x, y):
+    return 2.0 + 0.4 * np.sin(0.9 * x) * np.cos(0.7 * y)
+
+
+def bulged(x, y):
+    r2 = ((x - 3.0) ** 2 + (y - 2.0) ** 2) / 1.6**2
+    return 2.0 + 0.6 * np.where(r2 < 1.0, (1.0 - r2) ** 3, 0.0)
+
+
+def block(height, n, window=None):
+    """Triangles of a block whose top is a function of x and y, with a window through it: points and corners."""
+    x, y = np.meshgrid(np.linspace(0.0, A, n), np.linspace(0.0, B, n), indexing="ij")
+    number = np.arange(n * n).reshape(n, n)
+    there = np.ones((n - 1, n - 1), dtype=bool)
+    if window is not None:
+        there[window, window] = False
+    q = np.stack([number[:-1, :-1], number[1:, :-1], number[1:, 1:], number[:-1, 1:]], axis=-1)[there]
+    top = np.concatenate([q[:, [0, 1, 2]], q[:, [0, 2, 3]]])
+    sides = {tuple(s) for t in top.tolist() for s in zip(t, [*t[1:], t[0]], strict=True)}
+    rim = [(b, a) for a, b in sides if (b, a) not in sides]
+    m = n * n
+    walls = [t for a, b in rim for t in ((a, b, b + m), (a, b + m, a + m))]
+    points = np.concatenate([np.stack([x, y, height(x, y)], axis=-1), np.stack([x, y, 0 * x], axis=-1)]).reshape(-1, 3)
+    corners = np.concatenate([top, top[:, ::-1] + m, np.array(walls)])
+    used, own = np.unique(corners, return_inverse=True)
+    return points[used], own.reshape(-1, 3)
+
+
+def ball(n, radius):
+    k = np.arange(n) + 0.5
+    up, around = np.arccos(1.0 - 2.0 * k / n), np.pi * (1.0 + 5.0**0.5) * k
+    way = np.stack([np.cos(around) * np.sin(up), np.sin(around) * np.sin(up), np.cos(up)], axis=-1)
+    t = scipy.spatial.ConvexHull(way).simplices
+    a, b, c = (way[t[:, k]] for k in range(3))
+    inward = (np.cross(b - a, c - a) * (a + b + c)).sum(axis=1) < 0.0
+    t[inward] = t[inward][:, ::-1]
+    return way * radius(way)[:, None], t.astype(np.int64)
+
+
+def opened(tmp_path, points, corners, name="block"):
+    meshio.Mesh(points, [("triangle", corners)]).write(tmp_path / f"{name}.stl", binary=True)
+    return lithon.open(tmp_path / f"{name}.stl")
+
+
+CASES = {"wave": (waved, 12, None), "bulge": (bulged, 20, None), "window": (waved, 16, slice(6, 9))}
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("name", CASES if LONG else ["wave"])
+def test_what_fits_nothing_simple_is_one_free_form_face(tmp_path, name):
+    """Between the corners too it is the function: the volume is that of its integral, not of the chords."""
+    height, n, window = CASES[name]
+    points, corners = block(height, n, window)
+    work = opened(tmp_path, points, corners)
+    found = work.take(do.find_patches(free=True)).outcome
+    assert " on none" in found.words and len(work.model.bodies[0].faces) == (6 if window is None else 10)
+    out = work.take(do.solid(kind="smooth")).outcome
+    (body,) = work.model.bodies
+    kinds = [f.surface.kind for f in body.faces]
+    assert kinds.count("b-spline") == 1 and kinds.count("plane") == len(kinds) - 1 == (5 if window is None else 9)
+    assert not flaws(body, work.model.tolerance) and not self_intersections(body, work.model.tolerance)
+    at = np.linspace(0.0, 1.0, 4001)[:-1] + 0.5 / 4000
+    x, y = np.meshgrid(A * at[::4], B * at[::4], indexing="ij")
+    z = height(x, y)
+    if window is not None:
+        cell = 1.0 / (n - 1)
+        z = np.where((abs(x / A - 7.5 * cell) < 1.5 * cell) & (abs(y / B - 7.5 * cell) < 1.5 * cell), 0.0, z)
+    assert volume(body) == pytest.approx(float(z.mean()) * A * B, rel=4e-3 if window else 3e-4)
+    free = next(f for f in body.faces if f.surface.kind == "b-spline")
+    inside = np.random.default_rng(3).uniform((0.5, 0.5), (1.6, B - 0.5), (200, 2))
+    probe = np.column_stack([inside, height(*inside.T)])
+    assert float(np.abs(free.surface.signed_distance(probe)).max()) < 6e-3
+    told = float(out.details[0]["deviation_mm"])
+    assert float(np.abs(free.surface.signed_distance(points[points[:, 2] > 1e-9])).max()) < told + 1e-4 < 5e-3
+    mesh = mesh_of(State(work.model, Settings(size=0.8)).model, SizeRules(0.8), "tet")
+    assert mesh.volume_ratio == pytest.approx(1.0, abs=2e-2) and not mesh.failures
+
+
+def test_triangles_are_laid_flat_without_a_fold_or_not_at_all():
+    points, corners = block(waved, 12)
+    top = corners[: 2 * 11 * 11]
+    flat = unfolded(points, top)
+    a, b, c = (flat.uv[flat.corners[:, k]] * flat.sides for k in range(3))
+    area = 0.5 * ((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0])
+    assert (area > 0.0).all() and flat.uv.min() > 0.0 and flat.uv.max() < 1.0
+    # A plane keeps its shape: every angle of every triangle.
+    plane = unfolded(points * [1.0, 1.0, 0.0], corners[2 * 11 * 11 : 4 * 11 * 11, ::-1])
+    size = 1.0 + 2.0 * 0.04
+    for k in range(3):
+        p, q, r = (plane.points[plane.corners[:, (k + j) % 3]] for j in range(3))
+        u, v, w = (plane.uv[plane.corners[:, (k + j) % 3]] * plane.sides * size for j in range(3))
+        here = np.einsum("ij,ij->i", q - p, r - p)
+        there = np.einsum("ij,ij->i", v - u, w - u)
+        assert there == pytest.approx(here, abs=1e-6)
+    assert unfolded(*ball(200, lambda way: np.full(len(way), 3.0))) is None  # it is closed
+
+
+def test_a_curve_lies_on_the_surface_beside_it_and_goes_through_its_ends():
+    from lithon.geometry.surfaces import Cylinder
+
+    tube = Cylinder.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), 2.0)
+    angle = np.linspace(0.2, 2.5, 15)
+    line = np.stack([2.0 * np.cos(angle), 2.0 * np.sin(angle), np.sin(2.0 * angle)], axis=1)
+    curve = curve_along(line, (line[0], line[-1]), 1e-3, tube, 1e-5)
+    t = np.linspace(curve.low, curve.high, 500)
+    assert float(np.abs(tube.signed_distance(curve.point(t))).max()) < 1e-5
+    assert curve.point(t[[0, -1]]) == pytest.approx(line[[0, -1]], abs=1e-12)
+    ring = np.stack(
+        [2.0 * np.cos(np.arange(9) * np.pi / 4), 2.0 * np.sin(np.arange(9) * np.pi / 4), np.full(9, 0.3)], 1
+    )
+    closed = curve_along(ring, None, 1e-3, tube, 1e-5)
+    assert closed.period is not None
+    assert float(np.abs(tube.signed_distance(closed.point(np.linspace(closed.low, closed.high, 300)))).max()) < 1e-5
+
+
+def test_a_bend_is_no_noise_and_noise_is_told():
+    points, corners = ball(900, lambda way: 5.0 + 1.2 * way[:, 2] + 0.8 * way[:, 0] ** 2)
+    assert noise_of(points, corners) == 0.0
+    for sigma in (0.01, 0.03):
+        rough = points + sigma * np.random.default_rng(2).normal(size=points.shape)
+        assert 0.4 * sigma < noise_of(rough, corners) < 1.6 * sigma
+
+
+@pytest.mark.slow
+def test_what_closes_on_itself_is_refused_and_what_does_not_is_written(tmp_path, capfd, monkeypatch):
+    points, corners = ball(160, lambda way: 5.0 + 1.2 * way[:, 2] + 0.8 * way[:, 0] ** 2)
+    with pytest.raises(Refusal, match="laid flat"):
+        opened(tmp_path, points, corners, "egg").take(do.solid(kind="smooth"))
+    opened(tmp_path, *block(waved, 10))
+    told = within(capfd, monkeypatch, "solid", tmp_path / "block.stl", "--unit", "mm", "--kind", "smooth", "--out",
+                  tmp_path / "b.step", "--json")  # fmt: skip
+    facts = json.loads(told.stdout)
+    assert facts["faces"] == {"plane": 5, "b-spline": 1} and not facts["left"] and facts["valid"] and facts["closed"]
+    (again,) = lithon.open(tmp_path / "b.step").model.bodies
+    assert volume(again) == pytest.approx(facts["volume_mm3"], rel=1e-6)
