@@ -20,9 +20,9 @@ from lithon.geometry.crossing import guide
 from lithon.geometry.curves import Line
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane, Surface
+from lithon.mend.patch import DEGREE, spline_values, uniform_knots
 from lithon.progress import pulse
 
-_DEGREE = 5
 #: Spans a side, each tried where the one before does not come near enough.
 _SPANS = (3, 6, 12, 20, 28, 36)
 #: How far a surface reaches beyond its patch, as a share of its sides.
@@ -143,12 +143,12 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
     off, away = np.inf, np.inf
     for spans in _SPANS:
         pulse(f"fitting a free-form face, {spans} spans a side")
-        knots, bend = _knots(spans), _bending(spans, sheet.sides / size)
+        knots, bend = uniform_knots(spans), _bending(spans, sheet.sides / size)
         where, within = at.copy(), sheet.uv[own]
         # At first the curves may slide along the surface; then it is held by them.
         for weight in (1.0, 0.1, _WITHIN, _WITHIN, _WITHIN):
             net = _net(knots, [(where, around, 1.0), (within, inner, weight * few)], bend)
-            made = BSplineSurface(frozen(knots), frozen(knots), _DEGREE, _DEGREE, frozen(net * size + middle))
+            made = BSplineSurface(frozen(knots), frozen(knots), DEGREE, DEGREE, frozen(net * size + middle))
             where, within = _corrected(made, where, rim), _corrected(made, within, sheet.points[own])
             off = float(np.abs(made.signed_distance(rim)).max())
             away = float(np.linalg.norm(made.at(*within.T)[0] - sheet.points[own], axis=1).max())
@@ -199,23 +199,12 @@ def _corrected(surface: BSplineSurface, uv: Floats, points: Floats) -> Floats:
     return out
 
 
-def _knots(spans: int) -> Floats:
-    return np.concatenate([np.zeros(_DEGREE), np.linspace(0.0, 1.0, spans + 1), np.ones(_DEGREE)])
-
-
-def _basis(knots: Floats, t: Floats, order: int = 0) -> Floats:
-    from scipy.interpolate import BSpline  # it takes a second to load, and few need it
-
-    n = len(knots) - _DEGREE - 1
-    return np.asarray(BSpline(knots, np.eye(n), _DEGREE)(np.clip(t, 0.0, 1.0), nu=order))
-
-
 def _bending(spans: int, sides: Floats) -> Floats:
     """Rows (n*n, n*n) whose squares add up to the thin-plate energy of a net of control points."""
-    nodes, share = gauss(_DEGREE + 1)
+    nodes, share = gauss(DEGREE + 1)
     t = (np.arange(spans)[:, None] + 0.5 + 0.5 * nodes).ravel() / spans
     w = np.tile(0.5 * share / spans, spans)
-    gram = [(b.T * w) @ b for b in (_basis(_knots(spans), t, order) for order in range(3))]
+    gram = [(b.T * w) @ b for b in (spline_values(uniform_knots(spans), t, order) for order in range(3))]
     a, b = np.maximum(sides, 1e-3)
     energy = (np.kron(gram[2], gram[0]) / a**3 * b + 2.0 * np.kron(gram[1], gram[1]) / (a * b)
               + np.kron(gram[0], gram[2]) / b**3 * a)  # fmt: skip
@@ -226,10 +215,12 @@ def _bending(spans: int, sides: Floats) -> Floats:
 
 def _net(knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], bend: Floats) -> Floats:
     """Control points (n,n,3): least squares of bending and of parts, each parameters (k,2), points (k,3) and weight."""
-    n = len(knots) - _DEGREE - 1
+    n = len(knots) - DEGREE - 1
 
     def rows(uv: Floats) -> Floats:
-        return np.einsum("ki,kj->kij", _basis(knots, uv[:, 0]), _basis(knots, uv[:, 1])).reshape(len(uv), n * n)
+        return np.einsum("ki,kj->kij", spline_values(knots, uv[:, 0]), spline_values(knots, uv[:, 1])).reshape(
+            len(uv), n * n
+        )
 
     matrix = np.concatenate([*(weight * rows(uv) for uv, _, weight in parts), _BEND * bend])
     right = np.concatenate([*(weight * p for _, p, weight in parts), np.zeros((len(bend), 3))])

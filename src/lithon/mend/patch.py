@@ -29,7 +29,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS, SMOOTH
 from lithon.progress import pulse
 
-_DEGREE = 5
+DEGREE = 5
 #: Spans a side, each tried where the one before does not come near enough.
 _SPANS = (4, 8, 16, 28)
 #: How far a patch reaches beyond its edges, as a share of its sides.
@@ -209,24 +209,25 @@ def fitted(points: Floats, plane: Plane, near: float, normals: Floats, weight: F
     if off > near:
         raise Refusal(f"no smooth patch comes nearer to its edges than {off:.2g} mm", where=spot(points.mean(axis=0)),
                       remedy="patch it in parts, parted where its edges have corners")  # fmt: skip
-    knots = _knots(spans)
-    at = np.array([knots[k + 1 : k + 1 + _DEGREE].mean() for k in range(spans + _DEGREE)])  # Greville: straight in u, v
+    knots = uniform_knots(spans)
+    at = np.array([knots[k + 1 : k + 1 + DEGREE].mean() for k in range(spans + DEGREE)])  # Greville: straight in u, v
     x, y = np.meshgrid(low[0] + at * span[0], low[1] + at * span[1], indexing="ij")
     control = frame.world(np.stack([x, y, heights * scale], axis=-1).reshape(-1, 3)).reshape(*x.shape, 3)
-    return BSplineSurface(frozen(knots), frozen(knots), _DEGREE, _DEGREE, frozen(control))
+    return BSplineSurface(frozen(knots), frozen(knots), DEGREE, DEGREE, frozen(control))
 
 
-def _knots(spans: int) -> Floats:
-    ends = np.zeros(_DEGREE), np.ones(_DEGREE)
+def uniform_knots(spans: int) -> Floats:
+    """From 0 to 1, the ends as often as the degree asks."""
+    ends = np.zeros(DEGREE), np.ones(DEGREE)
     return np.concatenate([ends[0], np.linspace(0.0, 1.0, spans + 1), ends[1]])
 
 
-def _basis(knots: Floats, t: Floats, order: int) -> Floats:
+def spline_values(knots: Floats, t: Floats, order: int = 0) -> Floats:
     """Values (len(t), n) of all basis functions' derivatives of an order."""
     from scipy.interpolate import BSpline  # it takes a second to load, and few need it
 
-    n = len(knots) - _DEGREE - 1
-    return np.asarray(BSpline(knots, np.eye(n), _DEGREE)(np.clip(t, 0.0, 1.0), nu=order))
+    n = len(knots) - DEGREE - 1
+    return np.asarray(BSpline(knots, np.eye(n), DEGREE)(np.clip(t, 0.0, 1.0), nu=order))
 
 
 def _heights(
@@ -234,11 +235,11 @@ def _heights(
 ) -> tuple[Floats, Floats]:
     """Control heights (n,n) of a surface through heights (m,) at uv (m,2) and with slopes (k,2) there, and the heights
     (m,) that it has."""
-    knots = _knots(spans)
-    n = spans + _DEGREE
+    knots = uniform_knots(spans)
+    n = spans + DEGREE
 
     def rows(u: Floats, v: Floats, du: int, dv: int) -> Floats:
-        return np.einsum("ki,kj->kij", _basis(knots, u, du), _basis(knots, v, dv)).reshape(len(u), n * n)
+        return np.einsum("ki,kj->kij", spline_values(knots, u, du), spline_values(knots, v, dv)).reshape(len(u), n * n)
 
     through = rows(uv[:, 0], uv[:, 1], 0, 0)
     blocks, right = [through], [z]

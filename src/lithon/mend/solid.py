@@ -53,9 +53,9 @@ def solid_of(
     points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str = "part", free: float = 0.0
 ) -> tuple[Body, float]:
     """The solid whose faces are the patches, their edges found anew, and how far (mm) corners stand off its free-form
-    faces. `free`: how far (mm) corners may stand off the
-    free-form surface of a patch that lies on no simple one; where it is 0 there are none. Raises Refusal, naming the
-    place, where two surfaces do not meet along the border of their patches, or no free-form one can be had."""
+    faces. `free`: how far (mm) they may, on patches that lie on no simple surface; where it is 0 there are none. Raises
+    Refusal, naming the place, where two surfaces do not meet along the border of their patches, or no free-form one
+    can be had."""
     builder = _Builder(points, corners, patches, tolerance, name, free)
     return builder.run(), builder.off
 
