@@ -21,6 +21,7 @@ from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
+from lithon.mesh.sizing import divide_edge, size_field
 from lithon.operations.marks import held
 from lithon.operations.operation import Operation
 from lithon.operations.places import Axis, Cut
@@ -294,6 +295,16 @@ def _set(key: str, value: object) -> Callable[[Model, Outcome], None]:
     def check(before: Model, out: Outcome) -> None:
         same(before, out)
         assert getattr(out.state.settings, key) == value
+
+    return check
+
+
+def _rounder(arc: float) -> Callable[[Model, Outcome], None]:
+    def check(before: Model, out: Outcome) -> None:
+        same(before, out)
+        field = size_field(out.model.bodies, out.state.rules())
+        rings = [e for e in out.model.bodies[0].edges() if e.ring]
+        assert rings and all(2.0 * np.pi / (len(divide_edge(e, field)) - 1) <= arc + 1e-9 for e in rings)
 
     return check
 
@@ -665,6 +676,7 @@ EXAMPLES: tuple[Example, ...] = (
     Example("drape", plate, lambda m, p: do.drape(rounds(m)), draped(8), 14,
             [lambda m, p: do.drape(hole(m, 4.0) + hole(m, 6.0)), lambda m, p: do.drape(off=True)]),
     Example("drape", plate, lambda m, p: do.drape(strength=0.1), draped(8), 14, tag="by strength"),
+    Example("arc-angle", plate, lambda m, p: do.arc_angle(0.25), _rounder(0.25), 14),
     Example("growth", plate, lambda m, p: do.growth(0.2), _set("growth", 0.2), 14),
     Example("face-budget", plate, lambda m, p: do.face_budget(12), _set("budget", 12), 14),
     Example("mesh", stack, lambda m, p: do.mesh("hex"), _meshed, 18),

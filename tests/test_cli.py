@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from dice import LONG
 
 import lithon
 from lithon.samples import ANCHOR, hinge_strap
@@ -149,6 +150,7 @@ def test_triangles_and_the_desktop(tmp_path):
     assert "MimeType=model/step" in entry.read_text() and "*.lithon" in types.read_text()
 
 
+@pytest.mark.skipif(not LONG, reason="in a long run")
 def test_a_survey_as_a_page_with_pictures(tmp_path):
     """Run as a stranger would: a dirty part, its page, and what it tells."""
     import re

@@ -5,6 +5,7 @@ import signal
 
 import numpy as np
 import pytest
+from dice import LONG
 from hands import button_of, click, cut_field, desk_words, drag_box, labels, press, read, ready, settled, total
 
 import lithon
@@ -278,6 +279,7 @@ def test_a_cut_through_three_points_picked_in_the_view(opened, qtbot):
     assert desk.docket.verb.objectName() == "main"
 
 
+@pytest.mark.skipif(not LONG, reason="in a long run")
 def test_the_ledger_switches_a_step_off_and_the_offset_follows_its_number(opened, qtbot):
     from PySide6.QtCore import Qt
 

@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from dice import LONG
 from hands import button_of, click, desk_words, labels, press, read, ready, settled, total
 
 import lithon
@@ -456,6 +457,7 @@ def test_an_overlap_is_parted_from_its_card(desk, qtbot, tmp_path):
     assert total(desk) < was and not any(g.first.kind == "overlap" for g in desk.docket.groups)
 
 
+@pytest.mark.skipif(not LONG, reason="in a long run")
 def test_a_large_part_is_measured_by_the_worker_and_sieved_by_what_is_chosen(desk, qtbot, tmp_path):
     """Above a few hundred faces the wall behind a click comes from the worker; the Sieve marks what is chosen whole."""
     plate = perforated(220)

@@ -21,7 +21,7 @@ from lithon.mesh.improve import improve, quality
 from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
 from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_scaled_jacobian, tet_volumes
-from lithon.mesh.recover import _opposite, recover, tet_edges, tet_faces, wall_off
+from lithon.mesh.recover import EDGE, _opposite, _there, pair_keys, recover, tet_faces, triple_keys, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
 from lithon.mesh.surface import surface_mesh
 from lithon.mesh.tetrahedra import _cells, tetrahedral_mesh
@@ -89,9 +89,18 @@ def test_the_boundary_is_recovered_triangle_by_triangle(name):
     live = space.live
     faces = {tuple(sorted(f)) for f in tet_faces(space.tet[live]).reshape(-1, 3).tolist()}
     assert wanted <= faces
-    edges = {tuple(sorted(e)) for e in tet_edges(space.tet[live]).reshape(-1, 2).tolist()}
+    edges = {tuple(sorted(e)) for e in space.tet[live][:, EDGE].reshape(-1, 2).tolist()}
     sides = np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]) + 8
     assert {tuple(sorted(s)) for s in sides.tolist()} <= edges
+    # Asked the quick way, of what is there and of what is not.
+    n, rng = space.points, np.random.default_rng(len(corners))
+    for known, width, cells in ((faces, 3, FACE), (edges, 2, EDGE)):
+        some = rng.integers(8, n, (3000, width))
+        some = some[(np.diff(np.sort(some, axis=1), axis=1) > 0).all(axis=1)]
+        every = np.concatenate([some, np.array(sorted(known))[:2000]])
+        keys = triple_keys(every, n) if width == 3 else pair_keys(every, n)
+        told = _there(space.tet[live], cells, keys, n).tolist()
+        assert told == [tuple(sorted(row)) in known for row in every.tolist()] and any(told)
 
 
 @every
@@ -243,7 +252,7 @@ def test_the_verdict_counts_places_and_says_why():
     block = Model.of([box(0, 0, 20, 20, 0, 10, "block")])
     fine = verdict(tetrahedral_mesh(block, SizeRules(4.0)))
     assert fine.good and not fine.places and "none below" in fine.words()
-    outline = [Piece((x, y)) for x, y in ((0.0, 0.0), (20.0, 0.0), (20.0, 9.98), (19.985, 10.0), (0.0, 10.0))]
+    outline = [Piece((x, y)) for x, y in ((0.0, 0.0), (20.0, 0.0), (20.0, 9.998), (19.9985, 10.0), (0.0, 10.0))]
     thin = Model.of([prism(outline, 20.0, name="thin")])
     (chamfer,) = (f for f in thin.bodies[0].faces if face_width(f) < 0.1)
     mesh = tetrahedral_mesh(thin, SizeRules(4.0))
@@ -254,7 +263,8 @@ def test_the_verdict_counts_places_and_says_why():
     assert told.lenient == ((q.scaled_jacobian < 0.05) | (q.smallest_angle < 8)).sum() <= told.strict
     assert not told.good and {p.face for p in told.places} & {chamfer, *adjacency(thin.bodies[0]).neighbours(chamfer)}
     assert any("mm stands beside" in p.cause or "mm wide beside" in p.cause for p in told.places)
-    assert str(told.strict) in told.words()
+    assert str(told.strict) in told.words() and len(told.where()) <= len(told.places)
+    assert sum(int(line.split()[0].replace("one", "1")) for line in told.where()) == told.strict
     assert verdict(tetrahedral_mesh(thin, SizeRules(4.0, ignore=0.3))).good
 
 
@@ -325,11 +335,14 @@ def test_the_foot_of_what_stands_close_before_a_triangle():
     triangle = np.array([[0, 1, 2]])
     for point, foot in (((0.3, 0.3, 0.01), True), ((0.3, 0.3, -0.01), True), ((0.3, 0.3, 0.6), False),
                         ((0.7, 0.7, 0.01), False), ((0.004, 0.5, 0.01), False), ((2.0, 2.0, 0.01), False)):  # fmt: skip
-        found = _opposite(np.vstack([corners, point]), triangle)[0]
+        found = _opposite(np.vstack([corners, point]), triangle)[0][0]
         assert np.isfinite(found).all() == foot
         if foot:
             assert found == pytest.approx((point[0], point[1], 0.0), abs=1e-12)
     # Of two the nearer, wherever the triangle stands.
     turn = np.linalg.qr(np.random.default_rng(4).normal(size=(3, 3)))[0]
     two = np.vstack([corners, (0.2, 0.3, 0.03), (0.4, 0.3, -0.01)]) @ turn.T + 5.0
-    assert _opposite(two, triangle)[0] == pytest.approx(turn @ [0.4, 0.3, 0.0] + 5.0, abs=1e-12)
+    found, touched = _opposite(two, triangle)
+    assert touched == [-1] and found[0] == pytest.approx(turn @ [0.4, 0.3, 0.0] + 5.0, abs=1e-12)
+    # One that stands on the triangle is told itself.
+    assert _opposite(np.vstack([corners, (0.3, 0.3, 1e-9)]), triangle)[1] == [3]

@@ -19,7 +19,7 @@ from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
-from lithon.operations.cures import cured, tried, ways
+from lithon.operations.cures import cured, moved, tried, ways
 from lithon.operations.running import run
 from lithon.operations.state import IGNORED, Settings, State
 from lithon.project import many
@@ -117,7 +117,9 @@ def test_an_offer_that_was_tried_holds_when_it_is_taken(name):
                 with pytest.raises(lithon.LithonError):
                     run(state, operation)
             elif number == way.number:
-                run(state, operation)
+                far = moved(state.model, run(state, operation))
+                assert way.moved == pytest.approx(far, abs=1e-9)
+                assert (f"{far:.2g} mm" if far > 1e-9 else "nothing") in way.words
     assert tried(state, found.keys(), 60.0) == {}
     assert len(tried(state, (), 0.0)) == 1  # one at a time, where there is no time
 
@@ -260,6 +262,7 @@ def test_cards_offer_what_holds_and_all_are_cured_with_one_press(desk, qtbot):
     assert "However small" in labels(desk.docket)  # nothing is ignored here
     cards = [g for g in grouped(work.open_findings()) if g.first.offers]
     assert all(work.tried[g.key].number == 0 for g in cards)
+    qtbot.waitUntil(lambda: all(work.tried[g.key].words in labels(desk.docket) for g in cards[:2]), timeout=10000)
     laid_out(desk, qtbot, Model.of([drilled("a"), stepped()]), size=4.0)
     settled(desk, qtbot)
     qtbot.wait(60)

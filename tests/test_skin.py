@@ -14,10 +14,12 @@ from lithon.carve.score import scored
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
 from lithon.mesh.drapes import Ignored, ignored
+from lithon.mesh.remake import remade
 from lithon.mesh.sizing import SizeRules, size_field
-from lithon.mesh.skin import Skin, _cosine, _cross, _length, _shape, remade
+from lithon.mesh.skin import Skin
 from lithon.mesh.surface import surface_mesh
 from lithon.mesh.tetrahedra import tetrahedral_mesh
+from lithon.mesh.web import cosine, cross, length, shape
 from lithon.samples import cast_anchor
 from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
 
@@ -106,7 +108,7 @@ def test_sides_are_halved_and_nothing_opens():
     assert isinstance(skin, Skin)
     rings = [side for side, edge in skin.segments.items() if edge.ring]
     before, nodes = skin_area(skin), len(skin.nodes)
-    skin.halve(rings)
+    skin.refine(rings, {})
     assert len(skin.nodes) == nodes + len(rings) and closed_up(skin)
     added = np.array(skin.nodes[nodes:])
     assert np.abs(np.hypot(added[:, 0] - 10.0, added[:, 1] - 10.0) - 4.0).max() < 1e-12
@@ -114,7 +116,7 @@ def test_sides_are_halved_and_nothing_opens():
     inner = [
         tuple(s) for s in np.unique(sides_of(skin.triangles()[0]), axis=0).tolist() if tuple(s) not in skin.segments
     ]
-    skin.halve(inner[:25])
+    skin.refine(inner[:25], {})
     assert len(skin.nodes) == nodes + len(rings) + 25 and closed_up(skin)
     gone = set(inner[:25]) & {tuple(s) for s in sides_of(skin.triangles()[0]).tolist()}
     assert not gone and not len(cutting_pairs(skin.points(), skin.triangles()[0]))
@@ -130,10 +132,10 @@ def test_triangles_that_pass_through_each_other_are_told_and_neighbours_are_not(
 
 def test_measures_of_the_remaker():
     p = np.array([[0, 0, 0], [2, 0, 0], [1, np.sqrt(3), 0], [4, 0, 0.0]])
-    assert _cross(p, 0, 1, 2) == pytest.approx((0, 0, 2.0 * np.sqrt(3))) and _length(p, 0, 2) == pytest.approx(2.0)
-    assert _shape(p, 0, 1, 2) == pytest.approx(1.0) and _shape(p, 0, 1, 3) == 0.0
-    assert _cosine((1, 0, 0), (0, 3, 0)) == 0.0 and _cosine((1, 1, 0), (2, 2, 0)) == pytest.approx(1.0)
-    assert _cosine((0, 0, 0), (1, 0, 0)) == 1.0
+    assert cross(p, 0, 1, 2) == pytest.approx((0, 0, 2.0 * np.sqrt(3))) and length(p, 0, 2) == pytest.approx(2.0)
+    assert shape(p, 0, 1, 2) == pytest.approx(1.0) and shape(p, 0, 1, 3) == 0.0
+    assert cosine((1, 0, 0), (0, 3, 0)) == 0.0 and cosine((1, 1, 0), (2, 2, 0)) == pytest.approx(1.0)
+    assert cosine((0, 0, 0), (1, 0, 0)) == 1.0
 
 
 def test_a_cast_part_with_everything_draped_by_strength_keeps_its_sharp_edges():

@@ -640,6 +640,14 @@ class growth(Operation):  # noqa: N801
         growth: float | str,
     ) -> None: ...
 
+class arc_angle(Operation):  # noqa: N801
+    """Set how much of a round edge, or of a curved face, one element may span."""
+
+    def __init__(
+        self,
+        angle: float | str,
+    ) -> None: ...
+
 class face_budget(Operation):  # noqa: N801
     """Set how many faces there may be; watched in the Ledger. Nothing lifts it."""
 

@@ -401,10 +401,11 @@ class Docket(Panel):
 
     def _poor(self, told: Verdict) -> None:
         """Where elements are poor and why, the most of them first."""
+        where = told.where()
         card = Card("■" if told.lenient else "▲", theme.MADDER if told.lenient else theme.OCHRE,
-                    "not good enough everywhere", *(p.words() for p in told.places[:4]))  # fmt: skip
-        if len(told.places) > 4:
-            card.setToolTip("\n".join(p.words() for p in told.places))
+                    "not good enough everywhere", *where[:4])  # fmt: skip
+        if len(where) > 4:
+            card.setToolTip("\n".join(where))
         faces = list(dict.fromkeys(p.face for p in told.places if p.face is not None))
         if faces:
             card.add_button("Show me", lambda: self.work.choose(faces=faces))
@@ -443,10 +444,11 @@ class Docket(Panel):
         small = 0.0 < f.size < 3.0 * size  # of what is larger it says nothing
         measure = share(f.size, size) if small else ""
         lead = f"{measure}. " if measure and measure not in f.text + f.consequence else ""
-        card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}", f.keep)
+        way = self.work.tried.get(group.key)
+        far = f" {way.words}" if way is not None and way.number is not None else ""
+        card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}{far}", f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
-        way = self.work.tried.get(group.key)
         if way is not None and way.number is None:
             card.lay.insertWidget(card.lay.count() - 1, label(f"Nothing cures it by itself: {way.why}.", "dim"))
         elif f.offer is not None:

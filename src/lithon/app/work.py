@@ -94,6 +94,7 @@ class Work(QObject):
         self.standings: Standings | None = None
         #: Which of the offers of a card holds, as far as they were tried while nobody asked for anything.
         self.tried: dict[Key, Way] = {}
+        self._told_all = False
         self._idle = QTimer(self, singleShot=True, interval=_IDLE)
         self._idle.timeout.connect(self._try_cards)
         self._fore, self._back = Lane(self, started), Lane(self, nice=BACK)
@@ -353,6 +354,7 @@ class Work(QObject):
         turn = self._turn
         self.findings_ready = False
         self.tried = {}
+        self._told_all = False
         self.forecast = self.costs = None
         self.forecast_changed.emit()
         self.findings_changed.emit()
@@ -406,10 +408,14 @@ class Work(QObject):
         known = frozenset(self.tried)
 
         def come(fresh: dict[Key, Way]) -> None:
-            if turn == self._turn and fresh:
-                self.tried |= fresh
-                if any(way.number != 0 for way in fresh.values()):
-                    self.findings_changed.emit()
+            if turn != self._turn:
+                return
+            self.tried |= fresh
+            # What is refused is told at once; how far the others move, when all are known: cards do not flicker.
+            if any(way.number != 0 for way in fresh.values()) or (not fresh and known and not self._told_all):
+                self._told_all = not fresh
+                self.findings_changed.emit()
+            if fresh:
                 self._try_cards()
 
         def again(error: LithonError) -> None:

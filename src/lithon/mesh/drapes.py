@@ -38,13 +38,15 @@ class Ignored:
         return bool(self.soft or self.tiny)
 
     def without(self, faces: Collection[Face]) -> Ignored:
-        """The same but around some faces, where all is followed."""
+        """The same but around some faces, where all is followed; itself where that changes nothing."""
         if not faces:
             return self
         stay = {f for group in self.groups if not group.isdisjoint(faces) for f in group} | set(faces)
         bound = {e for f in stay for e in f.edges()}
         groups = tuple(g for g in self.groups if g.isdisjoint(stay))
-        return Ignored(self.small - stay, self.soft - bound, self.tiny - bound, groups)
+        less = Ignored(self.small - stay, self.soft - bound, self.tiny - bound, groups)
+        same = (less.soft, less.tiny, less.groups) == (self.soft, self.tiny, self.groups)
+        return self if same else less
 
 
 def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
@@ -54,6 +56,7 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
         for face in dict.fromkeys(body.faces):
             owners[face].append(body)
     kept = set(rules.kept)
+    followed = set(rules.followed)
     words = dict(rules.drapes)
     limit = rules.ignore or 0.0
     soft: set[Edge] = set()
@@ -73,10 +76,12 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
         if not limit:
             continue
         for face in dict.fromkeys(body.faces):
-            if face_width(face) < limit and face.loops:
+            if face_width(face) < limit and face.loops and face not in followed:
                 small.add(face)
                 soft |= _over(adj, face, limit, may)
         tiny |= {edge for edge in adj.uses if edge.length < limit and not edge.ring}
+    soft -= followed
+    tiny -= followed
     if len(bodies) > 1:  # an edge where a third body, or a shared face, ends is followed
         met: dict[Edge, set[Face]] = defaultdict(set)
         for body in bodies:

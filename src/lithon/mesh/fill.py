@@ -35,16 +35,22 @@ def fill(
         corner = np.stack(np.meshgrid([0, 1], [0, 1], [0, 1], indexing="ij"), axis=-1).reshape(-1, 3)
         cells = (2 * finer[:, None, :] + corner).reshape(-1, 3)
         h *= 0.5
+    judged = np.zeros((0, 4), dtype=np.int64)
     for turn in range(12):
         progress.tell(0.5 + 0.02 * turn, "refining")
-        if _split_large(space, sizes) == 0:
+        live = space.live
+        live = live[space.lab[live] >= 0]
+        old = live[live < len(judged)]
+        fresh = np.concatenate([old[(space.tet[old] != judged[old]).any(axis=1)], live[len(old) :]])
+        judged = space.tet.copy()
+        if _split_large(space, fresh, sizes) == 0:
             break
 
 
 def _smallest_in(start: Floats, cells: Ints, h: float, sizes: SizeField) -> Floats:
     """A bound from below on the size within each cubic cell: the field changes at most by its growth."""
     middle = start + (cells + 0.5) * (_CELL * h)
-    return np.asarray(sizes.at(middle) - sizes.rules.growth * np.sqrt(0.75) * _CELL * h)
+    return sizes.least_about(middle, float(np.sqrt(0.75)) * _CELL * h)
 
 
 def _lattice(
@@ -57,10 +63,10 @@ def _lattice(
     points += np.random.default_rng(11).uniform(-1e-3, 1e-3, points.shape) * h
     size = sizes.at(points)
     top = h >= sizes.rules.size * 0.999
-    points = points[(size > h * 2.0**-0.5) & ((size <= h * 2.0**0.5) | top)]
+    own = (size > h * 2.0**-0.5) & ((size <= h * 2.0**0.5) | top)
+    points, size = points[own], size[own]
     if not len(points):
         return
-    size = sizes.at(points)
     away, _ = shell.query(points, distance_upper_bound=2.0 * h)
     keep = away > 0.72 * size
     space.add(points[keep], inner=True, clear=0.72 * size[keep])
@@ -78,9 +84,8 @@ def circumspheres(corners: Floats) -> tuple[Floats, Floats]:
     return a + centre, np.asarray(np.linalg.norm(centre, axis=1))
 
 
-def _split_large(space: Tetrahedra, sizes: SizeField) -> int:
-    live = space.live
-    live = live[space.lab[live] >= 0]
+def _split_large(space: Tetrahedra, live: Ints, sizes: SizeField) -> int:
+    """Nodes in the middle of the spheres of those tetrahedra of some that are too large; how many."""
     world = space.world()
     corners = world[space.tet[live]]
     centre, radius = circumspheres(corners)

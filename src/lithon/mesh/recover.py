@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
+from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.charts import parts_of
@@ -22,9 +23,14 @@ from lithon.mesh.skin import Skin
 from lithon.mesh.surface import SurfaceMesh
 from lithon.progress import Progress
 
+#: The corners of a tetrahedron's edges.
+EDGE = np.array([[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]])
+
 _ROUNDS = 40
 #: How many rounds may bring nothing.
-_PATIENCE = 8
+_PATIENCE = 5
+#: A node that stands nearer before a triangle, as a share of its circle, touches it.
+_TOUCHING = 1e-5
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,10 +62,6 @@ def tet_faces(tet: Ints) -> Ints:
     return tet[:, FACE].reshape(-1, 3)
 
 
-def tet_edges(tet: Ints) -> Ints:
-    return tet[:, [[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]]].reshape(-1, 2)
-
-
 def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[Failure]]:
     """Tetrahedra holding all surface triangles, whose nodes 8.. are the surface nodes in order."""
     points = surface.points()
@@ -79,65 +81,99 @@ def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[
         fewest = min(fewest, (len(missing), turn))
         if isinstance(surface, Skin) and turn - fewest[1] > _PATIENCE:
             break  # it only gets worse: what is draped there can be followed instead
-        before = len(surface.nodes)
+        before, parts = len(surface.nodes), len(surface.triangles()[0])
         _add_nodes(surface, space, missing, face_of_edge)
         if len(surface.nodes) == before:
-            break
-        added = np.array(surface.nodes[before:])
-        if not space.add(added).all():
+            if len(surface.triangles()[0]) == parts:
+                break
+            continue  # one that touches was parted at a node that is there
+        if not space.add(np.array(surface.nodes[before:])).all():
             break
     return space, _failures(surface, missing)
 
 
-def _among(keys: Ints, have: Ints) -> Bools:
-    """Which keys are in a sorted list; never sorts the list again, however often it is asked."""
-    return np.asarray(have[np.minimum(np.searchsorted(have, keys), len(have) - 1)] == keys)
+@njit(cache=True, inline="always")
+def _slot(key: int, mask: int) -> int:
+    return int((key * 0x2545F4914F6CDD1D >> 20) & mask)
+
+
+@njit(cache=True)
+def _there(cells: Ints, corners: Ints, keys: Ints, n: int) -> Bools:
+    """Which keys (k,), as `triple_keys` or `pair_keys` make them, are those of a face or an edge of cells (m,4);
+    corners (c,3) or (c,2): which nodes of a cell make one."""
+    mask = 1
+    while mask < 2 * len(keys) + 2:
+        mask *= 2
+    table, mask = np.full(mask, -1, dtype=np.int64), mask - 1
+    for k in range(len(keys)):
+        slot = _slot(keys[k], mask)
+        while table[slot] >= 0:
+            slot = (slot + 1) & mask
+        table[slot] = k
+    out = np.zeros(len(keys), dtype=np.bool_)
+    for t in range(len(cells)):
+        for c in range(len(corners)):
+            a, b = cells[t, corners[c, 0]], cells[t, corners[c, 1]]
+            key = min(a, b) * n + max(a, b)
+            if corners.shape[1] == 3:
+                d = cells[t, corners[c, 2]]
+                low, high = min(a, b, d), max(a, b, d)
+                key = (low * n + (a + b + d - low - high)) * n + high
+            slot = _slot(key, mask)
+            while table[slot] >= 0:
+                if keys[table[slot]] == key:
+                    out[table[slot]] = True
+                slot = (slot + 1) & mask
+    return out
 
 
 def _missing(surface: SurfaceMesh, space: Tetrahedra) -> Ints:
     """Indices of surface triangles that are no face of the tetrahedra, after taking other diagonals."""
-    n = space.points
-    have = np.sort(triple_keys(tet_faces(space.tet[space.live]), n))
+    n, cells = space.points, space.tet[space.live]
     triangles, of = surface.triangles()
-    lost = ~_among(triple_keys(triangles + 8, n), have)
-    if lost.any() and _swap_ties(surface, triangles, of, lost, have, n):
+    lost = ~_there(cells, FACE, triple_keys(triangles + 8, n), n)
+    if lost.any() and _swap_ties(surface, triangles, of, lost, cells, n):
         triangles, of = surface.triangles()
-        lost = ~_among(triple_keys(triangles + 8, n), have)
+        lost = ~_there(cells, FACE, triple_keys(triangles + 8, n), n)
     return np.flatnonzero(lost)
 
 
-def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, have: Ints, n: int) -> bool:
+def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, cells: Ints, n: int) -> bool:
     """Exchange diagonals of pairs of lost triangles whose exchange is there. True if any changed."""
-    have_set = set(have.tolist())
-    by_side: dict[tuple[int, int], int] = {}
-    changed: dict[int, Ints] = {}
-    points = surface.points()
     index = np.flatnonzero(lost)
+    by_side = {(int(triangles[k, i]), int(triangles[k, i - 2])): k for k in index.tolist() for i in range(3)}
+    found: list[tuple[int, int]] = []
+    pairs: list[list[list[int]]] = []
     for k in index.tolist():
-        for i in range(3):
-            by_side[(int(triangles[k, i]), int(triangles[k, (i + 1) % 3]))] = k
-    for k in index.tolist():
-        if k in changed:
-            continue
         for i in range(3):
             a, b, c = (int(triangles[k, (i + j) % 3]) for j in range(3))
             other = by_side.get((b, a))
-            if other is None or other in changed or of[other] != of[k]:
+            if other is None or of[other] != of[k]:
                 continue
             d = int(next(v for v in triangles[other] if v not in (a, b)))
-            pair = np.array([[c, a, d], [d, b, c]], dtype=np.int64)
-            if not all(int(key) in have_set for key in triple_keys(pair + 8, n)):
-                continue
-            face = surface.faces[int(of[k])]
-            if _facing(face, points, pair):
-                changed[k], changed[other] = pair[0], pair[1]
-                break
-    if not changed:
+            found.append((k, other))
+            pairs.append([[c, a, d], [d, b, c]])
+    if not found:
         return False
-    for k, row in changed.items():
-        triangles[k] = row
-    surface.set_triangles(triangles, of)
-    return True
+    new = np.array(pairs, dtype=np.int64)
+    there = _there(cells, FACE, triple_keys(new.reshape(-1, 3) + 8, n), n).reshape(-1, 2).all(axis=1)
+    diagonals = pair_keys(new[:, 0][:, [0, 2]], n)
+    # In a cusp a diagonal may be a side of the other face already.
+    taken = set(diagonals[_there(triangles, np.array([[0, 1], [1, 2], [2, 0]]), diagonals, n)].tolist())
+    changed: set[int] = set()
+    points = surface.points() if there.any() else np.zeros((0, 3))
+    for row in np.flatnonzero(there).tolist():
+        k, other = found[row]
+        diagonal = int(diagonals[row])
+        if k in changed or other in changed or diagonal in taken:
+            continue
+        if _facing(surface.faces[int(of[k])], points, new[row]):
+            triangles[k], triangles[other] = new[row]
+            changed |= {k, other}
+            taken.add(diagonal)
+    if changed:
+        surface.set_triangles(triangles, of)
+    return bool(changed)
 
 
 def _facing(face: Face, points: Floats, triangles: Ints) -> bool:
@@ -150,38 +186,44 @@ def _facing(face: Face, points: Floats, triangles: Ints) -> bool:
 def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_edge: dict[Edge, list[Face]]) -> None:
     """A node on every model edge's stretch that is not there; else inside the faces that lack something."""
     n = space.points
-    have = np.sort(pair_keys(tet_edges(space.tet[space.live]), n))
+    cells = space.tet[space.live]
     if isinstance(surface, Skin):
-        _halve_sides(surface, missing, have, n)
+        _halve_sides(surface, missing, cells, n)
         return
     dirty: dict[Face, None] = {}
+    every: list[tuple[Edge, Ints]] = []
     for edge, ids in list(surface.edge_nodes.items()):
         pairs = np.stack([ids, np.roll(ids, -1)], axis=1)
         if not edge.ring:
             pairs = pairs[:-1]
-        for a, b in pairs[~_among(pair_keys(pairs + 8, n), have)].tolist():
+        every.append((edge, pairs))
+    sides = np.concatenate([pairs for _, pairs in every])
+    gone = ~_there(cells, EDGE, pair_keys(sides + 8, n), n)
+    ends = np.cumsum([0, *(len(pairs) for _, pairs in every)])
+    for (edge, pairs), first, last in zip(every, ends, ends[1:], strict=False):
+        for a, b in pairs[gone[first:last]].tolist():
             surface.split_edge(edge, a, b)
             dirty.update(dict.fromkeys(face_of_edge[edge]))
     if not dirty:
         triangles, of = surface.triangles()
         points = surface.points()
-        segments = _segments(surface, len(points))
+        segments = surface.on_edges()
         split: set[tuple[int, int]] = set()
         taken: set[int] = set()
-        opposite = _opposite(points, triangles[missing])
+        opposite, touched = _opposite(points, triangles[missing])
         for row, k in enumerate(missing.tolist()):
             corners = triangles[k]
             if taken & set(corners.tolist()):
                 continue  # one change per neighbourhood and round keeps the nodes apart
             taken |= set(corners.tolist())
             face = surface.faces[int(of[k])]
-            if np.isfinite(opposite[row, 0]):
+            if np.isfinite(opposite[row, 0]) and touched[row] < 0:
                 surface.add_inner(face, opposite[row])
                 dirty[face] = None
                 continue
-            sides = [(int(corners[i]), int(corners[(i + 1) % 3])) for i in range(3)]
-            lengths = [float(np.linalg.norm(points[a] - points[b])) for a, b in sides]
-            a, b = sides[int(np.argmax(lengths))]
+            own = [(int(corners[i]), int(corners[(i + 1) % 3])) for i in range(3)]
+            lengths = [float(np.linalg.norm(points[a] - points[b])) for a, b in own]
+            a, b = own[int(np.argmax(lengths))]
             key = (min(a, b), max(a, b))
             if key in split:
                 continue
@@ -198,10 +240,10 @@ def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_e
         surface.remesh_face(face)
 
 
-def _opposite(points: Floats, triangles: Ints) -> Floats:
+def _opposite(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
     """Where triangles (m,3) want a node (m,3) because one of another face stands close before them: its foot, beside
     which it encroaches upon none of the parts (Shewchuk, *Tetrahedral mesh generation by Delaunay refinement*, 1998).
-    Not a number where none does."""
+    Not a number where none does. And the node (m,) that stands there itself, where the two sides touch; else -1."""
     a, b, c = (points[triangles[:, k]] for k in range(3))
     e, f = b - a, c - a
     normal = cross_product(e, f)
@@ -210,7 +252,7 @@ def _opposite(points: Floats, triangles: Ints) -> Floats:
     to = (ee * cross_product(f, normal) + ff * cross_product(normal, e)) / (2.0 * double**2)
     radius = np.linalg.norm(to, axis=1)
     unit = normal / double
-    out = np.full((len(triangles), 3), np.nan)
+    out, touched = np.full((len(triangles), 3), np.nan), np.full(len(triangles), -1)
     tree = scipy.spatial.cKDTree(points)
     for k, near in enumerate(tree.query_ball_point(a + to, radius * (1.0 - 1e-9))):
         ids = np.setdiff1d(np.array(near, dtype=np.int64), triangles[k])
@@ -225,37 +267,31 @@ def _opposite(points: Floats, triangles: Ints) -> Floats:
         within = (np.minimum(u, v) > 0.02) & (u + v < 0.98)
         good = np.flatnonzero(within & (np.abs(height) < 0.2 * radius[k]) & (apart > 2.0 * np.abs(height)))
         if len(good):
-            out[k] = a[k] + foot[good[int(np.argmin(np.abs(height[good])))]]
-    return out
+            best = good[int(np.argmin(np.abs(height[good])))]
+            out[k] = a[k] + foot[best]
+            if abs(float(height[best])) < _TOUCHING * radius[k]:
+                touched[k] = ids[best]
+    return out, touched
 
 
-def _halve_sides(surface: Skin, missing: Ints, have: Ints, n: int) -> None:
+def _halve_sides(surface: Skin, missing: Ints, cells: Ints, n: int) -> None:
     """As `_add_nodes`, where triangles are tied to no chart."""
     sides = np.array(list(surface.segments), dtype=np.int64).reshape(-1, 2)
-    lost = sides[~_among(pair_keys(sides + 8, n), have)].tolist()
+    lost = sides[~_there(cells, EDGE, pair_keys(sides + 8, n), n)].tolist()
     triangles, _ = surface.triangles()
     points, taken = surface.points(), set[int]()
-    opposite = _opposite(points, triangles[missing]) if not lost else np.zeros((0, 3))
-    pierced: dict[int, Floats] = {}
+    opposite, touched = _opposite(points, triangles[missing] if not lost else triangles[:0])
+    pierced: dict[int, Floats | int] = {}
     for row, corners in enumerate(triangles[missing].tolist() if not lost else ()):
         if taken & set(corners):
             continue
         taken |= set(corners)
         if np.isfinite(opposite[row, 0]):
-            pierced[int(missing[row])] = opposite[row]
+            pierced[int(missing[row])] = int(touched[row]) if touched[row] >= 0 else opposite[row]
             continue
         pairs = [(corners[i], corners[(i + 1) % 3]) for i in range(3)]
         lost.append(max(pairs, key=lambda s: float(np.linalg.norm(points[s[0]] - points[s[1]]))))
-    surface.pierce(pierced)
-    surface.halve([(a, b) for a, b in lost])
-
-
-def _segments(surface: SurfaceMesh, n: int) -> dict[tuple[int, int], Edge]:
-    out: dict[tuple[int, int], Edge] = {}
-    for edge, ids in surface.edge_nodes.items():
-        for a, b in zip(ids.tolist(), np.roll(ids, -1).tolist(), strict=True):
-            out[(min(a, b), max(a, b))] = edge
-    return out
+    surface.refine([(a, b) for a, b in lost], pierced)
 
 
 def _failures(surface: SurfaceMesh, missing: Ints) -> list[Failure]:

@@ -12,9 +12,9 @@ from lithon.mesh.hexer import Hexer
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quads import facing, opposite
 from lithon.mesh.quality import Quality
+from lithon.mesh.remake import graded
 from lithon.mesh.shapes import QUAD, TRI, Shape
 from lithon.mesh.sizing import SizeRules, size_field
-from lithon.mesh.skin import remade
 from lithon.mesh.surface import surface_mesh
 from lithon.mesh.turns import Sides
 from lithon.progress import SILENT, Progress
@@ -24,7 +24,7 @@ def triangle_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -
     """Every face in triangles; faces that share an edge share its nodes. Raises Refusal naming the face that cannot be
     meshed."""
     progress.tell(0.1, "dividing edges and faces")
-    surface = remade(surface_mesh(model.bodies, size_field(model.bodies, rules)))
+    _, surface = graded(surface_mesh(model.bodies, size_field(model.bodies, rules)))
     triangles, of = surface.triangles()
     faces = model.faces()
     number = {part: k for k, face in enumerate(faces) for part in parts_of(face)}

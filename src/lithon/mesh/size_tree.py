@@ -13,6 +13,7 @@ from numba import njit
 
 from lithon.arrays import Floats, Ints
 from lithon.geometry.boxtree import BoxTree
+from lithon.threads import BLOCK, shared_out
 
 #: An answer may be larger than the true one by this share.
 _SLACK = 0.01
@@ -48,9 +49,11 @@ class SizeTree:
             tags, without = np.zeros(len(self.sizes), dtype=np.int64), np.full(len(points), -1)
         else:
             tags = np.ascontiguousarray(groups[b.order])
-        sizes, row = _smallest(
-            b.corners, b.low, b.high, b.first, b.count, self.sizes, self.least, tags, points, without, growth, most
-        )
+        sizes, row = shared_out(
+            lambda s: _smallest(b.corners, b.low, b.high, b.first, b.count, self.sizes, self.least, tags, points[s],
+                                without[s], growth, most),
+            len(points),
+        )  # fmt: skip
         return sizes, np.where(row >= 0, b.order[np.maximum(row, 0)], -1)
 
 
@@ -94,6 +97,8 @@ def _smallest(
     for n in range(len(points)):
         p = points[n]
         best = most
+        if n % BLOCK == 0:
+            row = -1
         if row >= 0:
             best = _asked(corners, sizes, growth, row, p)
             if best >= most or tags[row] == without[n]:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, cross_product
+from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.tessellation.domain import Domain, flat_domain
 from lithon.brep.tessellation.triangulate import Tangled, Triangulation, _legalise, legalise_in_space, triangulate
@@ -27,6 +27,27 @@ from lithon.progress import pulse
 _FINER = 6
 #: Circumradius of an equilateral triangle of side one.
 _EQUILATERAL = 1.0 / np.sqrt(3.0)
+
+
+def parted(edge: Edge, a: float, b: float, low: bool, high: bool) -> float:
+    """Where between two parameters an edge gets a node: in the middle; where one end is a corner, at a distance of a
+    power of two from that, so that edges which leave it at a small angle are parted alike (Ruppert, *A Delaunay
+    refinement algorithm for quality 2-dimensional mesh generation*, 1995). low, high: whether a or b is a corner."""
+    middle = 0.5 * (a + b)
+    if low == high:
+        return middle
+    corner, other = (a, b) if low else (b, a)
+    start, t = edge.curve.point(np.array([corner]))[0], other
+    far = float(np.linalg.norm(edge.curve.point(np.array([other]))[0] - start))
+    wanted = float(2.0 ** np.round(np.log2(0.5 * max(far, 1e-300))))
+    for _ in range(4):  # a curve runs at its own pace
+        t = corner + (t - corner) * wanted / max(far, 1e-300)
+        far = float(np.linalg.norm(edge.curve.point(np.array([t]))[0] - start))
+    return float(t) if 0.2 < (t - corner) / (other - corner) < 0.8 else middle
+
+
+#: A size that is smaller by less is the same.
+_SAME = 0.97
 
 
 @dataclass(slots=True)
@@ -52,6 +73,9 @@ class SurfaceMesh:
     by_face: dict[Face, Ints] = field(default_factory=dict)
     #: Edges that are cut in so many at least, since coarser ones would run into others.
     finer: dict[Edge, int] = field(default_factory=dict)
+    #: A mesh with other sizes, of which faces are taken over where these are the same.
+    like: SurfaceMesh | None = None
+    _array: Floats = field(default_factory=lambda: np.zeros((0, 3)))
 
     # ---- nodes
 
@@ -66,7 +90,18 @@ class SurfaceMesh:
 
     def points(self) -> Floats:
         """Node coordinates (n,3)."""
-        return np.array(self.nodes)
+        if len(self._array) < len(self.nodes):
+            fresh = np.array(self.nodes[len(self._array) :])
+            self._array = np.concatenate([self._array, fresh])
+        return self._array.copy()
+
+    def on_edges(self) -> dict[tuple[int, int], Edge]:
+        """The sides that lie on edges, the lower node first."""
+        out: dict[tuple[int, int], Edge] = {}
+        for edge, ids in self.edge_nodes.items():
+            walk = [*ids.tolist(), int(ids[0])] if edge.ring else ids.tolist()
+            out |= {(min(s), max(s)): edge for s in itertools.pairwise(walk)}
+        return out
 
     def divide(self, edge: Edge) -> tuple[Ints, Floats]:
         """The node numbers and points of an edge, divided on first asking."""
@@ -93,8 +128,9 @@ class SurfaceMesh:
         for k in range(span):
             nxt = (k + 1) % n
             if {int(ids[k]), int(ids[nxt])} == {a, b}:
-                t_next = t[nxt] if nxt else edge.t1
-                middle = 0.5 * (t[k] + t_next)
+                t_next = float(t[nxt] if nxt else edge.t1)
+                corners = (k == 0 and not edge.ring, nxt == n - 1 and not edge.ring)
+                middle = parted(edge, float(t[k]), t_next, *corners)
                 node = self._node(edge.curve.point(np.array([middle]))[0])
                 self.edge_nodes[edge] = np.insert(ids, k + 1, node)
                 self.edge_t[edge] = np.insert(t, k + 1, middle)
@@ -164,6 +200,39 @@ class SurfaceMesh:
         self.singular[face] = len(singular)
         self.inner[face] = ids, flat
         self._store(face, domain, region, ids)
+
+    def take_over(self, face: Face, changed: Bools) -> bool:
+        """Mesh a face as it was; False where its edges are cut otherwise, or nodes (n,) of it want another size."""
+        old = self.like
+        assert old is not None
+        for edge in face.edges():
+            self.divide(edge)
+            t = old.edge_t[edge]
+            if len(t) != len(self.edge_t[edge]) or not np.allclose(t, self.edge_t[edge], rtol=0.0, atol=1e-9):
+                return False
+        used = np.unique(old.by_face[face])
+        if changed[used].any():
+            return False
+        number = np.full(len(old.nodes), -1, dtype=np.int64)
+        for edge in face.edges():
+            number[old.edge_nodes[edge]] = self.edge_nodes[edge]
+        ids, flat = old.inner[face]
+        cut = old.cut_nodes.get(face, np.zeros(0, dtype=np.int64))
+        if len(np.setdiff1d(used[number[used] < 0], np.concatenate([ids, cut]))):  # an apex that another face has too
+            return False
+        if face in old.cut_nodes:
+            self.cut_share[face], self.cut_nodes[face] = old.cut_share[face], self._again(old, cut, number)
+        self.inner[face], self.singular[face] = (self._again(old, ids, number), flat), old.singular[face]
+        self.by_face[face] = number[old.by_face[face]]
+        if face in old.cut_ends:
+            low, high = old.cut_ends[face]
+            self.cut_ends[face] = (int(number[low]), int(number[high]))
+        return True
+
+    def _again(self, old: SurfaceMesh, ids: Ints, number: Ints) -> Ints:
+        """The nodes of another mesh, as new ones; `number` takes them."""
+        number[ids] = [self._node(old.nodes[i]) for i in ids.tolist()]
+        return np.asarray(number[ids])
 
     def remesh_face(self, face: Face) -> None:
         """Triangulate a face again over its present nodes, boundary and inner ones."""
@@ -367,21 +436,28 @@ def _smooth(region: Triangulation, fixed: int, sweeps: int = 6) -> None:
         _legalise(region.grid, region.tri, region.nbr, region.fix, region.count)
 
 
-def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField) -> SurfaceMesh:
+def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField, like: SurfaceMesh | None = None) -> SurfaceMesh:
     """Mesh every face of the bodies, shared ones once. Where the chords of a face's bent edges run into each other, as
     those of two circles close to one another do, these edges are cut finer.
 
-    Raises Refusal naming a face that cannot be meshed.
+    like: a mesh of the same bodies with other sizes, of which faces are taken over where these are the same. Raises
+    Refusal naming a face that cannot be meshed.
     """
+    changed = np.zeros(0, dtype=np.bool_)
+    if like is not None:
+        points = like.points()
+        changed = sizes.at(points) < _SAME * like.sizes.at(points)
     faces = tuple(dict.fromkeys(part for body in bodies for face in body.faces for part in parts_of(face)))
     asked = {edge for edge, _ in sizes.rules.divisions}
     finer: dict[Edge, int] = {}
     for turn in range(_FINER + 1):
-        mesh = SurfaceMesh(bodies, sizes, faces, finer=finer)
+        mesh = SurfaceMesh(bodies, sizes, faces, finer=finer, like=like)
         try:
             for face in faces:
                 pulse()
-                mesh.mesh_face(face)
+                if like is None or not mesh.take_over(face, changed):
+                    mesh.mesh_face(face)
+            mesh.like = None
             return mesh
         except Refusal as refusal:
             if turn == _FINER or not isinstance(refusal.__cause__, Tangled):

@@ -18,8 +18,8 @@ from lithon.mesh.improve import Cells, improve
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality
 from lithon.mesh.recover import Failure, recover, wall_off
+from lithon.mesh.remake import graded
 from lithon.mesh.sizing import SizeRules, size_field
-from lithon.mesh.skin import remade
 from lithon.mesh.slide import FIXED, FREE, ON_CONE, ON_CYLINDER, ON_PLANE, ON_SPHERE, ON_TORUS
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.progress import SILENT, Progress
@@ -57,17 +57,17 @@ def _walled(model: Model, rules: SizeRules, progress: Progress) -> tuple[Surface
     plain = _plain(model, rules, progress)
     avoid: set[Face] = set()
     for turn in range(_TRIES):
-        surface = remade(plain, avoid)
+        draped = rules.ignore or rules.drapes
+        plain, surface = graded(plain, avoid)
         progress.tell(0.1, "recovering the boundary")
         space, failures = recover(surface, progress)
         failures = failures or wall_off(surface, space)
-        draped = rules.ignore or rules.drapes
         if not failures or not draped:
             break
         fresh = {f.face for f in failures if f.face is not None} - avoid
         avoid |= fresh
         if not fresh or surface is plain or turn == _TRIES - 2:
-            rules = replace(rules, ignore=None, drapes=())
+            rules = replace(plain.sizes.rules, ignore=None, drapes=())
             plain = _plain(model, rules, progress)
     return surface, space, failures
 

@@ -29,11 +29,6 @@ class Poor:
     elements: int
     cause: str
 
-    def words(self) -> str:
-        at = "no face" if self.face is None else f"a {self.face.surface.kind}"
-        what = f"{many(self.elements, 'element')} at {at}"
-        return what + (f": {self.cause}" if self.cause else "")
-
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Verdict:
@@ -46,6 +41,18 @@ class Verdict:
     @property
     def good(self) -> bool:
         return not self.strict
+
+    def where(self) -> list[str]:
+        """The places in words, those that are of one kind and cause together."""
+        alike: dict[tuple[str, str], list[Poor]] = {}
+        for p in self.places:
+            alike.setdefault(("" if p.face is None else p.face.surface.kind, p.cause), []).append(p)
+        out = []
+        for (kind, cause), own in alike.items():
+            at = "no face" if not kind else f"a {kind} face" if len(own) == 1 else f"{len(own)} {kind} faces"
+            what = f"{many(sum(p.elements for p in own), 'element')} at {at}"
+            out.append(what + (f": {cause}" if cause else ""))
+        return out
 
     def words(self) -> str:
         if self.good:

@@ -117,10 +117,17 @@ def cured(
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """What has come of trying what a card offers: which of its offers holds (its number), else none and why."""
+    """What has come of trying what a card offers: which of its offers holds (its number) and how far (mm) it moves
+    anything; else none and why."""
 
     number: int | None
     why: str = ""
+    moved: float = 0.0
+
+    @property
+    def words(self) -> str:
+        """How far it moves anything."""
+        return f"The cure moves {self.moved:.2g} mm." if self.moved > _NOTHING else "The cure moves nothing."
 
 
 def tried(state: State, known: Collection[Key], seconds: float, progress: Progress = SILENT) -> dict[Key, Way]:
@@ -135,8 +142,9 @@ def tried(state: State, known: Collection[Key], seconds: float, progress: Progre
         for number, operation in enumerate(ways(group)):
             try:
                 with progress.within(_PATIENCE):
-                    run(state, operation, progress)
-                out[group.key] = Way(number)
+                    taken = run(state, operation, progress)
+                    far = moved(state.model, taken)
+                out[group.key] = Way(number, moved=far)
                 break
             except (Refusal, Spent) as refusal:
                 why = why or refusal.what

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -17,13 +18,15 @@ Elements = Literal["tet", "hex", "auto", "tri", "quad"]
 class Settings:
     """What is set for the whole model. Lengths in mm.
 
-    size: of elements; growth: how much longer an element may be than its neighbour, less one; ignore: features below
-    it are not followed; share: where that is not set, nor is what is below this share of the smallest element; budget:
-    how many faces there may be; elements and order: of the last mesh, None where none was made.
+    size: of elements; growth: how much longer an element may be than its neighbour, less one; arc: the angle (radians)
+    that one spans of what is round, at most; ignore: features below it are not followed; share: where that is not set,
+    nor is what is below this share of the smallest element; budget: how many faces there may be; elements and order: of
+    the last mesh, None where none was made.
     """
 
     size: float = 1.0
     growth: float = 0.35
+    arc: float = math.pi / 6.0
     ignore: float | None = None
     budget: int | None = None
     elements: Elements | None = None
@@ -62,7 +65,8 @@ class State:
         divisions = tuple((x, n) for x, n in self.marks.all("divisions").items() if isinstance(x, Edge))
         drapes = tuple((x, str(w)) for x, w in self.marks.all("drape").items() if isinstance(x, Face))
         kept = tuple(x for x in self.marks.all("hold") if isinstance(x, Face))
+        around = math.ceil(2.0 * math.pi / self.settings.arc - 1e-9)
         return SizeRules(
-            self.settings.size, self.settings.growth, local=local, divisions=divisions, ignore=self.ignored,
+            self.settings.size, self.settings.growth, around, local=local, divisions=divisions, ignore=self.ignored,
             drapes=drapes, kept=kept,
         )  # fmt: skip

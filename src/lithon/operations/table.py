@@ -39,7 +39,7 @@ from lithon.operations.prove.marking import (
     SizeOnFaces,
 )
 from lithon.operations.prove.mesh import MakeMesh
-from lithon.operations.prove.settings import ElementSize, FaceBudget, Growth
+from lithon.operations.prove.settings import ArcAngle, ElementSize, FaceBudget, Growth
 from lithon.operations.trim.bridge import Bridge
 from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
@@ -145,6 +145,7 @@ TABLE: tuple[Row, ...] = (
     Row("ignore-below", IgnoreBelow, "Prove", "Ignore below", "", "setting small features tiny threshold"),
     Row("drape", Drape, "Prove", "Drape", "", "merge faces as one ignore inner edges", likely=0.33),
     Row("growth", Growth, "Prove", "Growth", "", "setting rate gradation"),
+    Row("arc-angle", ArcAngle, "Prove", "Arc angle", "", "setting chords around circle curvature round"),
     Row("face-budget", FaceBudget, "Prove", "Face budget", "", "setting limit count"),
     Row("mesh", MakeMesh, "Prove", "Mesh", "M", "tetrahedra hexahedra elements", main=True),
 )  # fmt: skip

@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
+
 from lithon.errors import Refusal
 from lithon.operations.operation import Bench, Made, Operation, param
-from lithon.operations.parameters import Count, Number, length
+from lithon.operations.parameters import Count, Number, angle, length
 
 
 class _Setting(Operation):
@@ -38,6 +40,17 @@ class Growth(_Setting):
 
     def do(self, bench: Bench) -> Made:
         return self._set(bench, f"growth {self.growth:g}", growth=self.growth)
+
+
+class ArcAngle(_Setting):
+    """Set how much of a round edge, or of a curved face, one element may span."""
+
+    angle: float = param(
+        replace(angle("angle", help="30°: twelve around a circle, at least"), above=0.0, most=float(np.pi / 2.0))
+    )
+
+    def do(self, bench: Bench) -> Made:
+        return self._set(bench, f"arcs of {np.degrees(self.angle):.3g}°", arc=self.angle)
 
 
 class FaceBudget(_Setting):

@@ -1,0 +1,680 @@
+"""Triangles that are collapsed, split and swapped, with those around each node; compiled.
+
+Every node knows its triangles and the sides at it that keep to an edge of the model. A side may have more than two
+triangles, as where bodies share faces: such sides keep to edges.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Bools, Floats, Ints, whole
+
+#: Sides are split above and collapsed below these shares of the wanted size.
+LONG, SHORT = 1.45, 0.68
+#: Of a chain that goes on across a corner of the model: how straight (cosine).
+STRAIGHT = 0.86
+
+#: So many more triangles, and kept sides, than at first may come to a node.
+_ROOM = 24
+
+Vector = tuple[float, float, float]
+
+
+class Web(NamedTuple):
+    """p (n,3), size (n,), rank (n,) and free (n,) of nodes, the rank how many planes of the model a node lies on; tri
+    (m,3) and of (m,), -1 where there is none; star (n,s) and deg (n,) the triangles around a node; kept (n,k), edge,
+    tiny and many (n,) the nodes to which kept sides lead, their edges, whether they are drawn together, and how many
+    they are; group (f,) the drape of each face, -1 for none, and small (f,) whether it is narrow; used: how many rows
+    of nodes and of triangles are taken."""
+
+    p: Floats
+    size: Floats
+    rank: Ints
+    free: Bools
+    tri: Ints
+    of: Ints
+    star: Ints
+    deg: Ints
+    kept: Ints
+    edge: Ints
+    tiny: Bools
+    many: Ints
+    group: Ints
+    small: Bools
+    used: Ints
+
+
+@njit(cache=True)
+def cross(p: Floats, a: int, b: int, c: int) -> Vector:
+    """Twice the area of a triangle along its normal."""
+    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    wx, wy, wz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
+    return uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+
+
+@njit(cache=True)
+def length(p: Floats, a: int, b: int) -> float:
+    x, y, z = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+    return float(np.sqrt(x * x + y * y + z * z))
+
+
+@njit(cache=True)
+def shape(p: Floats, a: int, b: int, c: int) -> float:
+    """1 for an equilateral triangle, 0 for one without area (Bank & Smith 1997)."""
+    x, y, z = cross(p, a, b, c)
+    sides = length(p, a, b) ** 2 + length(p, b, c) ** 2 + length(p, c, a) ** 2
+    return float(2.0 * np.sqrt(3.0) * np.sqrt(x * x + y * y + z * z) / max(sides, 1e-300))
+
+
+@njit(cache=True)
+def cosine(a: Vector, b: Vector) -> float:
+    """Of the angle between two vectors; 1 where one has no length."""
+    both = (a[0] ** 2 + a[1] ** 2 + a[2] ** 2) * (b[0] ** 2 + b[1] ** 2 + b[2] ** 2)
+    return (a[0] * b[0] + a[1] * b[1] + a[2] * b[2]) / both**0.5 if both > 0.0 else 1.0
+
+
+def web_of(points: Floats, sizes: Floats, rank: Ints, triangles: Ints, of: Ints, sides: Ints, edges: Ints, tiny: Bools,
+           group: Ints, small: Bools) -> Web:  # fmt: skip
+    """Of nodes (n,3) and triangles (m,3); sides (k,2) that keep to edges (k,), drawn together or not. Nothing is free
+    yet; there is room for half as much again."""
+    n, m = len(points), len(triangles)
+    more = n // 2 + 1000
+    wide = _ROOM + int(np.bincount(triangles.ravel()).max())
+    deep = _ROOM + int(np.bincount(sides.ravel(), minlength=1).max(initial=0))
+
+    def block(rows: int, width: int) -> Ints:
+        return np.full((rows, width), -1, dtype=np.int64)
+
+    w = Web(
+        np.concatenate([points, np.zeros((more, 3))]), np.concatenate([sizes, np.zeros(more)]),
+        np.concatenate([rank, np.zeros(more, dtype=np.int64)]),
+        np.zeros(n + more, dtype=np.bool_), np.concatenate([triangles, block(2 * more, 3)]),
+        np.concatenate([of, np.full(2 * more, -1)]), block(n + more, wide), np.zeros(n + more, dtype=np.int64),
+        block(n + more, deep), block(n + more, deep), np.zeros((n + more, deep), dtype=np.bool_),
+        np.zeros(n + more, dtype=np.int64), group, small, np.array([n, m], dtype=np.int64),
+    )  # fmt: skip
+    fill_stars(w)
+    keep_all(w, sides, edges, tiny)
+    return w
+
+
+@njit(cache=True)
+def kept_row(w: Web, a: int, b: int) -> int:
+    """Where among the kept sides of a is the one to b; -1 where there is none."""
+    for k in range(w.many[a]):
+        if w.kept[a, k] == b:
+            return k
+    return -1
+
+
+@njit(cache=True)
+def keep(w: Web, a: int, b: int, edge: int, tiny: bool) -> None:
+    """Make the side between two nodes keep to an edge."""
+    for u, v in ((a, b), (b, a)):
+        k = kept_row(w, u, v)
+        if k < 0:
+            k = w.many[u]
+            w.many[u] += 1
+        w.kept[u, k], w.edge[u, k], w.tiny[u, k] = v, edge, tiny
+
+
+@njit(cache=True)
+def keep_all(w: Web, sides: Ints, edges: Ints, tiny: Bools) -> None:
+    """As `keep`, of sides (k,2)."""
+    for k in range(len(sides)):
+        keep(w, sides[k, 0], sides[k, 1], edges[k], tiny[k])
+
+
+@njit(cache=True)
+def _let_go(w: Web, a: int, b: int) -> None:
+    for u, v in ((a, b), (b, a)):
+        k = kept_row(w, u, v)
+        if k >= 0:
+            last = w.many[u] - 1
+            w.kept[u, k], w.edge[u, k], w.tiny[u, k] = w.kept[u, last], w.edge[u, last], w.tiny[u, last]
+            w.many[u] = last
+
+
+@njit(cache=True)
+def fill_stars(w: Web) -> None:
+    """Note every triangle with its nodes."""
+    for t in range(w.used[1]):
+        for k in range(3):
+            v = w.tri[t, k]
+            w.star[v, w.deg[v]] = t
+            w.deg[v] += 1
+
+
+@njit(cache=True)
+def _leave(w: Web, v: int, t: int) -> None:
+    for k in range(w.deg[v]):
+        if w.star[v, k] == t:
+            w.deg[v] -= 1
+            w.star[v, k] = w.star[v, w.deg[v]]
+            return
+
+
+@njit(cache=True)
+def _join(w: Web, v: int, t: int) -> None:
+    w.star[v, w.deg[v]] = t
+    w.deg[v] += 1
+
+
+@njit(cache=True)
+def _drop(w: Web, t: int) -> None:
+    for k in range(3):
+        _leave(w, w.tri[t, k], t)
+    w.tri[t, 0] = w.tri[t, 1] = w.tri[t, 2] = -1
+
+
+@njit(cache=True)
+def around(w: Web, v: int, out: Ints) -> int:
+    """The nodes beside a node; how many."""
+    n = 0
+    for k in range(w.deg[v]):
+        for j in range(3):
+            x = w.tri[w.star[v, k], j]
+            if x == v:
+                continue
+            known = False
+            for i in range(n):
+                if out[i] == x:
+                    known = True
+                    break
+            if not known:
+                out[n] = x
+                n += 1
+    return n
+
+
+@njit(cache=True)
+def _beside(w: Web, a: int, b: int, out: Ints) -> int:
+    """The triangles at a side; how many."""
+    n = 0
+    for k in range(w.deg[a]):
+        t = w.star[a, k]
+        if w.tri[t, 0] == b or w.tri[t, 1] == b or w.tri[t, 2] == b:
+            out[n] = t
+            n += 1
+    return n
+
+
+@njit(cache=True)
+def near(w: Web, nodes: Bools, rings: int, within: Bools) -> Bools:
+    """Nodes (n,) and those so many sides away from them, all but the first of a set."""
+    out = nodes.copy()
+    last = nodes.copy()
+    for _ in range(rings):
+        fresh = np.zeros(len(nodes), dtype=np.bool_)
+        for v in range(w.used[0]):
+            if last[v]:
+                for k in range(w.deg[v]):
+                    for j in range(3):
+                        x = w.tri[w.star[v, k], j]
+                        if not out[x] and within[x]:
+                            fresh[x] = True
+        out |= fresh
+        last = fresh
+    return out
+
+
+@njit(cache=True)
+def sides(w: Web, nodes: Bools) -> Ints:
+    """The sides (k,2) at some nodes that may change: between free nodes, or kept ones at a free node."""
+    buf = np.empty(3 * w.star.shape[1], dtype=np.int64)
+    out = np.empty((64, 2), dtype=np.int64)
+    m = 0
+    for v in range(w.used[0]):
+        if not nodes[v] or not w.free[v] or w.deg[v] == 0:
+            continue
+        n = around(w, v, buf)
+        for k in range(n):
+            x = buf[k]
+            own = nodes[x] and w.free[x] and w.deg[x] > 0  # it is asked from there too
+            if (own and x < v) or not (w.free[x] or kept_row(w, v, x) >= 0):
+                continue
+            if m == len(out):
+                more = np.empty((2 * m, 2), dtype=np.int64)
+                more[:m] = out
+                out = more
+            out[m, 0], out[m, 1] = min(v, x), max(v, x)
+            m += 1
+    return out[:m]
+
+
+@njit(cache=True)
+def _may_go(w: Web, u: int, v: int, limit: float) -> bool:
+    """Whether a node may be drawn into another: anywhere from within a face, along its edge from on one, and over
+    a tiny edge from a corner that no more edges run into."""
+    if not w.free[u]:
+        return False
+    many = w.many[u]
+    if many == 0:
+        return True
+    k = kept_row(w, u, v)
+    if k < 0:  # an edge that ends where what it met is not followed goes on to what is near there
+        return many == 1 and length(w.p, u, v) < limit
+    if w.tiny[u, k]:
+        return bool(many <= w.many[v])
+    if many != 2:
+        return False
+    x = w.kept[u, 1 - k]
+    dot, one, two = 0.0, 0.0, 0.0
+    for i in range(3):
+        s, t = w.p[u, i] - w.p[x, i], w.p[v, i] - w.p[u, i]
+        dot += s * t
+        one += s * s
+        two += t * t
+    straight = dot > STRAIGHT * np.sqrt(one * two)
+    return bool(straight and (w.edge[u, 0] == w.edge[u, 1] or w.tiny[u, 1 - k] or length(w.p, u, v) < limit))
+
+
+@njit(cache=True)
+def _folds(w: Web, v: int, tri: Ints, n: int) -> bool:
+    """Whether two triangles (n,3) beside each other around a node would lie on each other, but over a kept side."""
+    for s in range(n):
+        for k in range(3):
+            x = tri[s, k]
+            if x == v or kept_row(w, v, x) >= 0:
+                continue
+            at, other = 0, -1
+            for t in range(n):
+                if tri[t, 0] == x or tri[t, 1] == x or tri[t, 2] == x:
+                    at += 1
+                    if t != s:
+                        other = t
+            if at == 2 and other > s:
+                one = cross(w.p, tri[s, 0], tri[s, 1], tri[s, 2])
+                two = cross(w.p, tri[other, 0], tri[other, 1], tri[other, 2])
+                if cosine(one, two) < -0.2:
+                    return True
+    return False
+
+
+@njit(cache=True)
+def has(w: Web, t: int, v: int) -> bool:
+    """Whether a triangle has a node."""
+    return bool(w.tri[t, 0] == v or w.tri[t, 1] == v or w.tri[t, 2] == v)
+
+
+@njit(cache=True)
+def _goes_too(w: Web, u: int, v: int, corners: Ints) -> bool:
+    """Whether a triangle, once u is drawn into v, has another tiny side left: it goes in its turn."""
+    for i in range(3):
+        a, b = corners[i], corners[(i + 1) % 3]
+        row = kept_row(w, a, b)
+        if row >= 0 and w.tiny[a, row]:
+            return True
+        if a == v or b == v:
+            row = kept_row(w, u, b if a == v else a)
+            if row >= 0 and w.tiny[u, row]:
+                return True
+    return False
+
+
+@njit(cache=True)
+def _stays_good(
+    w: Web,
+    u: int,
+    v: int,
+    rows: Ints,
+    m: int,
+    stay: int,
+    looked: int,
+    before: float,
+    tiny: bool,
+    was: Floats,
+    new: Ints,
+) -> bool:
+    """Whether triangles (m,), of which the first `stay` are u's, are good with v in the place of u; `looked` of them
+    move. was (m,3): their normals before; new (m,3): filled."""
+    p, going = w.p, np.zeros(m, dtype=np.bool_)
+    after, sx, sy, sz = 1.0, 0.0, 0.0, 0.0
+    for k in range(m):
+        for j in range(3):
+            x = w.tri[rows[k], j]
+            new[k, j] = v if x == u else x
+            if k < stay and not tiny and x != u and length(p, v, x) > 1.6 * max(w.size[u], w.size[v]):
+                return False
+        going[k] = tiny and _goes_too(w, u, v, new[k])
+        if k < looked and not going[k]:
+            after = min(after, shape(p, new[k, 0], new[k, 1], new[k, 2]))
+            c = cross(p, new[k, 0], new[k, 1], new[k, 2])
+            sx, sy, sz = sx + c[0], sy + c[1], sz + c[2]
+    if after < min(0.2, before) or after < 1e-3:
+        return False
+    for k in range(looked):
+        c = cross(p, new[k, 0], new[k, 1], new[k, 2])
+        mean = (sx, sy, sz) if w.small[w.of[rows[k]]] else (was[k, 0], was[k, 1], was[k, 2])
+        if cosine(c, mean) < 0.3 and not going[k]:
+            return False
+    return True
+
+
+@njit(cache=True)
+def _collapse(
+    w: Web, u: int, v: int, limit: float, gone: Ints, one: Ints, two: Ints, new: Ints, rows: Ints, was: Floats
+) -> bool:
+    """Draw a node into another where that leaves good triangles."""
+    if not _may_go(w, u, v, limit):
+        return False
+    p = w.p
+    many = _beside(w, u, v, gone)
+    if many == 0:
+        return False
+    n_one, n_two = around(w, u, one), around(w, v, two)
+    row = kept_row(w, u, v)
+    tiny = row >= 0 and w.tiny[u, row]
+    between = 0
+    for i in range(n_one):
+        x = one[i]
+        shared = False
+        for j in range(n_two):
+            shared = shared or two[j] == x
+        if not shared:
+            continue
+        between += 1
+        # Between three kept sides is a face; one that is drawn together on all sides goes with them.
+        ku, kv = kept_row(w, u, x), kept_row(w, v, x)
+        if ku >= 0 and kv >= 0 and not (w.tiny[u, ku] and w.tiny[v, kv]):
+            return False
+    if between != many:
+        return False
+    stay = w.deg[u] - many
+    if stay == 0 or stay + w.deg[v] - many > w.star.shape[1]:
+        return False
+    for k in range(w.many[u]):
+        x = w.kept[u, k]
+        if x != v and kept_row(w, v, x) < 0 and w.many[v] + w.many[u] > w.kept.shape[1]:
+            return False
+    # Ends drawn together are where more planes meet: what is flat stays so, and no side of a cusp crosses the other.
+    x0, y0, z0 = p[v, 0], p[v, 1], p[v, 2]
+    to_u = tiny and w.rank[u] > w.rank[v]
+    m = whole(0)
+    for x in (u, v):
+        for k in range(w.deg[x]):
+            t = w.star[x, k]
+            if has(w, t, u) and has(w, t, v):
+                continue
+            if x == u or to_u:
+                was[m, 0], was[m, 1], was[m, 2] = cross(p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2])
+            rows[m] = t
+            m += 1
+    before = 1.0
+    for x in (u, v) if to_u else (u, u):
+        for k in range(w.deg[x]):
+            t = w.star[x, k]
+            before = min(before, shape(p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]))
+    if to_u:
+        p[v, 0], p[v, 1], p[v, 2] = p[u, 0], p[u, 1], p[u, 2]
+    good = _stays_good(w, u, v, rows, m, stay, m if to_u else stay, before, tiny, was, new)
+    if not good or _folds(w, v, new, m):
+        p[v, 0], p[v, 1], p[v, 2] = x0, y0, z0
+        return False
+    w.rank[v] = max(w.rank[v], w.rank[u]) if tiny else w.rank[v]
+    for k in range(many):
+        _drop(w, gone[k])
+    while w.deg[u] > 0:
+        t = w.star[u, 0]
+        _leave(w, u, t)
+        for j in range(3):
+            if w.tri[t, j] == u:
+                w.tri[t, j] = v
+        _join(w, v, t)
+    while w.many[u] > 0:
+        x, edge, small = w.kept[u, 0], w.edge[u, 0], w.tiny[u, 0]
+        _let_go(w, u, x)
+        if x != v:
+            keep(w, v, x, edge, small)
+    return True
+
+
+@njit(cache=True)
+def collapse_all(w: Web, nodes: Bools, limit: float, dirty: Bools) -> int:
+    """Draw the ends of short sides at some nodes (n,) together, the shortest first, and of tiny ones; how many."""
+    gone, one, two = (
+        np.empty(w.star.shape[1], np.int64),
+        np.empty(3 * w.star.shape[1], np.int64),
+        np.empty(3 * w.star.shape[1], np.int64),
+    )
+    new, rows = np.empty((2 * w.star.shape[1], 3), np.int64), np.empty(2 * w.star.shape[1], np.int64)
+    was = np.empty((2 * w.star.shape[1], 3))
+    done = whole(0)
+    for _ in range(20):
+        pairs = sides(w, nodes)
+        share = np.empty(len(pairs))
+        for k in range(len(pairs)):
+            a, b = pairs[k, 0], pairs[k, 1]
+            share[k] = length(w.p, a, b) / min(w.size[a], w.size[b])
+            row = kept_row(w, a, b)
+            if share[k] >= SHORT and not (row >= 0 and w.tiny[a, row]):
+                share[k] = np.inf
+        before = done
+        fresh = np.zeros(len(nodes), dtype=np.bool_)
+        for k in np.argsort(share, kind="mergesort"):
+            if share[k] == np.inf:
+                break
+            a, b = pairs[k, 0], pairs[k, 1]
+            if _beside(w, a, b, gone) == 0:
+                continue
+            if _collapse(w, a, b, limit, gone, one, two, new, rows, was) or _collapse(
+                w, b, a, limit, gone, one, two, new, rows, was
+            ):
+                done += 1
+                for v in (a, b):
+                    fresh[v] = True
+                    n = around(w, v, one)
+                    for i in range(n):
+                        fresh[one[i]] = True
+        dirty |= fresh
+        if done == before:
+            break
+        nodes = fresh
+    return int(done)
+
+
+@njit(cache=True)
+def _within(w: Web, a: int, b: int, buf: Ints) -> bool:
+    """Whether a side runs within a drape."""
+    n = _beside(w, a, b, buf)
+    within = True
+    for k in range(n):
+        within = within and w.group[w.of[buf[k]]] >= 0
+    return within
+
+
+@njit(cache=True)
+def split_all(w: Web, nodes: Bools, dirty: Bools) -> int:
+    """A node in the middle of long sides within drapes, the longest first; how many. The last nodes are new."""
+    buf, beside = np.empty(w.star.shape[1], dtype=np.int64), np.empty(3 * w.star.shape[1], dtype=np.int64)
+    pairs = sides(w, nodes)
+    share = np.zeros(len(pairs))
+    for k in range(len(pairs)):
+        a, b = pairs[k, 0], pairs[k, 1]
+        share[k] = length(w.p, a, b) / max(w.size[a], w.size[b])
+        if share[k] < LONG or kept_row(w, a, b) >= 0 or not _within(w, a, b, buf):
+            share[k] = 0.0
+    done = whole(0)
+    for k in np.argsort(-share, kind="mergesort"):
+        if share[k] == 0.0 or w.used[0] == len(w.p) or w.used[1] + w.star.shape[1] > len(w.tri):
+            break
+        a, b = pairs[k, 0], pairs[k, 1]
+        n = _beside(w, a, b, buf)
+        room = n > 0
+        for i in range(n):
+            for j in range(3):
+                room = room and w.deg[w.tri[buf[i], j]] < w.star.shape[1]
+        if not room:
+            continue
+        node = w.used[0]
+        w.used[0] += 1
+        for i in range(3):
+            w.p[node, i] = 0.5 * (w.p[a, i] + w.p[b, i])
+        w.size[node] = 0.5 * (w.size[a] + w.size[b])
+        w.free[node] = True
+        for i in range(n):
+            t, fresh = buf[i], w.used[1]
+            w.used[1] += 1
+            w.of[fresh] = w.of[t]
+            for j in range(3):
+                x = w.tri[t, j]
+                w.tri[fresh, j] = node if x == b else x
+                w.tri[t, j] = node if x == a else x
+                if x != b:
+                    _join(w, x, fresh)
+            _leave(w, a, t)
+            _join(w, node, t)
+            _join(w, node, fresh)
+        m = around(w, node, beside)
+        for i in range(m):
+            dirty[beside[i]] = True
+        dirty[node] = True
+        done += 1
+    return int(done)
+
+
+@njit(cache=True)
+def _swap(w: Web, a: int, b: int, buf: Ints, beside: Ints, corners: Ints) -> bool:
+    """The other diagonal of two triangles of one face or drape, where it makes the worse of them better. corners (4,):
+    what stands around them."""
+    if kept_row(w, a, b) >= 0 or _beside(w, a, b, buf) != 2:
+        return False
+    one, other = buf[0], buf[1]
+    f, g = w.of[one], w.of[other]
+    if f != g and (w.group[f] < 0 or w.group[f] != w.group[g]):
+        return False
+    first = False
+    for k in range(3):
+        first = first or (w.tri[one, k] == a and w.tri[one, (k + 1) % 3] == b)
+    if not first:
+        one, other = other, one
+        first = False
+        for k in range(3):
+            first = first or (w.tri[one, k] == a and w.tri[one, (k + 1) % 3] == b)
+        if not first:
+            return False
+    c, d = -1, -1
+    for k in range(3):
+        if w.tri[one, k] != a and w.tri[one, k] != b:
+            c = w.tri[one, k]
+        if w.tri[other, k] != a and w.tri[other, k] != b:
+            d = w.tri[other, k]
+    if c == d or w.deg[c] == w.star.shape[1] or w.deg[d] == w.star.shape[1]:
+        return False
+    n = around(w, c, beside)
+    for k in range(n):
+        if beside[k] == d:
+            return False
+    p = w.p
+    old = min(shape(p, a, b, c), shape(p, b, a, d))
+    if min(shape(p, a, d, c), shape(p, d, b, c)) < 1.02 * old + 1e-9:
+        return False
+    x, y = cross(p, a, b, c), cross(p, b, a, d)
+    mean = (x[0] + y[0], x[1] + y[1], x[2] + y[2])
+    if cosine(cross(p, a, d, c), mean) < 0.5 or cosine(cross(p, d, b, c), mean) < 0.5:
+        return False
+    _leave(w, b, one)
+    _leave(w, a, other)
+    w.tri[one, 0], w.tri[one, 1], w.tri[one, 2] = a, d, c
+    w.tri[other, 0], w.tri[other, 1], w.tri[other, 2] = d, b, c
+    _join(w, d, one)
+    _join(w, c, other)
+    corners[0], corners[1], corners[2], corners[3] = a, b, c, d
+    return True
+
+
+@njit(cache=True)
+def swap_all(w: Web, nodes: Bools, dirty: Bools) -> None:
+    """Other diagonals at some nodes (n,) where they make the worse of two triangles better."""
+    buf, beside = np.empty(w.star.shape[1], dtype=np.int64), np.empty(3 * w.star.shape[1], dtype=np.int64)
+    corners = np.empty(4, dtype=np.int64)
+    start = sides(w, nodes)
+    most = 20 * len(start) + 20
+    stack = np.empty((len(start) + 4 * most + 4, 2), dtype=np.int64)
+    stack[: len(start)] = start
+    top = len(start)
+    for _ in range(most):
+        if top == 0:
+            break
+        top -= 1
+        if _swap(w, stack[top, 0], stack[top, 1], buf, beside, corners):
+            a, b, c, d = corners[0], corners[1], corners[2], corners[3]
+            for k in range(4):
+                dirty[corners[k]] = True
+            for s, t in ((a, d), (d, b), (b, c), (c, a)):
+                stack[top, 0], stack[top, 1] = s, t
+                top += 1
+
+
+@njit(cache=True)
+def inner_nodes(w: Web, nodes: Bools) -> tuple[Ints, Ints, Ints]:
+    """Of some nodes (n,) those (k,) within drapes that no kept side touches; start (k + 1,) and the triangles (t,3)
+    around each, those of node j from start[j] to start[j + 1]."""
+    out = np.empty(w.used[0], dtype=np.int64)
+    m, total = 0, 0
+    for v in range(w.used[0]):
+        if not nodes[v] or w.deg[v] == 0 or w.many[v] > 0:
+            continue
+        inside = True
+        for k in range(w.deg[v]):
+            inside = inside and w.group[w.of[w.star[v, k]]] >= 0
+        if inside:
+            out[m] = v
+            m += 1
+            total += w.deg[v]
+    start, tri = np.zeros(m + 1, dtype=np.int64), np.empty((total, 3), dtype=np.int64)
+    n = 0
+    for j in range(m):
+        for k in range(w.deg[out[j]]):
+            for i in range(3):
+                tri[n, i] = w.tri[w.star[out[j], k], i]
+            n += 1
+        start[j + 1] = n
+    return out[:m], start, tri
+
+
+@njit(cache=True)
+def middles(p: Floats, start: Ints, around: Ints) -> Floats:
+    """The middle (n,3) of the triangles around each node, weighted by area; rows start[k] to start[k + 1] of around."""
+    out = np.zeros((len(start) - 1, 3))
+    for k in range(len(start) - 1):
+        total = 0.0
+        for j in range(start[k], start[k + 1]):
+            a, b, c = around[j, 0], around[j, 1], around[j, 2]
+            x, y, z = cross(p, a, b, c)
+            w = np.sqrt(x * x + y * y + z * z) + 1e-300
+            total += w
+            for i in range(3):
+                out[k, i] += w * (p[a, i] + p[b, i] + p[c, i]) / 3.0
+        for i in range(3):
+            out[k, i] /= total
+    return out
+
+
+@njit(cache=True)
+def settle(p: Floats, nodes: Ints, start: Ints, around: Ints, goal: Floats) -> None:
+    """Move each node to its goal where no triangle around it gets much worse or turns."""
+    old = np.empty((max(1, np.diff(start).max()), 3))
+    for k in range(len(nodes)):
+        v, many = nodes[k], start[k + 1] - start[k]
+        before = 1.0
+        for j in range(many):
+            a, b, c = around[start[k] + j, 0], around[start[k] + j, 1], around[start[k] + j, 2]
+            before = min(before, shape(p, a, b, c))
+            old[j, 0], old[j, 1], old[j, 2] = cross(p, a, b, c)
+        x, y, z = p[v, 0], p[v, 1], p[v, 2]
+        p[v, 0], p[v, 1], p[v, 2] = goal[k, 0], goal[k, 1], goal[k, 2]
+        after, turned = 1.0, False
+        for j in range(many):
+            a, b, c = around[start[k] + j, 0], around[start[k] + j, 1], around[start[k] + j, 2]
+            after = min(after, shape(p, a, b, c))
+            nx, ny, nz = cross(p, a, b, c)
+            dot = nx * old[j, 0] + ny * old[j, 1] + nz * old[j, 2]
+            size = (nx * nx + ny * ny + nz * nz) * (old[j, 0] ** 2 + old[j, 1] ** 2 + old[j, 2] ** 2)
+            turned = turned or dot < 0.5 * np.sqrt(size)
+        if after < min(0.9 * before, 0.4) or (turned and before > 1e-3):
+            p[v, 0], p[v, 1], p[v, 2] = x, y, z
