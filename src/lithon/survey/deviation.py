@@ -142,7 +142,8 @@ _SAMPLES = 4000
 def shifted(before: Sequence[Body], after: Sequence[Body]) -> float:
     """How far (mm) the faces that are new stand off what was there before, at the most, by points spread over them
     about what is gone: of a hole that was filled its radius, of a fillet that was cleared what its corner juts out."""
-    old, new = ({face for body in bodies for face in body.faces} for bodies in (before, after))
+    # in the bodies' order, not a set's: the points drawn on them are the same in every run
+    old, new = (dict.fromkeys(face for body in bodies for face in body.faces) for bodies in (before, after))
     gone, fresh = [f for f in old if f not in new], [f for f in new if f not in old]
     if not (gone and fresh):
         return 0.0
