@@ -214,6 +214,11 @@ def draped(faces: int) -> Callable[[Model, Outcome], None]:
     return holds
 
 
+def gone_over(before: Model, out: Outcome) -> None:
+    same(before, out)
+    assert set(out.state.marks.all("passed")) == set(straight(before))
+
+
 def cleared_to_a_sheet(before: Model, out: Outcome) -> None:
     (kept,) = [b for b in out.model.bodies if b.reference]
     assert kept.sheet and area(kept) == pytest.approx(6.0 * np.pi * 8.0)
@@ -676,6 +681,8 @@ EXAMPLES: tuple[Example, ...] = (
     Example("drape", plate, lambda m, p: do.drape(rounds(m)), draped(8), 14,
             [lambda m, p: do.drape(hole(m, 4.0) + hole(m, 6.0)), lambda m, p: do.drape(off=True)]),
     Example("drape", plate, lambda m, p: do.drape(strength=0.1), draped(8), 14, tag="by strength"),
+    Example("drape", plate, lambda m, p: do.drape(edges=straight(m)), gone_over, 14,
+            [lambda m, p: do.drape(edges=straight(m), off=True)], tag="edges"),
     Example("arc-angle", plate, lambda m, p: do.arc_angle(0.25), _rounder(0.25), 14),
     Example("growth", plate, lambda m, p: do.growth(0.2), _set("growth", 0.2), 14),
     Example("face-budget", plate, lambda m, p: do.face_budget(12), _set("budget", 12), 14),

@@ -17,10 +17,13 @@ from lithon.mesh.drapes import ignored
 from lithon.mesh.make import mesh_of
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.tetrahedra import tetrahedral_mesh
+from lithon.operations.cures import cure
 from lithon.operations.places import turn
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
 from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
+from lithon.survey.findings import findings
+from lithon.survey.groups import grouped
 from lithon.survey.judging import judged
 
 
@@ -105,6 +108,50 @@ def test_a_drape_by_hand_by_strength_and_off_again():
         run(run(state, do.size_on_edges(between, 1.0)).state, do.ignore_below(1.0))
     with pytest.raises(Refusal, match="not below"):
         run(run(state, do.ignore_below(1.0)).state, do.size_on_edges(between, 0.8))
+
+
+def test_edges_that_are_gone_over_are_followed_again_and_outlines_stay():
+    state = State(chamfered(0.8), settings=Settings(5.0))
+    ends = [e for e in state.model.edges() if e.length < 1.2]
+    (ridge, _) = [e for e in state.model.edges() if e.length == pytest.approx(30.0) and e.at(0.0)[:2].sum() > 58.0]
+
+    def chords(mesh, edge):
+        away = edge.at(0.5) - edge.at(0.0)
+        off = np.linalg.norm(np.cross(mesh.points - edge.at(0.0), away), axis=1) / np.linalg.norm(away)
+        return int((off < 1e-9).sum())
+
+    drawn, gone = (run(state, do.drape(edges=e)).state for e in (ends, ridge))
+    plain, together, over = (mesh_of(s.model, s.rules(), "tet") for s in (state, drawn, gone))
+    corners = np.array([e.at(t) for e in ends for t in (0.0, 1.0)])
+    there = [cKDTree(m.points).query(corners)[0] < 1e-9 for m in (plain, together)]
+    assert len(ends) == 2 and there[0].all() and there[1].sum() == 2  # of the two ends of each one node is left
+    assert chords(plain, ridge) >= 7 and chords(over, ridge) < 4 and len(together.elements) < len(plain.elements)
+    for mesh in (together, over):
+        assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, abs=5e-3)
+    back = run(run(drawn, do.drape(edges=ridge)).state, do.drape(edges=ridge, off=True)).state
+    assert set(back.marks.all("passed")) == set(ends) and not back.marks.all("drape")
+    named = run(state, do.name([f for f in state.model.faces() if ridge in f.edges()][:1], "slope")).state
+    with pytest.raises(Refusal, match="is followed"):
+        run(named, do.drape(edges=ridge))
+
+
+def test_the_cards_of_short_edges_and_kinks_are_cured_in_the_mesh():
+    lean = 20.0 * np.tan(np.radians(1.5))
+    corners = [(0, 0), (40, 0), (40, 11), (39.2, 11), (39.2, 20), (20, 20 + lean), (0, 20)]
+    state = State(Model.of([prism([Piece(c) for c in corners], 30.0, name="roof")]), settings=Settings(4.0))
+    found = findings(state.model, 4.0)
+    kinds = [f.kind for f in found]
+    assert kinds.count("kink") == 1 and kinds.count("short edge") == 2
+    for group in grouped(f for f in found if f.kind in ("kink", "short edge")):
+        taken = cure(state, group, 0.0)
+        assert taken.outcome and taken.outcome.model is state.model
+        state = taken.outcome.state
+    left = findings(state.model, 4.0, rules=state.rules())
+    (note,) = [f for f in left if f.kind == "not followed"]
+    assert "2 short edges" in note.text and "1 kink" in note.text
+    assert not {"kink", "short edge"} & {f.kind for f in left}
+    mesh = mesh_of(state.model, state.rules(), "tet")
+    assert mesh.conformal() and mesh.quality.smallest_angle.min() > 15.0
 
 
 def test_a_wall_thinner_than_what_is_ignored_stays_whole():

@@ -623,12 +623,13 @@ class ignore_below(Operation):  # noqa: N801
     ) -> None: ...
 
 class drape(Operation):  # noqa: N801
-    """Mesh faces as one: their inner edges are not followed. Names, holds and shared borders keep their outlines."""
+    """Mesh faces as one: their inner edges are not followed; or go over edges, and draw short ones together. Names,"""
 
     def __init__(
         self,
         faces: str | Face | Iterable[Face] | Choice | None = ...,
         strength: float | str | None = ...,
+        edges: str | Edge | Iterable[Edge] | Choice | None = ...,
         off: bool = ...,
     ) -> None: ...
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 _SEVERAL = {"body": "bodies", "boss": "bosses", "vertex": "vertices", "hexahedron": "hexahedra", "torus": "tori",
             "facets": "facets", "patch": "patches", "b-spline": "b-splines"}  # fmt: skip
 
@@ -9,6 +11,11 @@ _SEVERAL = {"body": "bodies", "boss": "bosses", "vertex": "vertices", "hexahedro
 def several(one: str) -> str:
     """The plural of a word of ours."""
     return _SEVERAL.get(one, f"{one}s")
+
+
+def listed(parts: Sequence[str]) -> str:
+    """'a', 'a and b', 'a, b and c'."""
+    return " and ".join([", ".join(parts[:-1]), parts[-1]] if len(parts) > 1 else parts)
 
 
 def many(n: int, one: str) -> str:

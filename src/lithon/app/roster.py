@@ -137,7 +137,7 @@ _FEW = 200
 #: What has been said of things, in words. What a face is called stands with its kind.
 _SAID: dict[Sort, str] = {
     "hold": "held: {}", "size": "elements of {:g} mm", "divisions": "{} elements along", "drape": "draped, {}",
-    "group": "group {}", "material": "material {}",
+    "passed": "not followed", "group": "group {}", "material": "material {}",
 }  # fmt: skip
 #: So many lines of it are told.
 _LINES = 4

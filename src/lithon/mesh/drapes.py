@@ -1,4 +1,4 @@
-"""What a mesh does not follow: faces draped by hand, and whatever is smaller than the ignore size.
+"""What a mesh does not follow: faces draped and edges gone over by hand, and whatever is smaller than the ignore size.
 
 A drape is a set of faces that are meshed as one: the edges between them are no edges of the mesh. Below the ignore
 size a narrow face is draped together with the neighbour that it turns into least, and with the one beyond where the two
@@ -58,6 +58,7 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
     kept = set(rules.kept)
     followed = set(rules.followed)
     words = dict(rules.drapes)
+    passed = set(rules.passed)
     limit = rules.ignore or 0.0
     soft: set[Edge] = set()
     tiny: set[Edge] = set()
@@ -67,12 +68,16 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
         same = f.label == g.label and owners[f] == owners[g] and not kept & {f, g}
         return same and f is not g
 
-    for body in bodies if words or limit else ():
+    for body in bodies if words or limit or passed else ():
         adj = adjacency(body)
         pairs = {e: (uses[0][0].face, uses[1][0].face) for e, uses in adj.uses.items() if len(uses) == 2}
         for edge, (f, g) in pairs.items():
-            if may(f, g) and words.get(f) is not None and words.get(f) == words.get(g):
+            together = edge in passed or (words.get(f) is not None and words.get(f) == words.get(g))
+            if together and may(f, g):
                 soft.add(edge)
+        if passed:
+            short = {e for e in adj.uses if e in passed and is_short(e, rules)}
+            soft, tiny = soft - short, tiny | short
         if not limit:
             continue
         for face in dict.fromkeys(body.faces):
@@ -90,6 +95,11 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
                     met[edge].add(face)
         soft = {e for e in soft if len(met[e]) == 2}
     return Ignored(frozenset(small), frozenset(soft), frozenset(tiny - soft), _groups(soft, bodies))
+
+
+def is_short(edge: Edge, rules: SizeRules) -> bool:
+    """Whether an edge that is passed over is drawn together: no element would be as long."""
+    return not edge.ring and edge.length < rules.size
 
 
 def _over(adj: Adjacency, face: Face, limit: float, may) -> set[Edge]:  # type: ignore[no-untyped-def]
@@ -157,7 +167,7 @@ def _groups(soft: set[Edge], bodies: Sequence[Body]) -> tuple[frozenset[Face], .
 
 def asks_nothing(rules: SizeRules, body: Body) -> tuple[set[Face], set[Edge]]:
     """The faces and edges of a body that ask for no size, since the mesh does not follow them."""
-    if not (rules.ignore or rules.drapes):
+    if not (rules.ignore or rules.drapes or rules.passed):
         return set(), set()
     found = ignored((body,), rules)
     return set(found.small), set(found.soft | found.tiny)

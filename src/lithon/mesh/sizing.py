@@ -50,6 +50,8 @@ class SizeRules:
     ignore: float | None = None
     #: Faces that are draped by hand, with a word that those have in common that are meshed as one.
     drapes: tuple[tuple[Face, str], ...] = ()
+    #: Edges that are not followed, by hand.
+    passed: tuple[Edge, ...] = ()
     #: Faces whose outlines stay whatever is draped.
     kept: tuple[Face, ...] = ()
     #: What is smaller than the ignore size and has to be followed all the same.

@@ -57,7 +57,7 @@ def _walled(model: Model, rules: SizeRules, progress: Progress) -> tuple[Surface
     plain = _plain(model, rules, progress)
     avoid: set[Face] = set()
     for turn in range(_TRIES):
-        draped = rules.ignore or rules.drapes
+        draped = rules.ignore or rules.drapes or rules.passed
         plain, surface = graded(plain, avoid)
         progress.tell(0.1, "recovering the boundary")
         space, failures = recover(surface, progress)
@@ -67,7 +67,7 @@ def _walled(model: Model, rules: SizeRules, progress: Progress) -> tuple[Surface
         fresh = {f.face for f in failures if f.face is not None} - avoid
         avoid |= fresh
         if not fresh or surface is plain or turn == _TRIES - 2:
-            rules = replace(plain.sizes.rules, ignore=None, drapes=())
+            rules = replace(plain.sizes.rules, ignore=None, drapes=(), passed=())
             plain = _plain(model, rules, progress)
     return surface, space, failures
 

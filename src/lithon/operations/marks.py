@@ -23,9 +23,9 @@ from lithon.operations.choices import Entity
 
 #: name: what a face is called. hold: why a thing is not to be touched. size: elements there, mm. divisions: elements
 #: along an edge. drape: faces meshed as one bear the same word. group: bodies within which contacts are shared.
-#: material: what a body is of, by name.
+#: material: what a body is of, by name. passed: edges that the mesh goes over.
 #: patch: faces of triangles that lie on one surface bear the same word.
-Sort = Literal["name", "hold", "size", "divisions", "drape", "group", "material", "patch"]
+Sort = Literal["name", "hold", "size", "divisions", "drape", "passed", "group", "material", "patch"]
 _NONE: Mapping[tuple[Sort, Entity], Any] = MappingProxyType({})
 
 

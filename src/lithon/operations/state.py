@@ -64,9 +64,10 @@ class State:
         local = tuple((x, s) for x, s in self.marks.all("size").items() if isinstance(x, Face | Edge | Body))
         divisions = tuple((x, n) for x, n in self.marks.all("divisions").items() if isinstance(x, Edge))
         drapes = tuple((x, str(w)) for x, w in self.marks.all("drape").items() if isinstance(x, Face))
+        passed = tuple(x for x in self.marks.all("passed") if isinstance(x, Edge))
         kept = tuple(x for x in self.marks.all("hold") if isinstance(x, Face))
         around = math.ceil(2.0 * math.pi / self.settings.arc - 1e-9)
         return SizeRules(
             self.settings.size, self.settings.growth, around, local=local, divisions=divisions, ignore=self.ignored,
-            drapes=drapes, kept=kept,
+            drapes=drapes, passed=passed, kept=kept,
         )  # fmt: skip

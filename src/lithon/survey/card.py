@@ -14,7 +14,8 @@ Severity = Literal["stops", "costs", "note"]
 
 
 #: What of a finding an offer takes; beside: its faces and the neighbour that each goes on into most smoothly.
-Source = Literal["faces", "edges", "body", "other", "beside"]
+#: lines: the edges of all findings that are told together; edges are those of one.
+Source = Literal["faces", "edges", "lines", "body", "other", "beside"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +35,8 @@ PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
 PART = Offer("part", (("first", "body"), ("second", "other")))
 #: Faces that are narrow in the mesh only: followed as one with what they go on into most smoothly.
 DRAPE = Offer("drape", (("faces", "beside"),))
+#: Edges that trouble the mesh only: it goes over them.
+PASS = Offer("drape", (("edges", "lines"),))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -79,7 +82,7 @@ class Finding:
         """What an offer takes from the finding."""
         if source == "beside":
             return _with_neighbours(self.body, self.faces)
-        if source in ("faces", "edges"):
+        if source in ("faces", "edges", "lines"):
             return list(self.faces if source == "faces" else self.edges)
         found = self.body if source == "body" else self.other
         return [found] if found is not None else []

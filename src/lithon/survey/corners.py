@@ -15,7 +15,7 @@ from lithon.geometry.batch import CurveBatch
 from lithon.geometry.facets import Facets
 from lithon.geometry.tolerance import SMOOTH
 from lithon.remembered import Remembered
-from lithon.survey.card import CLEAR, Finding, Severity, share, xyz
+from lithon.survey.card import CLEAR, PASS, Finding, Severity, share, xyz
 
 #: A corner of a face or an edge of the solid sharper than this (degrees) shows in the elements.
 SHARP = 12.0
@@ -108,11 +108,10 @@ def _edge_cards(body: Body, every: list[Turn], size: float, known: set[Face]) ->
                     xyz(turn.points[k]),
                     f"two faces meet at {most:.2g}°, nearly smooth, along {turn.edge.length:.3g} mm",
                     "The crease holds a line of nodes, and shows in the stress where none is meant.",
-                    "make the faces tangent where they come from, or keep it",
+                    PASS,
                     body,
                     turn.faces,
                     (turn.edge,),
-                    station="survey",
                 )
             )
     return out

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from typing import Any
 
 import numpy as np
@@ -22,7 +23,7 @@ from lithon.mesh.drapes import asks_nothing
 from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
-from lithon.survey.card import CLEAR, DRAPE, DROP, Finding, Severity, share, xyz
+from lithon.survey.card import CLEAR, DRAPE, DROP, PASS, Finding, Severity, share, xyz
 from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguises import disguise_cards
@@ -30,7 +31,7 @@ from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 from lithon.survey.skin import skin_cards
 from lithon.survey.walls import slots, walls
-from lithon.words import many
+from lithon.words import listed, many
 
 _RANK = {"stops": 0, "costs": 1, "note": 2}
 
@@ -40,27 +41,29 @@ def findings(model: Model, size: float, thorough: bool = True, rules: SizeRules 
     does not follow by its rules, where they are given, is told in one note for each body."""
     roots = dict.fromkeys(root_of(body) for body in model.bodies)
     found = {root: body_findings(root, size, model.tolerance, thorough) for root in roots}
-    if rules is not None and (rules.ignore or rules.drapes):
+    if rules is not None and (rules.ignore or rules.drapes or rules.passed):
         found = {root: _followed(cards, root, rules) for root, cards in found.items()}
     return _Cards(found, model.bodies, pair_cards(model, size) if thorough else [])
 
 
 def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Finding]:
-    """The cards without those about narrow faces and short edges that the mesh does not follow, and one about these."""
+    """The cards without those about narrow faces, short edges and kinks that the mesh does not follow, and one about
+    these."""
     if not cards or not body_is_drawn(body):
         return cards
     small, edges = asks_nothing(rules, body)
 
     def passed_over(f: Finding) -> bool:
         if f.kind == "narrow face":
-            return f.faces[0] in small or not edges.isdisjoint(f.faces[0].edges())
-        return f.kind == "short edge" and f.edges[0] in edges
+            sides = (e for e in f.faces[0].edges() if e.length > 2.0 * f.size)
+            return f.faces[0] in small or any(e in edges for e in sides)
+        return f.kind in ("short edge", "kink") and f.edges[0] in edges
 
     gone = [f for f in cards if passed_over(f)]
     if not gone:
         return cards
-    faces, lines = tuple(x for f in gone for x in f.faces), tuple(x for f in gone for x in f.edges)
-    what = " and ".join(many(len(x), word) for x, word in ((faces, "narrow face"), (lines, "short edge")) if x)
+    count = Counter(f.kind for f in gone)
+    what = listed([many(n, kind) for kind, n in count.items()])
     told = Finding(
         "not followed",
         "note",
@@ -70,8 +73,8 @@ def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Findin
         "The mesh goes over them; the solid stays as it is.",
         "a smaller ignore size follows them; names and holds keep outlines",
         body,
-        faces,
-        lines,
+        tuple(dict.fromkeys(x for f in gone if f.kind == "narrow face" for x in f.faces)),
+        tuple(dict.fromkeys(x for f in gone for x in f.edges)),
         station="survey",
     )
     return [*(f for f in cards if f not in set(gone)), told]
@@ -337,7 +340,7 @@ def _thin_walls(body: Body, size: float) -> list[Finding]:
             place,
             f"wall {wall:.3g} mm thick, {share(wall, size)}",
             f"Elements shrink to about {wall / 0.8:.2g} mm there.",
-            "smaller size here, or clear what thins it",
+            "clear what thins it, or mesh its mid-surface",
             body,
             faces,
             station="survey",
@@ -351,7 +354,7 @@ def _thin_slots(body: Body, size: float, known: set[Face]) -> list[Finding]:
     return [
         Finding(
             "thin slot",
-            "costs",
+            "note",
             gap,
             place,
             f"slot {gap:.3g} mm wide, {share(gap, size)}",
@@ -380,7 +383,7 @@ def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
                 xyz(edge.at(0.5)),
                 f"edge {length:.3g} mm long",
                 f"It is {share(length, size)}: the elements on it are that small.",
-                "clear the face beside it",
+                PASS,
                 body,
                 edges=(edge,),
             )

@@ -47,7 +47,7 @@ class Group:
         """What an offer takes, of everything that the card is about; of bodies and edges those of the first."""
         out: dict[str, list[Any]] = {}
         for parameter, source in offer.takes:
-            every = source in ("faces", "beside")
+            every = source in ("faces", "lines", "beside")
             given = [x for f in (self.findings if every else self.findings[:1]) for x in f.given(source)]
             out[parameter] = list(dict.fromkeys(given))
         return out

@@ -10,10 +10,12 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.topology import Body, Edge, Face
 from lithon.errors import Refusal
 from lithon.mesh.drapes import ignored
+from lithon.mesh.sizing import SizeRules
 from lithon.operations.choices import Choice
+from lithon.operations.marks import Marks
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Flag, Number, Things, length
-from lithon.words import many
+from lithon.words import listed, many
 
 
 class IgnoreBelow(Operation):
@@ -46,13 +48,15 @@ class IgnoreBelow(Operation):
 
 
 class Drape(Operation):
-    """Mesh faces as one: their inner edges are not followed. Names, holds and shared borders keep their outlines."""
+    """Mesh faces as one: their inner edges are not followed; or go over edges, and draw short ones together. Names,
+    holds and shared borders keep their outlines."""
 
     faces: Choice = param(Things(title="faces", help="left out: all, by their strength", of="faces", optional=True))
     strength: float = param(
         Number(title="strength", unit="°", factor=np.pi / 180.0, default=np.pi, least=0.0, most=np.pi, optional=True,
                help="edges that turn more than this stay; 180° drapes over all of them")
     )  # fmt: skip
+    edges: Choice = param(Things(title="edges", help="these are not followed", of="edges", optional=True))
     off: bool = param(Flag(title="take it off", help="their edges are followed again", default=False, optional=True))
 
     on_sheets = True
@@ -60,20 +64,56 @@ class Drape(Operation):
 
     @classmethod
     def of(cls, chosen: Chosen) -> Drape | None:
-        if len(chosen.faces) < 2 or chosen.edges or chosen.vertices:
+        if chosen.vertices:
+            return None
+        if chosen.edges and not chosen.faces:
+            rules = SizeRules(chosen.size, passed=chosen.edges)
+            return cls(edges=chosen.edges) if _unfollowed(chosen.model.bodies, rules) else None
+        if len(chosen.faces) < 2 or chosen.edges:
             return None
         return cls(chosen.faces) if _joined(chosen.model.bodies, set(chosen.faces), np.pi) else None
 
     def do(self, bench: Bench) -> Made:
-        chosen = set(bench.faces() or bench.model.faces())
-        marks = bench.state.marks
+        given = bench.given["faces"], bench.given["edges"]
         if self.off:
-            worn = [f for f in chosen if marks.get("drape", f) is not None]
-            if not worn:
-                raise Refusal("none of these faces is draped", remedy="choose faces that are")
-            return Made(
-                bench.model, f"take the drape off {many(len(worn), 'face')}", marks=marks.put("drape", worn, None)
-            )
+            return self._taken_off(bench)
+        marks = bench.state.marks
+        words = []
+        if given[1]:
+            marks = self._passed(bench, marks)
+            words.append(many(len(bench.edges()), "edge"))
+        if given[0] or not given[1]:
+            marks, told = self._draped(bench, marks)
+            words.append(told)
+        found = ignored(bench.model.bodies, replace(bench.state, marks=marks).rules())
+        shown = [*found.soft, *(e for e in bench.edges() if e in found.tiny)]
+        return Made(bench.model, f"drape {listed(words)}", marks=marks, shown=shown)
+
+    def _taken_off(self, bench: Bench) -> Made:
+        """The edges of what is chosen followed again; all, where nothing is."""
+        marks = bench.state.marks
+        every = not (bench.given["faces"] or bench.given["edges"])
+        worn = [f for f in (marks.all("drape") if every else bench.faces()) if marks.get("drape", f) is not None]
+        passed = [e for e in (marks.all("passed") if every else bench.edges()) if marks.get("passed", e)]
+        if not worn and not passed:
+            raise Refusal("none of these faces and edges is draped", remedy="choose some that are")
+        marks = marks.put("drape", worn, None).put("passed", passed, None)
+        words = [many(len(x), word) for x, word in ((worn, "face"), (passed, "edge")) if x]
+        return Made(bench.model, f"take the drape off {listed(words)}", marks=marks)
+
+    def _passed(self, bench: Bench, marks: Marks) -> Marks:
+        """With edges that are not followed; a refusal where one of them has to be."""
+        edges = tuple(bench.edges())
+        marks = marks.put("passed", edges, True)
+        done = _unfollowed(bench.model.bodies, replace(bench.state, marks=marks).rules())
+        if left := [e for e in edges if e not in done]:
+            raise Refusal("an outline of a name, a hold or a shared face, or an open edge, is followed",
+                          remedy="edges between two faces of one name", entities=tuple(left))  # fmt: skip
+        return marks
+
+    def _draped(self, bench: Bench, marks: Marks) -> tuple[Marks, str]:
+        """With groups of faces that are meshed as one, and how many."""
+        chosen = set(bench.faces() or bench.model.faces())
         if not bench.given["faces"] and self.strength >= np.pi:
             raise Refusal("all faces would be one", remedy="choose faces, or a strength below 180°")
         groups = _joined(bench.model.bodies, chosen, self.strength)
@@ -88,9 +128,13 @@ class Drape(Operation):
             taken.add(f"drape {number}")
             marks = marks.put("drape", group, f"drape {number}")
         many_faces = sum(map(len, groups))
-        words = f"drape {many(many_faces, 'face')}" + (f" in {len(groups)} groups" if len(groups) > 1 else "")
-        found = ignored(bench.model.bodies, replace(bench.state, marks=marks).rules())
-        return Made(bench.model, words, marks=marks, shown=list(found.soft))
+        return marks, many(many_faces, "face") + (f" in {len(groups)} groups" if len(groups) > 1 else "")
+
+
+def _unfollowed(bodies: tuple[Body, ...], rules: SizeRules) -> frozenset[Edge]:
+    """Of the edges that the rules pass over, those that the mesh does not follow then."""
+    found = ignored(bodies, replace(rules, ignore=None, drapes=()))
+    return found.soft | found.tiny
 
 
 def _joined(bodies: tuple[Body, ...], faces: set[Face], strength: float) -> list[list[Face]]:
