@@ -173,7 +173,7 @@ def test_a_card_without_an_operation_says_what_to_do(desk, qtbot):
     (wall,) = (g for g in groups if g.first.kind == "thin wall")
     assert wall.first.offer is None and wall.first.advice
     card = desk.docket.cards[groups.index(wall)]
-    assert "Smaller size here" in labels(card)
+    assert "Clear what thins it, or mesh its mid-surface." in labels(card)
     from PySide6.QtWidgets import QPushButton
 
     assert [b.text() for b in card.findChildren(QPushButton)] == ["Show me", "Keep"]

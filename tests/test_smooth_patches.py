@@ -147,11 +147,56 @@ def test_a_bend_is_no_noise_and_noise_is_told():
         assert 0.4 * sigma < noise_of(rough, corners) < 1.6 * sigma
 
 
+def knobbed(way):
+    """How far a ball of 5 mm with a smooth bump reaches in directions (n,3)."""
+    c = np.clip((way @ (np.array([0.3, 0.2, 0.93]) / np.linalg.norm([0.3, 0.2, 0.93])) - 0.8) / 0.2, 0.0, 1.0)
+    return 5.0 + 0.5 * c**3
+
+
 @pytest.mark.slow
-def test_what_closes_on_itself_is_refused_and_what_does_not_is_written(tmp_path, capfd, monkeypatch):
+def test_what_fits_nothing_stays_facets_and_the_rest_is_exact(tmp_path, capfd, monkeypatch):
+    points, corners = ball(500, knobbed)
+    work = opened(tmp_path, points, corners, "knob")
+    out = work.take(do.solid()).outcome
+    (body,) = work.model.bodies
+    (left,) = out.details[0]["left"]
+    exact = [f for f in body.faces if f.surface.kind == "sphere"]
+    facets = [f for f in body.faces if f not in exact]
+    assert len(exact) == 1 and exact[0].surface.radius == pytest.approx(5.0, abs=1e-4)
+    assert out.details[0]["faces"] == {"sphere": 1, "facets": len(facets)} and "stays facets" in out.words
+    assert not flaws(body, work.model.tolerance) and not self_intersections(body, work.model.tolerance)
+    # The knob is a tenth of all directions, and hardly stands off the ball at its rim.
+    assert 0.05 < left["area_mm2"] / (4 * np.pi * 25.0) < 0.16 and left["place_mm"][2] > 4.0
+    known = scipy.spatial.cKDTree(points)
+    spots = np.array([v.point for f in facets for c in f.loops[0] if (v := c.first) is not None])
+    moved = known.query(spots)[0]
+    assert (moved[np.abs(np.linalg.norm(spots, axis=1) - 5.0) > 1e-3] < 1e-6).all() and moved.max() < 1e-3
+    way, chords = ball(60000, lambda w: np.ones(len(w)))[0], points[corners]
+    true = 4.0 / 3.0 * np.pi * float((knobbed(way) ** 3).mean())
+    flat = float(np.einsum("ij,ij->", chords[:, 0], np.cross(chords[:, 1], chords[:, 2]))) / 6.0
+    assert flat + 0.8 * (true - flat) < volume(body) < true  # of the chords only the knob's are left
+    # The mesh goes over the facets.
+    worn = work.state.marks.all("drape")
+    assert set(worn) == set(facets)
+    over = mesh_of(work.model, SizeRules(2.5, drapes=tuple(worn.items())), "tet")
+    assert over.conformal() and over.quality.smallest_angle.min() > 12.0 and not over.failures
+    told = within(capfd, monkeypatch, "solid", tmp_path / "knob.stl", "--unit", "mm", "--kind", "simple", "--out",
+                  tmp_path / "k.step", "--json")  # fmt: skip
+    facts = json.loads(told.stdout)
+    assert facts["faces"]["sphere"] == 1 and facts["valid"] and facts["left"][0]["area_mm2"] == left["area_mm2"]
+    (again,) = lithon.open(tmp_path / "k.step").model.bodies
+    assert volume(again) == pytest.approx(volume(body), rel=1e-6)
+
+
+@pytest.mark.slow
+def test_what_would_be_facets_nearly_all_is_refused_and_what_is_smooth_is_written(tmp_path, capfd, monkeypatch):
     points, corners = ball(160, lambda way: 5.0 + 1.2 * way[:, 2] + 0.8 * way[:, 0] ** 2)
-    with pytest.raises(Refusal, match="laid flat"):
-        opened(tmp_path, points, corners, "egg").take(do.solid(kind="smooth"))
+    egg = opened(tmp_path, points, corners, "egg")
+    with pytest.raises(Refusal, match="nothing of it lies on a simple"):
+        egg.take(do.solid())
+    with pytest.raises(Refusal, match=r"part it|facets"):
+        egg.take(do.solid(kind="smooth", tolerance=1e-3))
+    assert not egg.entries
     opened(tmp_path, *block(waved, 10))
     told = within(capfd, monkeypatch, "solid", tmp_path / "block.stl", "--unit", "mm", "--kind", "smooth", "--out",
                   tmp_path / "b.step", "--json")  # fmt: skip

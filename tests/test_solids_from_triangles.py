@@ -45,7 +45,7 @@ def made_of(body, digits=np.float32, share=3e-6):
     scale = float(np.linalg.norm(np.ptp(points, axis=0)))
     found = segmented(points, corners, share * scale)
     found = related(points, corners, found, bordering(len(points), corners, found), share * scale / 3)
-    return found, solid_of(points, corners, found, 1e-7 * scale, body.name)[0], scale
+    return found, solid_of(points, corners, found, 1e-7 * scale, body.name).body, scale
 
 
 def kinds(body):

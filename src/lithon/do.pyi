@@ -63,7 +63,7 @@ class grow_patch(Operation):  # noqa: N801
     ) -> None: ...
 
 class solid(Operation):  # noqa: N801
-    """Make exact solids of triangles, with edges found anew; smooth: free-form faces where nothing simple fits."""
+    """Make exact solids of triangles; smooth: free-form faces where nothing simple fits; what is neither stays facets."""
 
     def __init__(
         self,
@@ -623,7 +623,7 @@ class ignore_below(Operation):  # noqa: N801
     ) -> None: ...
 
 class drape(Operation):  # noqa: N801
-    """Mesh faces as one: their inner edges are not followed; or go over edges, and draw short ones together. Names,"""
+    """Mesh faces as one, or go over edges, short ones drawn together. Names, holds and shared borders keep outlines."""
 
     def __init__(
         self,

@@ -7,14 +7,14 @@ it, whose parameters are corrected as the fit goes on (Hoschek 1988).
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import scipy
 import shapely
 
-from lithon.arrays import Floats, Ints, frozen, gauss
+from lithon.arrays import Floats, Ints, cross_product, frozen, gauss
 from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import guide
 from lithon.geometry.curves import Line
@@ -33,6 +33,8 @@ _WITHIN, _BEND = 1e-2, 1e-5
 _SURE = 0.5
 #: How many times too far off a fit is given up.
 _FAR = 4.0
+#: Of what a fit is off, the share that is left with more spans where they help.
+_SLOW = 0.6
 #: Corners of a patch beyond which they are thinned.
 _MOST = 4000
 
@@ -140,7 +142,7 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
     inner, around = (sheet.points[own] - middle) / size, (rim - middle) / size
     few = np.sqrt(len(around) / max(1, len(inner)))  # no more of them is no more weight
     at = _placed(sheet, rim)
-    off, away = np.inf, np.inf
+    off, away, last = np.inf, np.inf, np.inf
     for spans in _SPANS:
         pulse(f"fitting a free-form face, {spans} spans a side")
         knots, bend = uniform_knots(spans), _bending(spans, sheet.sides / size)
@@ -156,6 +158,9 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
                 return made, away
             if off > _FAR * near and away > _FAR * allowed:
                 break  # more steps do not help, more spans do
+        if off > max(_SLOW * last, _FAR * near):
+            break  # more spans do not help either
+        last = off
     which = "the curves around it" if off > _SURE * near else "its corners"
     raise Refusal(f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", where=spot(middle),
                   remedy="part the patch, or keep the facets")  # fmt: skip
@@ -233,12 +238,13 @@ def _net(knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], bend: Flo
 
 
 def curve_along(
-    line: Floats, ends: tuple[Floats, Floats] | None, slack: float, 
-    on: Surface | None, near: float,
+    line: Floats, ends: tuple[Floats, Floats] | None, slack: float, on: Surface | None, near: float, count: int = 96,
+    lay: Callable[[Floats], Floats] | None = None,
 ) -> BSplineCurve | Line:  # fmt: skip
     """A smooth curve along a chain of corners (n,3), no farther off them than about `slack` (mm) in the mean; from one
     of the `ends` to the other, closed where there are none (then the last corner is the first). `on`: a surface on
-    which it lies to within `near` (mm).
+    which it lies to within `near` (mm). count: chords that are tried at first. lay: brings points (n,3) of it to
+    where it should pass.
 
     Raises Refusal where it does not come to lie on the surface.
     """
@@ -247,7 +253,6 @@ def curve_along(
         assert ends is not None
         return Line.through(ends[0], ends[1])
     drawn = _drawn(line, closed, slack)
-    count = 96
     while True:
         s = np.linspace(0.0, 1.0, count + 1)
         p = drawn(s)
@@ -255,11 +260,16 @@ def curve_along(
             p = p + np.outer(1.0 - s, ends[0] - p[0]) + np.outer(s, ends[1] - p[-1])
         if on is not None:
             p = on.project(p)
+        elif lay is not None:
+            p = lay(p)
         if closed:
             p[-1] = p[0]
         else:
             assert ends is not None
             p[0], p[-1] = ends
+        if (np.linalg.norm(np.diff(p, axis=0), axis=1) <= 1e-12 * float(np.abs(p).max())).any():
+            raise Refusal("the border of a free-form face is too short for a curve", where=spot(line[0]),
+                          remedy="unite the patches, or keep the facets")  # fmt: skip
         made = guide(p, closed)
         if on is None:
             return made
@@ -271,6 +281,35 @@ def curve_along(
             raise Refusal("no curve comes to lie on the surface beside a free-form face", where=spot(line[0]),
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         count *= 2
+
+
+#: So many corners around a point tell how a surface runs there.
+_AROUND = 30
+
+
+def smoothly_among(points: Floats, normals: Floats) -> Callable[[Floats], Floats]:
+    """What brings points (n,3) onto the smooth surface that corners (m,3) with normals (m,3) lie on: along the normal,
+    to a cubic fitted by moving least squares to those around (Levin 2003)."""
+    tree = scipy.spatial.cKDTree(points)
+    most = min(_AROUND, len(points))
+
+    def lay(p: Floats) -> Floats:
+        far, row = tree.query(p, most)
+        wide = far.max(axis=1, keepdims=True) + 1e-300
+        weight = np.exp(-4.0 * (far / wide) ** 2)
+        z = (normals[row] * weight[..., None]).sum(axis=1)
+        z /= np.maximum(np.linalg.norm(z, axis=1, keepdims=True), 1e-300)
+        x = cross_product(z, np.eye(3)[np.abs(z).argmin(axis=1)])
+        x /= np.linalg.norm(x, axis=1, keepdims=True)
+        own = np.stack([x, cross_product(z, x), z], axis=1)
+        local = np.einsum("nij,nkj->nki", own, points[row] - p[:, None]) / wide[..., None]
+        u, v, w = local[..., 0], local[..., 1], local[..., 2]
+        terms = np.stack([u**i * v**j for i in range(4) for j in range(4 - i)], axis=-1)
+        left = np.einsum("nk,nki,nkj->nij", weight, terms, terms) + 1e-9 * np.eye(terms.shape[-1])
+        height = np.linalg.solve(left, np.einsum("nk,nki,nk->ni", weight, terms, w)[..., None])[:, 0, 0]
+        return np.asarray(p + (height * wide[:, 0])[:, None] * z)
+
+    return lay
 
 
 def _drawn(line: Floats, closed: bool, slack: float):  # type: ignore[no-untyped-def]

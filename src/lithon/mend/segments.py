@@ -30,6 +30,8 @@ _NOISE = 2e-3
 #: Where free-form faces may be: a round surface of fewer triangles is no find; triangles that turn by more than this
 #: (radians) belong to two faces; a scan's remains of fewer triangles go to what lies beside them.
 _FEW, _CREASE, _SPARSE = 16, np.radians(25.0), 60
+#: Triangles that turn by less (radians) are of a face that bends; so many of them on nothing simple are no accident.
+_FINE, _MISSES = np.radians(20.0), 60
 #: The share of the diagonal within which corners lie on what they were made from.
 _EXACT = 4e-6
 
@@ -50,7 +52,7 @@ class Patch:
 def segmented(points: Floats, corners: Ints, tolerance: float, noise: float = 0.0, free: bool = False) -> list[Patch]:
     """The patches of closed triangles, the largest first; `tolerance`: how far (mm) corners may stand off a surface;
     noise: as `noise_of` tells it. `free`: what lies on no surface but such as hold a handful of triangles is left
-    together as patches without one."""
+    together as patches without one; where they are not left so, no patches where much lies on nothing simple."""
     return _Grower(points, corners, tolerance, noise, free).run()
 
 
@@ -135,6 +137,7 @@ class _Grower:
         self.found: list[Surface | None] = []
         #: Triangles from which no surface is looked for any more.
         self.done = np.zeros(m, dtype=bool)
+        self.misses = 0
         creased = turn < _CREASE
         self.calm_starts, self.calm_other = _lists(m, i[creased], j[creased])
 
@@ -155,6 +158,8 @@ class _Grower:
                 later.append(seed)
                 if self.free and not self._wide(seed):
                     self.done[self._hood(seed, _HOODS[1])] = True
+                elif not self.free and self._missed(seed):
+                    return []
         for seed in later:  # by now it is known what lies beside them
             if self.free and not self._wide(seed):
                 continue
@@ -164,6 +169,13 @@ class _Grower:
             self._left_together(1)
         self._join()
         return self._patches()
+
+    def _missed(self, seed: int) -> bool:
+        """Whether so many triangles that bend as finely as a round face's do lie on none that the others will not."""
+        own = np.flatnonzero(self.flat == self.flat[seed])
+        turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
+        self.misses += bool(len(own) <= 2 and float(turns.max()) < _FINE)
+        return self.misses > _MISSES
 
     def _patches(self) -> list[Patch]:
         out = []

@@ -1,20 +1,26 @@
 """A solid of patches: where two patches meet is an edge on both surfaces, where three meet a corner on all of them.
 
 A patch that lies on no simple surface may get a free-form one: the edges around it are drawn along its border first, on
-the simple surfaces beside it, and it is fitted through them.
+the simple surfaces beside it, and it is fitted through them. Where a patch gets no surface, or one that does not meet
+those beside it, it may stay as it is: a face for each of its triangles, whose corners on the border lie on what is
+beside it.
 """
 
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
 
 import numpy as np
 
 from lithon.arrays import Floats, Ints, cross_product, frozen, unit
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.cleaning import side_pairs
-from lithon.brep.faceted import connected_sets
+from lithon.brep.faceted import connected_sets, parted_by_sight
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import onto_all
@@ -22,7 +28,8 @@ from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import meet
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
-from lithon.mend.freeform import curve_along, through, unfolded
+from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
+from lithon.mend.freeform import curve_along, smoothly_among, through, unfolded
 from lithon.mend.segments import Patch
 from lithon.progress import pulse
 
@@ -49,15 +56,95 @@ def bordering(n: int, corners: Ints, patches: Sequence[Patch]) -> set[tuple[int,
     return {(int(a), int(b)) for a, b in np.unique(rows[rows[:, 0] != rows[:, 1]], axis=0)}
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Left:
+    """What stayed facets: its triangles (rows) and faces, its area (mm2), where it is, and why."""
+
+    rows: Ints
+    faces: tuple[Face, ...]
+    area: float
+    place: Floats
+    why: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Solid:
+    """A body made of patches; how far (mm) corners stand off its free-form faces; what stayed facets."""
+
+    body: Body
+    off: float
+    left: tuple[Left, ...] = ()
+
+
+#: So many times patches that do not fit are left as they are.
+_ROUNDS = 12
+
+
 def solid_of(
-    points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str = "part", free: float = 0.0
-) -> tuple[Body, float]:
-    """The solid whose faces are the patches, their edges found anew, and how far (mm) corners stand off its free-form
-    faces. `free`: how far (mm) they may, on patches that lie on no simple surface; where it is 0 there are none. Raises
-    Refusal, naming the place, where two surfaces do not meet along the border of their patches, or no free-form one
-    can be had."""
-    builder = _Builder(points, corners, patches, tolerance, name, free)
-    return builder.run(), builder.off
+    points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str = "part", free: float = 0.0,
+    mixed: bool = False,
+) -> Solid:  # fmt: skip
+    """The solid whose faces are the patches, their edges found anew. `free`: how far (mm) corners may stand off the
+    free-form faces of patches that lie on no simple surface; where it is 0 there are none. Raises Refusal, naming the
+    place, where two surfaces do not meet along the border of their patches, or no free-form one can be had; `mixed`:
+    there patches stay facets, the smallest that help, and it is refused where no other are left."""
+    pieces = _pieces(points, corners, patches, bool(free))
+    stay: dict[int, str] = {}
+    if mixed and not free:
+        stay = {k: "it lies on no simple surface" for k, piece in enumerate(pieces) if piece.surface is None}
+        if len(stay) == len(pieces):
+            raise Refusal("nothing of it lies on a simple surface",
+                          remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
+    memory: dict[object, Any] = {}
+    for _ in range(_ROUNDS if mixed else 1):
+        builder = _Builder(points, corners, pieces, tolerance, name, free, stay, memory)
+        out = builder.run()
+        if out is not None and not (mixed and builder.unsound(out.body)):
+            return out
+        if not mixed:
+            raise builder.failures[0].refusal
+        if not builder.give_up(stay):
+            break
+    raise Refusal("its patches do not meet in edges", remedy="other patches, more deviation, or keep the facets")
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Piece:
+    """Triangles (rows) that hang together on one surface, and their area (mm2)."""
+
+    surface: Surface | None
+    rows: Ints
+    area: float
+
+
+def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> list[_Piece]:
+    """What hangs together of each patch; where faces may be free-form, what cannot be laid flat in parts that can."""
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    area = 0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1)
+    out = []
+    for patch in patches:
+        group = connected_sets(len(points), corners[patch.rows])
+        for k in range(int(group.max()) + 1):
+            rows = patch.rows[group == k]
+            part = np.zeros(len(rows), dtype=np.int64)
+            if free and patch.surface is None and unfolded(points, corners[rows]) is None:
+                part = parted_by_sight(points, corners[rows])
+            for j in np.unique(part).tolist():
+                own = rows[part == j]
+                out.append(_Piece(patch.surface, own, float(area[own].sum())))
+    return out
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Failure:
+    """Why patches (numbers) do not become faces."""
+
+    among: tuple[int, ...]
+    refusal: Refusal
+
+
+#: The number of what stays facets.
+_FACETS = -1
 
 
 #: Where triangles beside a border turn by less than this (radians) it runs through what is smooth, as it happens to.
@@ -66,21 +153,24 @@ _CREASE = np.radians(12.0)
 
 class _Builder:
     def __init__(
-        self, points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str, free: float
-    ):
+        self, points: Floats, corners: Ints, pieces: Sequence[_Piece], tolerance: float, name: str, free: float,
+        stay: Mapping[int, str], memory: dict[object, Any],
+    ):  # fmt: skip
         self.points, self.corners, self.tolerance, self.name = points, corners, tolerance, name
-        self.free = free
-        #: None for a free-form one that is not fitted yet.
+        self.pieces, self.free, self.stay, self.memory = pieces, free, stay, memory
+        #: None for a free-form one that is not fitted yet, and for what stays facets.
         self.surfaces: list[Surface | None] = []
-        self.label = np.full(len(corners), -1, dtype=np.int64)
-        for patch in patches:
-            for rows in self._pieces(patch.rows):
-                if patch.surface is None and not free:
-                    here = points[corners[rows[0]]].mean(axis=0)
-                    raise Refusal("a patch lies on no simple surface", where=spot(here),
-                                  remedy="allow more deviation, or keep the facets")  # fmt: skip
-                self.label[rows] = len(self.surfaces)
-                self.surfaces.append(patch.surface)
+        self.failures: list[_Failure] = []
+        self.label = np.full(len(corners), _FACETS, dtype=np.int64)
+        for k, piece in enumerate(pieces):
+            self.surfaces.append(None if k in stay else piece.surface)
+            if k in stay:
+                continue
+            if piece.surface is None and not free:
+                here = points[corners[piece.rows[0]]].mean(axis=0)
+                raise Refusal("a patch lies on no simple surface", where=spot(here),
+                              remedy="allow more deviation, or keep the facets")  # fmt: skip
+            self.label[piece.rows] = k
         self.near = 20.0 * tolerance
         self.off = 0.0
         a, b, c = (points[corners[:, k]] for k in range(3))
@@ -88,33 +178,110 @@ class _Builder:
         self.beside = {side: t for t, (i, j, k) in enumerate(corners.tolist()) for side in ((i, j), (j, k), (k, i))}
         self.made: dict[int, Vertex] = {}
 
-    def _pieces(self, rows: Ints) -> list[Ints]:
-        """The triangles of a patch that hang together."""
-        group = connected_sets(len(self.points), self.corners[rows])
-        return [rows[group == k] for k in range(int(group.max()) + 1)]
-
-    def run(self) -> Body:
+    def run(self) -> Solid | None:
+        """The solid; None where patches fail."""
         borders = self._borders()
         chains = self._chains(borders)
-        edges = {id(chain): self._edge(chain) for chain in chains}
+        if self.failures:
+            return None
+        edges: dict[int, list[tuple[Edge, bool]]] = {}
+        for chain in chains:
+            with self._noting(chain.pair):
+                edges[id(chain)] = self._edges(chain)
+        if self.failures:
+            return None
         for k in range(len(self.surfaces)):
-            if self.surfaces[k] is None:
-                self.surfaces[k] = self._fitted(k, [edges[id(c)][0] for c in chains if k in c.pair])
+            if self.surfaces[k] is None and k not in self.stay:
+                around = [edge for c in chains if k in c.pair for edge, _ in edges[id(c)]]
+                with self._noting((k,)):
+                    self._fit(k, around)
+        if self.failures:
+            return None
         sides: dict[int, list[Coedge]] = defaultdict(list)
         for chain in chains:
-            edge, same = edges[id(chain)]
             a, b = chain.points[0], chain.points[1]
             for k in chain.pair:
                 forward = borders[(a, b)] == k if (a, b) in borders else borders[(b, a)] != k
-                sides[k].append(Coedge(edge, same == forward))
-        uses = []
-        for k, surface in enumerate(self.surfaces):
+                sides[k] += [Coedge(edge, same == forward) for edge, same in edges[id(chain)]]
+        self.faces: dict[Face, int] = {}
+        uses: list[FaceUse] = []
+        for k in range(len(self.surfaces)):
             pulse("sewing faces")
-            assert surface is not None
-            rows = np.flatnonzero(self.label == k)
-            loops = _loops(sides[k], surface)
-            uses.append(FaceUse(Face(surface, tuple(loops), self._along(surface, rows))))
-        return Body(tuple(uses), self.name)
+            if k not in self.stay:
+                with self._noting((k,)):
+                    uses.append(self._face(k, sides[k]))
+        left = self._left(chains, edges, uses)
+        return None if self.failures else Solid(Body(tuple(uses), self.name), self.off, left)
+
+    @contextmanager
+    def _noting(self, among: tuple[int, ...]) -> Iterator[None]:
+        """Where something cannot be made of patches it is noted, and the others go on."""
+        try:
+            yield
+        except Refusal as refusal:
+            self.failures.append(_Failure(among, refusal))
+
+    def _face(self, k: int, sides: list[Coedge]) -> FaceUse:
+        surface = self.surfaces[k]
+        assert surface is not None
+        loops = _loops(sides, surface)
+        face = Face(surface, tuple(loops), self._along(surface, self.pieces[k].rows))
+        self.faces[face] = k
+        return FaceUse(face)
+
+    def _left(
+        self, chains: list[_Chain], edges: dict[int, list[tuple[Edge, bool]]], uses: list[FaceUse]
+    ) -> tuple[Left, ...]:
+        """What stays facets; its faces are put to the others."""
+        if not self.stay:
+            return ()
+        known = {}
+        for chain in chains:
+            if _FACETS in chain.pair:
+                for (edge, _), a, b in zip(edges[id(chain)], chain.points, chain.points[1:], strict=False):
+                    known[min(a, b), max(a, b)] = edge, a
+        beside: dict[int, list[int]] = defaultdict(list)  # the patches that a corner is moved for
+        for chain in chains:
+            for v in chain.points if _FACETS in chain.pair else ():
+                beside[v] += [k for k in chain.pair if k != _FACETS]
+        facets = FacetFaces(self.points, self.corners, self.made, known)
+        out = []
+        for k, why in self.stay.items():
+            piece, own = self.pieces[k], list[Face]()
+            for row in piece.rows.tolist():
+                moved = tuple(dict.fromkeys(j for v in self.corners[row].tolist() for j in beside[v]))
+                with self._noting(moved):
+                    made = facets.uses(row)
+                    uses += made
+                    own += [use.face for use in made]
+            self.faces |= dict.fromkeys(own, k)
+            middle = self.points[self.corners[piece.rows]].mean(axis=(0, 1))
+            out.append(Left(piece.rows, tuple(own), piece.area, middle, why))
+        return tuple(sorted(out, key=lambda left: -left.area))
+
+    def unsound(self, body: Body) -> bool:
+        """Whether a body is not sound; what it is about is noted."""
+        from lithon.brep.validate import flaws
+
+        uses = adjacency(body).uses
+        wrong = flaws(body, self.tolerance)
+        for flaw in wrong:
+            about = [flaw.entity] if isinstance(flaw.entity, Face) else []
+            if isinstance(flaw.entity, Edge):
+                about = [use.face for use, _ in uses.get(flaw.entity, ())]
+            among = tuple(k for f in about if (k := self.faces.get(f)) is not None and k not in self.stay)
+            self.failures.append(_Failure(among, Refusal(f"the solid would not be sound: {flaw.text}")))
+        return bool(wrong)
+
+    def give_up(self, stay: dict[int, str]) -> bool:
+        """Let patches stay facets until one of each failure does, the smallest; whether that leaves any other and
+        changes anything."""
+        before = len(stay)
+        for failure in self.failures:
+            among = [k for k in failure.among if k != _FACETS]
+            if among and not any(k in stay for k in among):
+                stay[min(among, key=lambda k: self.pieces[k].area)] = failure.refusal.what
+        return before < len(stay) < len(self.pieces)
 
     def _along(self, surface: Surface, rows: Ints) -> bool:
         a, b, c = (self.points[self.corners[rows, k]] for k in range(3))
@@ -164,13 +331,19 @@ class _Builder:
         for chain in out:
             if chain.points[0] in ends:
                 for v in (chain.points[0], chain.points[-1]):
-                    self._corner(v, at[v], pairs)
+                    around = tuple(sorted({k for side in at[v] for k in pairs[side]} - {_FACETS}))
+                    with self._noting(around):
+                        self._corner(v, around)
         return out
 
-    def _corner(self, v: int, sides: Sequence[tuple[int, int]], pairs: dict[tuple[int, int], tuple[int, int]]) -> None:
+    def _corner(self, v: int, around: tuple[int, ...]) -> None:
+        """The vertex where patches meet."""
         if v in self.made:
             return
-        every = [self.surfaces[k] for k in sorted({k for side in sides for k in pairs[side]})]
+        if (v, around) in self.memory:
+            self.made[v] = self.memory[v, around]
+            return
+        every = [self.surfaces[k] for k in around]
         known = [surface for surface in every if surface is not None]
         there, off = onto_all(known, self.points[v][None]) if known else (self.points[v][None], np.zeros(1))
         far = float(np.linalg.norm(there[0] - self.points[v]))
@@ -179,7 +352,58 @@ class _Builder:
             if max(abs(float(surface.signed_distance(there)[0])) for surface in known) > self.near:
                 raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
                               remedy="allow more deviation, or keep the facets")  # fmt: skip
-        self.made[v] = Vertex(frozen(there[0]))
+        self.made[v] = self.memory[v, around] = Vertex(frozen(there[0]))
+
+    def _edges(self, chain: _Chain) -> list[tuple[Edge, bool]]:
+        """The edges along a chain, and whether they run as it does: one, but beside facets one for each side."""
+        ends = self.made.get(chain.points[0]), self.made.get(chain.points[-1])
+        key = (*chain.points, *chain.pair, *map(id, ends))
+        if key not in self.memory:
+            self.memory[key] = self._beside_facets(chain) if _FACETS in chain.pair else [self._edge(chain)]
+        edges: list[tuple[Edge, bool]] = self.memory[key]
+        if _FACETS in chain.pair:
+            for (edge, _), v in zip(edges, chain.points, strict=False):
+                assert edge.start is not None
+                self.made.setdefault(v, edge.start)
+        return edges
+
+    def _beside_facets(self, chain: _Chain) -> list[tuple[Edge, bool]]:
+        pulse("looking for edges")
+        near = MISS * self.tolerance
+        on = self.surfaces[max(chain.pair)]
+        line = self.points[chain.points]
+        curve: Curve | None = None
+        if on is not None:
+            at = on.project(line)
+            t = np.zeros(len(line))
+        else:
+            curve = self._free_edge(chain, None).curve
+            t = self._in_order(curve, line, chain.ring)
+            at = curve.point(t)
+        if len(line) < 4 and chain.ring:
+            raise self._apart(line)
+        vertices = [self.made.get(v) or Vertex(frozen(p)) for v, p in zip(chain.points, at, strict=True)]
+        if chain.ring and chain.points[0] not in self.made:
+            vertices[-1] = vertices[0]
+        out = []
+        for k, (a, b) in enumerate(pairwise(vertices)):
+            if on is not None:
+                out.append((chord_on(on, a, b, near), True))
+            else:
+                assert curve is not None
+                out.append((piece_of(curve, float(t[k]), float(t[k + 1]), a, b, near), True))
+        return out
+
+    def _in_order(self, curve: Curve, line: Floats, ring: bool) -> Floats:
+        """The parameters of points along a curve that is drawn through them, in their order."""
+        if isinstance(curve, Line):
+            return np.array(curve.parameter(line))
+        low, high = float(getattr(curve, "low", 0.0)), float(getattr(curve, "high", 0.0))
+        t = np.array(curve.parameter(line))
+        t[0], t[-1] = low, high
+        if (np.diff(t) <= 0.0).any():
+            raise self._apart(line)
+        return t
 
     def _edge(self, chain: _Chain) -> tuple[Edge, bool]:
         """The edge along a chain, and whether it runs as the chain does."""
@@ -218,19 +442,28 @@ class _Builder:
         start, end = self.made.get(chain.points[0]), self.made.get(chain.points[-1])
         if (start is None) != (end is None):
             raise self._apart(line)
-        slack = 0.15 * self.free
-        if on is not None and self._turn(chain) < _CREASE and len(line) > 3:
+        slack, lay = 0.15 * self.free, None
+        if self._turn(chain) < _CREASE and len(line) > 3:
             # Through what is smooth it runs along sides of triangles: it need not go to and fro with them.
             step = float(np.linalg.norm(np.diff(line, axis=0), axis=1).mean())
             along, off = unit(line[2:] - line[:-2]), line[1:-1] - line[:-2]
             wave = float(np.median(np.linalg.norm(cross_product(along, off), axis=1)))
-            slack = max(slack, 0.4 * step) if wave > 0.15 * step else slack
+            if wave > 0.15 * step:
+                slack, lay = max(slack, 0.4 * step), self._smooth(chain)
         ends = (start.point, end.point) if start is not None and end is not None else None
-        curve = curve_along(line, ends, slack, on, MISS * self.tolerance)
+        curve = curve_along(line, ends, slack, on, MISS * self.tolerance, lay=lay)
         if isinstance(curve, Line):
             assert ends is not None
             return Edge(curve, 0.0, float(np.linalg.norm(ends[1] - ends[0])), start, end)
         return Edge(curve, curve.low, curve.high, start, end)
+
+    def _smooth(self, chain: _Chain) -> Callable[[Floats], Floats]:
+        """What brings points onto what is smooth on both sides of a chain."""
+        rows = np.flatnonzero(np.isin(self.label, chain.pair))
+        own, where = np.unique(self.corners[rows], return_inverse=True)
+        normals = np.zeros((len(own), 3))
+        np.add.at(normals, where.reshape(-1), np.repeat(self.normal[rows], 3, axis=0))
+        return smoothly_among(self.points[own], unit(normals))
 
     def _turn(self, chain: _Chain) -> float:
         """How far (radians) the triangles beside a chain turn, in the middle of all."""
@@ -240,7 +473,15 @@ class _Builder:
             turns.append(float(np.arccos(np.clip(one @ two, -1.0, 1.0))))
         return float(np.median(turns))
 
-    def _fitted(self, k: int, edges: list[Edge]) -> Surface:
+    def _fit(self, k: int, edges: list[Edge]) -> None:
+        """The free-form surface of a patch."""
+        key = (k, *map(id, edges))
+        if key not in self.memory:
+            self.memory[key] = self._fitted(k, edges)
+        self.surfaces[k], off = self.memory[key]
+        self.off = max(self.off, off)
+
+    def _fitted(self, k: int, edges: list[Edge]) -> tuple[Surface, float]:
         own = self.corners[self.label == k]
         sheet = unfolded(self.points, own)
         if sheet is None:
@@ -251,9 +492,7 @@ class _Builder:
         rim = np.concatenate(
             [np.array([e.at(t) for t in np.linspace(0.0, 1.0, n)]) for e, n in zip(edges, counts, strict=True)]
         )
-        surface, off = through(sheet, rim, MISS * self.tolerance, self.free)
-        self.off = max(self.off, off)
-        return surface
+        return through(sheet, rim, MISS * self.tolerance, self.free)
 
     def _curve(self, a: Surface, b: Surface, line: Floats, chain: _Chain) -> Curve:
         if a.same_as(b, self.near, float(np.linalg.norm(np.ptp(line, axis=0)))):

@@ -9,26 +9,29 @@ from typing import Any, Literal
 
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
+from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, Spent
 from lithon.exchange.step_write import write_step
 from lithon.operations.mend.solid import SolidFromTriangles
 from lithon.operations.mend.triangles import CleanTriangles, faceted
+from lithon.operations.running import Outcome
 from lithon.progress import SILENT, Progress
 from lithon.project.ledger import Ledger
 from lithon.survey.deviation import deviation
 
-#: auto: simple surfaces where a body has them, else with free-form faces between, else its facets; simple, smooth:
-#: refused where a body has them not.
+#: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then, else its
+#: facets; simple, smooth: refused where a body has hardly any.
 Kind = Literal["auto", "facets", "simple", "smooth"]
 
 
 def solid(work: Ledger, kind: Kind, tolerance: float | None, out: Path, progress: Progress = SILENT) -> dict[str, Any]:
     """Make solids of the triangles of a work, and write them as STEP. Returns what they are: faces by kind, whether
     closed and valid, the volume (mm3), how far (mm) what was read stands off them, how many wounds of each sort were
-    healed, which bodies stayed facets and why. Raises Refusal where nothing is made of triangles, or cannot be healed,
-    or `simple` or `smooth` was asked for and a body has no such faces; OSError where the file cannot be written."""
+    healed, which patches or whole bodies stayed facets and why. Raises Refusal where nothing is made of triangles, or
+    cannot be healed, or `simple` or `smooth` was asked for and a body has no such faces; OSError where the file cannot
+    be written."""
     start = time.monotonic()
     if not any(faceted(b) for b in work.model.bodies):
         raise Refusal(f"{work.source.name} holds no triangles", remedy="exact bodies are solids already")
@@ -38,11 +41,16 @@ def solid(work: Ledger, kind: Kind, tolerance: float | None, out: Path, progress
         healed = {str(d["wound"]): int(d["healed"]) for d in step.outcome.details}
     read = work.model
     left: list[dict[str, Any]] = []
+    kinds: Counter[str] = Counter()
     for k, body in enumerate(read.bodies):
         if faceted(body):
             progress.tell(k / len(read.bodies), f"finding surfaces of {body.name}")
-            left += _converted(work, body, kind, tolerance, progress)
-    facts = _facts(work, healed, left) | {"seconds": 0.0}
+            told = _converted(work, body, kind, tolerance, progress)
+            left += [{"body": body.name, **one} for one in told["left"]]
+            kinds.update(told["faces"])
+        else:
+            kinds.update(face.surface.kind for face in body.faces)
+    facts = _facts(work, kinds, healed, left) | {"seconds": 0.0}
     off = deviation(read, work.model, progress)
     facts["deviation_mm"] = {"largest": off.most, "rms": off.mean}
     write_step(work.model, out, out.stem)
@@ -50,28 +58,41 @@ def solid(work: Ledger, kind: Kind, tolerance: float | None, out: Path, progress
     return facts
 
 
-def _converted(
-    work: Ledger, body: Body, kind: Kind, tolerance: float | None, progress: Progress
-) -> list[dict[str, Any]]:
-    """Take the step that makes a solid of a body; where only facets could be had, which and why."""
+def _converted(work: Ledger, body: Body, kind: Kind, tolerance: float | None, progress: Progress) -> dict[str, Any]:
+    """Take the step that makes a solid of a body, the one that leaves the least facets. Returns what it tells: faces
+    by kind, and what stayed facets and why."""
+    best: tuple[float, Outcome] | None = None
+    why = ""
     for way in ("simple", "smooth") if kind == "auto" else (kind,) if kind != "facets" else ():
+        step = SolidFromTriangles(body, kind=way, tolerance=tolerance)
         try:
-            work.take(SolidFromTriangles(body, kind=way, tolerance=tolerance), progress=progress)
-            return []
+            out = work.try_step(step, progress)
         except (Refusal, Spent) as refusal:
             if kind != "auto":
                 raise
             why = str(refusal)
-    work.take(SolidFromTriangles(body, kind="facets"), progress=progress)
-    return [{"body": body.name, "area_mm2": area(body), "why": why}] if kind == "auto" else []
+            continue
+        facets = sum(float(one["area_mm2"]) for one in out.details[0]["left"])
+        if best is None or facets < best[0]:
+            best = facets, out
+        if not facets:
+            break
+    if best is not None:
+        assert best[1].operation is not None
+        work.take(best[1].operation, best[1])
+        return best[1].details[0]
+    told = work.take(SolidFromTriangles(body, kind="facets"), progress=progress).outcome.details[0]
+    middle = body_mesh(body)[0].mean(axis=0)
+    whole = {"area_mm2": area(body), "place_mm": middle.tolist(), "why": why}
+    return told | ({"left": [whole]} if kind == "auto" else {})
 
 
-def _facts(work: Ledger, healed: dict[str, int], left: list[dict[str, Any]]) -> dict[str, Any]:
+def _facts(work: Ledger, kinds: Counter[str], healed: dict[str, int], left: list[dict[str, Any]]) -> dict[str, Any]:
     bodies = work.model.bodies
     return {
         "file": work.source.name,
         "bodies": len(bodies),
-        "faces": dict(Counter(face.surface.kind for body in bodies for face in body.faces)),
+        "faces": dict(kinds),
         "closed": all(closed(b) for b in bodies),
         "valid": not any(flaws(b, work.model.tolerance) for b in bodies),
         "volume_mm3": float(sum(volume(b) for b in bodies if closed(b))),

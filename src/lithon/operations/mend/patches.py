@@ -80,7 +80,8 @@ class Patched:
         noise = noise_of(self.points, self.corners)
         steps = [share * self.scale for share in LADDER] if not noise else [k * noise for k in ROUGH_LADDER]
         for near in steps if tolerance is None else [tolerance]:
-            yield segmented(self.points, self.corners, near, noise, free), near
+            if found := segmented(self.points, self.corners, near, noise, free):
+                yield found, near
 
     def free_word(self, kind: str, taken: set[str]) -> str:
         """A name for a patch that none has yet; it is taken now."""
@@ -174,7 +175,8 @@ class FindPatches(Operation):
                 if best is not None and len(found) > 0.9 * len(best):
                     break
                 best = found
-            assert best is not None
+            if best is None:  # much of it lies on nothing simple
+                best, _ = next(sheet.found(self.tolerance, True))
             taken: set[str] = set()
             for patch in best:
                 word = sheet.free_word(patch.kind if patch.surface is not None else FREE, taken)

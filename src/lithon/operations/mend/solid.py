@@ -8,23 +8,30 @@ from typing import Any
 
 from lithon.arrange.tidy import tidied
 from lithon.brep.faceted import as_planes
-from lithon.brep.measures import volume
+from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body
 from lithon.brep.validate import flaws
-from lithon.errors import Refusal
+from lithon.errors import Refusal, spot
 from lithon.mend.relations import related
-from lithon.mend.solid import bordering, solid_of
+from lithon.mend.segments import Patch
+from lithon.mend.solid import Left, Solid, bordering, solid_of
 from lithon.operations.choices import Choice
 from lithon.operations.mend.patches import LADDER, Patched
 from lithon.operations.mend.triangles import faceted, made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import OneOf, length, some_bodies
+from lithon.operations.prove.drapes import free_drape
 from lithon.words import many
+
+#: The share of a skin of which at most stays facets beside simple or free-form faces.
+_MOST_LEFT = 0.6
+#: How faces of single triangles are told.
+FACETS = "facets"
 
 
 class SolidFromTriangles(Operation):
-    """Make exact solids of triangles, with edges found anew; smooth: free-form faces where nothing simple fits."""
+    """Make exact solids of triangles; smooth: free-form faces where nothing simple fits; what is neither stays facets."""
 
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
     kind: str = param(OneOf(title="faces", options=("simple", "smooth", "facets"), default="simple", optional=True))
@@ -43,45 +50,89 @@ class SolidFromTriangles(Operation):
     def do(self, bench: Bench) -> Made:
         chosen = made_of_triangles(bench, "exact bodies are solids already")
         details: list[dict[str, Any]] = []
-        out = bench.model
+        out, stayed = bench.model, list[Left]()
         for k, body in enumerate(chosen):
             bench.progress.tell(k / len(chosen), f"finding surfaces of {body.name}")
-            made, off = self._of(body, bench)
-            made = replace(made, name=body.name, path=body.path, colour=body.colour)
+            solid = self._of(body, bench)
+            made = replace(solid.body, name=body.name, path=body.path, colour=body.colour)
             out = out.replaced(body, [made])
-            kinds = Counter(f.surface.kind for f in made.faces)
-            details.append({"body": body.name, "faces": dict(kinds), "deviation_mm": off,
-                            "volume_mm3": volume(made)})  # fmt: skip
+            facets = {face for left in solid.left for face in left.faces}
+            kinds = Counter(FACETS if f in facets else f.surface.kind for f in made.faces)
+            told = [{"area_mm2": left.area, "place_mm": left.place.tolist(), "why": left.why} for left in solid.left]
+            details.append({"body": body.name, "faces": dict(kinds), "deviation_mm": solid.off,
+                            "volume_mm3": volume(made), "left": told})  # fmt: skip
+            stayed += solid.left
         most = max(float(d["deviation_mm"]) for d in details)
         faces = sum(len(b.uses) for b in out.bodies if b not in bench.model.bodies)
-        return Made(out, f"solid of {many(faces, 'face')}, {most:.2g} mm off at the most", details=details)
+        words = f"solid of {many(faces, 'face')}, {most:.2g} mm off at the most"
+        marks = bench.state.marks.carried(bench.model, out)
+        loose = [face for left in stayed for face in left.faces]
+        if stayed:
+            share = sum(left.area for left in stayed) / sum(area(b) for b in out.bodies if b not in bench.model.bodies)
+            words += f"; {max(share, 0.001):.2g} of its skin stays facets"
+            for left in stayed:
+                marks = marks.put("drape", left.faces, free_drape(marks))
+        return Made(
+            out, words, details=details, marks=marks, shown=list(dict.fromkeys(e for f in loose for e in f.edges()))
+        )
 
-    def _of(self, body: Body, bench: Bench) -> tuple[Body, float]:
+    def _of(self, body: Body, bench: Bench) -> Solid:
         if flaws(body, bench.tolerance):
             raise Refusal(f"the triangles of {body.name} are not closed", remedy="clean the triangles first",
                           entities=(body,))  # fmt: skip
         if self.kind == "facets":
-            return tidied(as_planes(body), bench.tolerance), 0.0
-        sheet = Patched.of(body, bench.state.marks)
-        points, corners, smooth = sheet.points, sheet.corners, self.kind == "smooth"
-        refusal: Refusal | None = None
-        if sheet.whole:
-            given = sheet.patches(smooth)
-            least = max(3.0 * max(p.off for p in given), LADDER[0] * sheet.scale)
-            steps = [least, *(near for s in LADDER if (near := s * sheet.scale) > least)] if smooth else [least]
-            ways = iter([(given, near) for near in ([self.tolerance] if self.tolerance else steps)])
-        else:
-            ways = sheet.found(self.tolerance, smooth)
-        for found, near in ways:
+            return Solid(tidied(as_planes(body), bench.tolerance), 0.0)
+        sheet, smooth = Patched.of(body, bench.state.marks), self.kind == "smooth"
+        given, refusal = self._given(sheet), None
+        if not smooth:
+            for found, near in iter(given) if given else sheet.found(self.tolerance):
+                try:
+                    return self._joined(sheet, found, near, bench, False)
+                except Refusal as error:
+                    refusal = refusal or error
+        if given and all(patch.surface is not None for patch in given[0][0]):
+            assert refusal is not None
+            raise refusal  # it is for them who parted it to put it right
+        best, least, refusal = None, 1.0, None
+        for found, near in iter(given) if given else sheet.found(self.tolerance, True):
             try:
-                found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
-                made, off = solid_of(points, corners, found, bench.tolerance, body.name, near if smooth else 0.0)
-                wrong = flaws(made, bench.tolerance)
-                if not wrong:
-                    return made, max(off, *(p.off for p in found))
-                refusal = refusal or Refusal(f"the solid would not be sound: {wrong[0].text}",
-                                             remedy="allow more deviation, or keep the facets")  # fmt: skip
+                made = self._joined(sheet, found, near, bench, True)
             except Refusal as error:
                 refusal = refusal or error
+                continue
+            share = sum(left.area for left in made.left) / area(body)
+            if best is None or share < 0.9 * least:
+                best, least, more = made, share, bool(made.left) and smooth
+            else:
+                more = False
+            if not more:  # what lies on nothing simple does not with more deviation either
+                break
+        if best is not None and (not best.left or least <= _MOST_LEFT):
+            return best
+        if best is not None:
+            refusal = Refusal(f"{least:.0%} of its skin would stay facets: {best.left[0].why}",
+                              where=spot(best.left[0].place),
+                              remedy="part the patch there, or keep the facets")  # fmt: skip
         assert refusal is not None
         raise refusal
+
+    def _given(self, sheet: Patched) -> list[tuple[list[Patch], float]]:
+        """The patches that were put right by hand, with each deviation (mm) that is tried; none without such."""
+        if not sheet.whole:
+            return []
+        smooth = self.kind == "smooth"
+        given = sheet.patches(smooth)
+        least = max(3.0 * max(p.off for p in given), LADDER[0] * sheet.scale)
+        steps = [least, *(near for s in LADDER if (near := s * sheet.scale) > least)] if smooth else [least]
+        return [(given, near) for near in ([self.tolerance] if self.tolerance else steps)]
+
+    def _joined(self, sheet: Patched, found: list[Patch], near: float, bench: Bench, mixed: bool) -> Solid:
+        """The sound solid of patches. Raises Refusal."""
+        points, corners = sheet.points, sheet.corners
+        found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
+        free = near if self.kind == "smooth" else 0.0
+        made = solid_of(points, corners, found, bench.tolerance, sheet.body.name, free, mixed)
+        if wrong := flaws(made.body, bench.tolerance):
+            raise Refusal(f"the solid would not be sound: {wrong[0].text}",
+                          remedy="allow more deviation, or keep the facets")  # fmt: skip
+        return replace(made, off=max([made.off, *(p.off for p in found)]))

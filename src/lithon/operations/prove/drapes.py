@@ -48,8 +48,7 @@ class IgnoreBelow(Operation):
 
 
 class Drape(Operation):
-    """Mesh faces as one: their inner edges are not followed; or go over edges, and draw short ones together. Names,
-    holds and shared borders keep their outlines."""
+    """Mesh faces as one, or go over edges, short ones drawn together. Names, holds and shared borders keep outlines."""
 
     faces: Choice = param(Things(title="faces", help="left out: all, by their strength", of="faces", optional=True))
     strength: float = param(
@@ -120,15 +119,16 @@ class Drape(Operation):
         if not groups:
             raise Refusal("no two of these faces meet where an edge may be draped over",
                           remedy="faces side by side, or a greater strength", entities=tuple(chosen))  # fmt: skip
-        taken = {str(word) for word in marks.all("drape").values()}
-        number = 1
         for group in groups:
-            while f"drape {number}" in taken:
-                number += 1
-            taken.add(f"drape {number}")
-            marks = marks.put("drape", group, f"drape {number}")
+            marks = marks.put("drape", group, free_drape(marks))
         many_faces = sum(map(len, groups))
         return marks, many(many_faces, "face") + (f" in {len(groups)} groups" if len(groups) > 1 else "")
+
+
+def free_drape(marks: Marks) -> str:
+    """A word for faces that are draped together which no others bear."""
+    taken = set(marks.all("drape").values())
+    return next(word for k in range(1, len(taken) + 2) if (word := f"drape {k}") not in taken)
 
 
 def _unfollowed(bodies: tuple[Body, ...], rules: SizeRules) -> frozenset[Edge]:
