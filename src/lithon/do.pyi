@@ -63,7 +63,7 @@ class grow_patch(Operation):  # noqa: N801
     ) -> None: ...
 
 class solid(Operation):  # noqa: N801
-    """Make exact solids of triangles; smooth: free-form faces where nothing simple fits; what is neither stays facets."""
+    """Make exact solids of triangles; smooth: free-form where nothing simple fits; what is neither stays facets."""
 
     def __init__(
         self,

@@ -31,7 +31,7 @@ FACETS = "facets"
 
 
 class SolidFromTriangles(Operation):
-    """Make exact solids of triangles; smooth: free-form faces where nothing simple fits; what is neither stays facets."""
+    """Make exact solids of triangles; smooth: free-form where nothing simple fits; what is neither stays facets."""
 
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
     kind: str = param(OneOf(title="faces", options=("simple", "smooth", "facets"), default="simple", optional=True))
