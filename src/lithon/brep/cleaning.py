@@ -1,5 +1,5 @@
 """Triangles cleaned: welded, what has no area or stands twice dropped, turned alike, holes filled, islands and inner
-fragments dropped.
+fragments dropped, what passes through itself parted in inside and outside.
 
 Holes are filled by the triangulation of least area over their rim (Barequet & Sharir 1995; Liepa 2003).
 """
@@ -7,6 +7,7 @@ Holes are filled by the triangulation of least area over their rim (Barequet & S
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -37,7 +38,7 @@ def cleaned(points: Floats, corners: Ints, weld: float | None = None, islands: f
 
     weld: points nearer than this (mm) become one; a hundred-thousandth of the diagonal where left out. islands: sets
     of triangles with less than this share of the whole area go, and so do those that lie inside others the wrong way.
-    Raises Refusal where nothing is left.
+    Nothing may be left of what encloses nothing.
     """
     out = Cleaned(np.asarray(points, dtype=float), np.asarray(corners, dtype=np.int64))
     scale = float(np.linalg.norm(np.ptp(out.points, axis=0))) if len(out.points) else 0.0
@@ -51,11 +52,25 @@ def cleaned(points: Floats, corners: Ints, weld: float | None = None, islands: f
     _fill(out)
     _drop_islands(out, islands)
     _turn_outward(out)
-    if not len(out.corners):
-        raise Refusal("nothing is left of the triangles", remedy="weld within less")
+    if not out.left:
+        _part_inside_from_outside(out, scale)
     used, local = np.unique(out.corners, return_inverse=True)
     out.points, out.corners = out.points[used], local.reshape(-1, 3)
     return out
+
+
+def belonging(parts: Sequence[tuple[Floats, Ints]], weld: float | None = None) -> Ints:
+    """Which sets (k,) of triangles are torn apart only: they share a side where points nearer than `weld` (mm) are one;
+    a number for each, the same for those that belong together."""
+    points = np.concatenate([p for p, _ in parts])
+    starts = np.cumsum([0, *(len(p) for p, _ in parts)])
+    whole = Cleaned(points, np.concatenate([c + start for (_, c), start in zip(parts, starts, strict=False)]))
+    _weld(whole, weld if weld is not None else 1e-5 * float(np.linalg.norm(np.ptp(points, axis=0))))
+    key, owner, _ = _sides(whole.corners, len(points))
+    of = np.repeat(np.arange(len(parts)), [len(c) for _, c in parts])[owner]
+    order = np.argsort(key, kind="stable")
+    same = key[order][1:] == key[order][:-1]
+    return _groups(len(parts), of[order][:-1][same], of[order][1:][same])
 
 
 def _note(out: Cleaned, what: str, count: int) -> None:
@@ -309,6 +324,32 @@ def winding_number(points: Floats, corners: Ints, at: Floats) -> Floats:
         low = la * lb * lc + (a * b).sum(axis=1) * lc + (b * c).sum(axis=1) * la + (c * a).sum(axis=1) * lb
         out[k] = 2.0 * np.arctan2(top, low).sum() / (4.0 * np.pi)
     return out
+
+
+def _part_inside_from_outside(out: Cleaned, scale: float) -> None:
+    """Where triangles pass through each other they are cut, and what is not skin goes."""
+    from lithon.brep.arrangement import skin_of
+
+    out.points, out.corners, count = skin_of(out.points, out.corners)
+    if not count:
+        return
+    _note(out, "pairs of triangles that passed through each other", count)
+    plain = dict(out.healed)
+    _weld(out, 1e-8 * scale)  # what is cut where three planes nearly meet
+    _drop_flat(out)
+    out.healed = plain
+    key = np.sort(out.corners, axis=1)
+    _, back, times = np.unique(key, axis=0, return_inverse=True, return_counts=True)
+    out.corners = out.corners[times[back.reshape(-1)] == 1]  # two back to back bound nothing
+    _drop_crumbs(out)
+
+
+def _drop_crumbs(out: Cleaned) -> None:
+    """Closed sets that are nothing but rounding go."""
+    a, b, _ = side_pairs(out.corners, len(out.points))
+    group = _groups(len(out.corners), a, b)
+    area = np.bincount(group, weights=_areas(out.points, out.corners))
+    out.corners = out.corners[area[group] > 1e-6 * area.sum()]
 
 
 def _turn_outward(out: Cleaned) -> None:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
+import shapely
 from numba import njit
 
 from lithon.arrays import Floats, Ints, cross_product, frozen
@@ -225,7 +226,8 @@ def _sides(points: Floats, corners: Ints, label: Ints | None) -> _Sides:
     near = np.full((m, 3), -1)
     near[owner[a[soft]], a[soft] // m], near[owner[b[soft]], b[soft] // m] = owner[b[soft]], owner[a[soft]]
     area = np.linalg.norm(cross_product(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
-    patch = _seen_from_one_side(normal, area, near, smooth)
+    seen = _seen_from_one_side(normal, area, near, smooth)
+    patch = _over_itself_parted(points, corners, normal * area[:, None], near, seen)
     # A crease that ends within one face is no border.
     inner = patch[owner[a]] == patch[owner[b]]
     partner = np.full(3 * m, -1)
@@ -291,6 +293,54 @@ def _seen_from_one_side(normal: Floats, area: Floats, near: Ints, smooth: Ints) 
                 break
         count += 1
     return patch
+
+
+def _over_itself_parted(points: Floats, corners: Ints, cross: Floats, near: Ints, patch: Ints) -> Ints:
+    """Patches (m,), those parted that lie over themselves when they are seen along their mean normal, as the turns of
+    a spiral do: each of their triangles goes with the nearer of two far ends."""
+    m = len(patch)
+    inner = (near >= 0) & (patch[near] == patch[:, None])
+    a, b = corners[:, [0, 1, 2]], corners[:, [1, 2, 0]]
+    out, count = patch.copy(), int(patch.max(initial=-1)) + 1
+    stack = list(np.split(np.argsort(patch, kind="stable"), np.cumsum(np.bincount(patch))[:-1]))
+    while stack:
+        rows = stack.pop()
+        if len(rows) < 3:
+            continue
+        rim = ~inner[rows]
+        if _simple_rim(points, cross[rows].sum(axis=0), a[rows][rim], b[rows][rim]):
+            continue
+        local = np.full(m, -1)
+        local[rows] = np.arange(len(rows))
+        links = local[near[rows]][inner[rows]]
+        heads = np.repeat(np.arange(len(rows)), inner[rows].sum(axis=1))
+        graph = scipy.sparse.coo_array((np.ones(len(links)), (heads, links)), shape=(len(rows),) * 2).tocsr()
+
+        def steps(start: int, graph: scipy.sparse.csr_array = graph) -> Floats:
+            return np.asarray(scipy.sparse.csgraph.dijkstra(graph, indices=start, unweighted=True))
+
+        one = steps(int(np.argmax(np.where(np.isfinite(far := steps(0)), far, -1.0))))
+        two = steps(int(np.argmax(np.where(np.isfinite(one), one, -1.0))))
+        beyond = two < one
+        if not beyond.any() or beyond.all():
+            continue
+        halves = rows[~beyond], rows[beyond]
+        out[halves[1]] = count
+        count += 1
+        cut = inner[rows] & (out[near[rows]] != out[rows][:, None])
+        inner[rows] &= ~cut
+        stack += halves
+    return out
+
+
+def _simple_rim(points: Floats, way: Floats, a: Ints, b: Ints) -> bool:
+    """Whether directed sides, a (n,) to b (n,), bound what does not lie over itself, seen along a direction."""
+    size = float(np.linalg.norm(way))
+    if not size > 0.0:
+        return True
+    flat = Plane.of(np.zeros(3), way).flat(points[np.concatenate([a, b])]).reshape(2, len(a), 2)
+    made = shapely.linestrings(np.stack([flat[0], flat[1]], axis=1))
+    return not shapely.STRtree(made).query(made, predicate="crosses").size
 
 
 def _edges(points: Floats, sides: _Sides) -> tuple[_BySide, set[int]]:

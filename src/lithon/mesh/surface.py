@@ -19,6 +19,7 @@ from lithon.brep.tessellation.triangulate import Tangled, Triangulation, _legali
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.rounds import ConeBand, Stereographic, TorusChart
+from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.sizing import SizeField, divide_edge
 from lithon.progress import pulse
@@ -73,6 +74,8 @@ class SurfaceMesh:
     by_face: dict[Face, Ints] = field(default_factory=dict)
     #: Edges that are cut in so many at least, since coarser ones would run into others.
     finer: dict[Edge, int] = field(default_factory=dict)
+    #: Polylines of which every corner gets a node, for the same reason.
+    cornered: frozenset[Edge] = frozenset()
     #: A mesh with other sizes, of which faces are taken over where these are the same.
     like: SurfaceMesh | None = None
     _array: Floats = field(default_factory=lambda: np.zeros((0, 3)))
@@ -109,6 +112,8 @@ class SurfaceMesh:
             t = divide_edge(edge, self.sizes)
             if len(t) - 1 < (least := self.finer.get(edge, 0)):
                 t = np.interp(np.linspace(0.0, len(t) - 1.0, least + 1), np.arange(len(t)), t)
+            if edge in self.cornered and isinstance(edge.curve, BSplineCurve):
+                t = _at_corners(edge.curve.knots, t)
             inside = [self._node(p) for p in edge.curve.point(t[1:-1])]
             if edge.ring:
                 ids = [self._node(edge.curve.point(t[:1])[0]), *inside]
@@ -269,6 +274,14 @@ class SurfaceMesh:
         """Other triangles over the same nodes, as `triangles` gives them."""
         for j, face in enumerate(self.faces):
             self.by_face[face] = triangles[of == j]
+
+
+def _at_corners(knots: Floats, t: Floats) -> Floats:
+    """The parameters of a polyline's corners, its knots, with others between as near as those (n,) from end to end."""
+    own = knots[(knots > t[0]) & (knots < t[-1])]
+    step, stops = float(t[-1] - t[0]) / (len(t) - 1), np.unique([t[0], *own, t[-1]])
+    parts = [np.linspace(a, b, max(1, round((b - a) / step)) + 1)[:-1] for a, b in itertools.pairwise(stops.tolist())]
+    return np.append(np.concatenate(parts), t[-1])
 
 
 def _healed(face: Face, triangles: Ints, chain: list[int], points: Floats) -> Ints:
@@ -438,7 +451,7 @@ def _smooth(region: Triangulation, fixed: int, sweeps: int = 6) -> None:
 
 def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField, like: SurfaceMesh | None = None) -> SurfaceMesh:
     """Mesh every face of the bodies, shared ones once. Where the chords of a face's bent edges run into each other, as
-    those of two circles close to one another do, these edges are cut finer.
+    those of two circles close to one another do, these edges are cut finer, polylines at their own corners.
 
     like: a mesh of the same bodies with other sizes, of which faces are taken over where these are the same. Raises
     Refusal naming a face that cannot be meshed.
@@ -450,8 +463,9 @@ def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField, like: SurfaceMesh |
     faces = tuple(dict.fromkeys(part for body in bodies for face in body.faces for part in parts_of(face)))
     asked = {edge for edge, _ in sizes.rules.divisions}
     finer: dict[Edge, int] = {}
+    cornered: frozenset[Edge] = frozenset()
     for turn in range(_FINER + 1):
-        mesh = SurfaceMesh(bodies, sizes, faces, finer=finer, like=like)
+        mesh = SurfaceMesh(bodies, sizes, faces, finer=finer, like=like, cornered=cornered)
         try:
             for face in faces:
                 pulse()
@@ -465,5 +479,8 @@ def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField, like: SurfaceMesh |
             bent = [e for e in dict.fromkeys(face.edges()) if e.curve.kind != "line" and e not in asked]
             if not bent:
                 raise
+            if rough := [e for e in bent if e.curve.kind == "polyline" and e not in cornered]:
+                cornered = cornered | set(rough)
+                continue
             finer = finer | {e: 2 * (len(mesh.edge_t[e]) - (0 if e.ring else 1)) for e in bent}
     raise AssertionError("it has come to an end before")

@@ -30,6 +30,7 @@ class Offer:
 
 
 CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", "close", "sew", "replace"))
+CLEAN = Offer("clean-triangles", (("bodies", "body"),))
 PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
 PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
 PART = Offer("part", (("first", "body"), ("second", "other")))

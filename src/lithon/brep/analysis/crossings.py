@@ -106,6 +106,10 @@ def _cutting(body: Body, points: Floats, triangles: Ints, owner: Ints, pairs: In
     a, b = triangles[pairs[:, 0]], triangles[pairs[:, 1]]
     pairs = pairs[~(a[:, :, None] == b[:, None, :]).any(axis=(1, 2))]
     cut, at = _cuts(points, triangles, pairs)
+    # Where a skin touches itself in a corner, that has a number on each side.
+    p, q = (points[triangles[pairs[cut, k]]] for k in (0, 1))
+    apart = ~(p[:, :, None] == q[:, None]).all(axis=3).any(axis=(1, 2))
+    cut = cut[apart]
     groups: dict[tuple[int, int], list[int]] = {}
     for row in cut.tolist():
         i, j = owner[pairs[row]]

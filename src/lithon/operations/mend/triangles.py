@@ -7,9 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.brep.cleaning import cleaned, winding_number
+from lithon.brep.cleaning import belonging, cleaned, winding_number
 from lithon.brep.faceted import Triangles, bodies_of
-from lithon.brep.measures import volume
+from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Model
@@ -63,8 +63,34 @@ def _fragments(bodies: Sequence[Body]) -> list[Body]:
     return out
 
 
+def _torn(bodies: Sequence[Body], weld: float | None) -> list[list[Body]]:
+    """Bodies that a file has apart though they are one skin, together, the largest first of each; of one part only."""
+    parts: dict[tuple[object, ...], list[Body]] = {}
+    for body in bodies:
+        parts.setdefault((*body.path, body.name.rstrip("0123456789 ")), []).append(body)
+    out: list[list[Body]] = []
+    for own in parts.values():
+        if len(own) == 1 or all(closed(b) for b in own):
+            out += [[b] for b in own]
+            continue
+        soups = [triangles_of(b) for b in own]
+        group = belonging([(s.points, s.corners) for s in soups], weld)
+        for k in np.unique(group).tolist():
+            unit = [own[i] for i in np.flatnonzero(group == k).tolist()]
+            out.append(sorted(unit, key=lambda b: -area(b)))
+    return out
+
+
+def _together(bodies: Sequence[Body]) -> Triangles:
+    soups = [triangles_of(b) for b in bodies]
+    starts = np.cumsum([0, *(len(s.points) for s in soups)])
+    corners = [s.corners + start for s, start in zip(soups, starts, strict=False)]
+    first = soups[0]
+    return Triangles(np.concatenate([s.points for s in soups]), np.concatenate(corners), first.name, first.colour)
+
+
 class CleanTriangles(Operation):
-    """Weld, drop what has no area or stands twice, turn, fill holes, drop islands and inner fragments."""
+    """Weld, drop what has no area or stands twice, turn, fill holes, drop islands and fragments, part what crosses."""
 
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
     weld: float | None = param(length("weld", "points nearer than this become one", above=0.0, optional=True))
@@ -81,19 +107,31 @@ class CleanTriangles(Operation):
         # What was one part in the file may hang together in nothing but its name.
         healed: dict[str, int] = {}
         out: list[Body] = []
+        units = {unit[0]: unit for unit in _torn(chosen, self.weld)}
+        torn = {body for unit in units.values() for body in unit[1:]}
+        whole = sum(area(body) for body in chosen)
         for k, body in enumerate(bench.model.bodies):
+            if body in torn:
+                healed["torn off and put back"] = healed.get("torn off and put back", 0) + 1
+                continue
             if body not in chosen:
                 out.append(body)
                 continue
             bench.progress.tell(k / len(bench.model.bodies), f"cleaning {body.name}")
-            soup = triangles_of(body)
+            soup = _together(units[body])
             made = cleaned(soup.points, soup.corners, self.weld)
+            if not len(made.corners):
+                if area(body) > _SMALL * whole:
+                    raise Refusal(f"nothing is left of {body.name}: it encloses nothing", entities=(body,),
+                                  remedy="weld within less, or take it as a sheet")  # fmt: skip
+                healed["fragments that enclose nothing"] = healed.get("fragments that enclose nothing", 0) + 1
+                continue
             if made.left:
                 raise Refusal(f"{many(made.left, 'hole')} of {body.name} could not be filled",
                               remedy="weld within more, or drop the body", entities=(body,))  # fmt: skip
             for what, n in made.healed.items():
                 healed[what] = healed.get(what, 0) + n
-            if not made.healed:
+            if not made.healed and len(units[body]) == 1:
                 out.append(body)
                 continue
             fresh = bodies_of([Triangles(made.points, made.corners, body.name, body.colour)])[0]
