@@ -17,7 +17,7 @@ from lithon.mesh.drapes import ignored
 from lithon.mesh.make import mesh_of
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.tetrahedra import tetrahedral_mesh
-from lithon.operations.cures import cure
+from lithon.operations.cures import cure, moved, ways
 from lithon.operations.places import turn
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
@@ -143,9 +143,13 @@ def test_the_cards_of_short_edges_and_kinks_are_cured_in_the_mesh():
     kinds = [f.kind for f in found]
     assert kinds.count("kink") == 1 and kinds.count("short edge") == 2
     for group in grouped(f for f in found if f.kind in ("kink", "short edge")):
-        taken = cure(state, group, 0.0)
-        assert taken.outcome and taken.outcome.model is state.model
-        state = taken.outcome.state
+        alone = cure(state, group, 1.0)  # what gives up something of the shape is not taken unseen
+        assert (alone.outcome is None) == (group.first.kind == "short edge")
+        (step,) = ways(group)
+        taken = run(state, step)
+        assert taken.model is state.model
+        assert moved(state.model, taken) == pytest.approx(0.4 if group.first.kind == "short edge" else 0.0)
+        state = taken.state
     left = findings(state.model, 4.0, rules=state.rules())
     (note,) = [f for f in left if f.kind == "not followed"]
     assert "2 short edges" in note.text and "1 kink" in note.text

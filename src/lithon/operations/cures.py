@@ -45,11 +45,13 @@ class Cured:
         self.tally.setdefault(group.first.kind, Counter())[what] += len(group.findings)
 
 
-def ways(group: Group) -> Iterator[Operation]:
-    """The operations that a card offers, the first choice first."""
+def ways(group: Group, unseen: bool = False) -> Iterator[Operation]:
+    """The operations that a card offers, the first choice first; `unseen`: those that nobody needs to decide on."""
     from lithon.operations.table import rows  # some operations of the table are made of these
 
     for offer in group.first.offers:
+        if unseen and offer.by_hand:
+            continue
         yield rows()[offer.operation].operation(**group.values(offer))
 
 
@@ -81,7 +83,7 @@ def cure(state: State, group: Group, limit: float, progress: Progress = SILENT) 
     """What the first cure of a card gives that is not refused and moves nothing by more than a limit (mm). Raises
     Cancelled."""
     why, over = "", False
-    for operation in ways(group):
+    for operation in ways(group, unseen=True):
         try:
             with progress.within(_PATIENCE):
                 out = run(state, operation, progress)
@@ -111,7 +113,8 @@ def cured(
         f = group.first
         fate = refused.get(_key(f))
         out.note(group, "left" if fate is None or fate.over or f.keep else "refused")
-        out.reasons += [(x, f.keep or (fate.why if fate is not None else f.advice)) for x in group.findings]
+        why = f.keep or (fate.why if fate is not None else f.advice or "it gives up a little of the shape")
+        out.reasons += [(x, why) for x in group.findings]
     return out
 
 
@@ -185,7 +188,7 @@ def _pass(
     for k, group in enumerate(groups):
         f = group.first
         progress.tell(0.9 * k / len(groups), f"{f.kind} in {f.body.name}")
-        if f.keep or not f.offers or _key(f) in refused:
+        if f.keep or all(o.by_hand for o in f.offers) or _key(f) in refused:
             continue
         parts = [group, *([Group([x]) for x in group.findings] if len(group.findings) > 1 else [])]
         for then in parts:

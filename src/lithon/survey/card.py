@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from lithon.brep.analysis.adjacency import adjacency
@@ -24,6 +24,8 @@ class Offer:
 
     operation: str
     takes: tuple[tuple[str, Source], ...] = (("faces", "faces"),)
+    #: It gives up something of the shape: for a person to decide.
+    by_hand: bool = False
 
     def __str__(self) -> str:
         return self.operation
@@ -38,6 +40,8 @@ PART = Offer("part", (("first", "body"), ("second", "other")))
 DRAPE = Offer("drape", (("faces", "beside"),))
 #: Edges that trouble the mesh only: it goes over them.
 PASS = Offer("drape", (("edges", "lines"),))
+#: Short edges, whose ends the mesh draws together.
+DRAW = replace(PASS, by_hand=True)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -23,7 +23,7 @@ from lithon.mesh.drapes import asks_nothing
 from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
-from lithon.survey.card import CLEAR, DRAPE, DROP, PASS, Finding, Severity, share, xyz
+from lithon.survey.card import CLEAR, DRAPE, DRAW, DROP, Finding, Severity, share, xyz
 from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguises import disguise_cards
@@ -383,7 +383,7 @@ def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
                 xyz(edge.at(0.5)),
                 f"edge {length:.3g} mm long",
                 f"It is {share(length, size)}: the elements on it are that small.",
-                PASS,
+                DRAW,
                 body,
                 edges=(edge,),
             )

@@ -86,7 +86,9 @@ class Drape(Operation):
             words.append(told)
         found = ignored(bench.model.bodies, replace(bench.state, marks=marks).rules())
         shown = [*found.soft, *(e for e in bench.edges() if e in found.tiny)]
-        return Made(bench.model, f"drape {listed(words)}", marks=marks, shown=shown)
+        far = max((0.5 * e.length for e in bench.edges() if e in found.tiny), default=0.0)  # an end to the middle
+        details = [{"moved_mm": far}] if given[1] else []
+        return Made(bench.model, f"drape {listed(words)}", marks=marks, shown=shown, details=details)
 
     def _taken_off(self, bench: Bench) -> Made:
         """The edges of what is chosen followed again; all, where nothing is."""
