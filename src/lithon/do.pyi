@@ -18,7 +18,7 @@ class mend_safe(Operation):  # noqa: N801
     ) -> None: ...
 
 class clean_triangles(Operation):  # noqa: N801
-    """Weld, drop what has no area or stands twice, turn, fill holes, drop islands and inner fragments."""
+    """Weld, drop what has no area or stands twice, turn, fill holes, drop islands and fragments, part what crosses."""
 
     def __init__(
         self,
