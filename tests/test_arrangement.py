@@ -118,6 +118,23 @@ def test_a_skin_that_passes_through_itself_is_a_card_whose_cure_holds():
         run(State(out.model), do.clean_triangles())
 
 
+@pytest.mark.parametrize("way", ["unite", "subtract", "intersect", "part"])
+def test_bodies_of_triangles_are_combined(way):
+    bodies = bodies_of([Triangles(*block(waved, 8), "one"), Triangles(*box((1, 1, -1), (3, 3, 5)), "two")])[0]
+    one, two = bodies
+    shared = run(State(Model.of([one, two])), do.intersect(one, two)).model.bodies
+    both = sum(map(volume, shared))
+    # Beneath the window the wave is what its own corners span: between these four lines of it exactly.
+    soup = np.random.default_rng(4).uniform((1, 1, 0), (3, 3, 2.5), (40000, 3))
+    held = float((winding_number(*block(waved, 8), soup) > 0.5).mean()) * 10.0
+    assert both == pytest.approx(held, rel=0.01)
+    out = run(State(Model.of([one, two])), getattr(do, way)(one, two)).model
+    filled = {"unite": volume(one) + volume(two) - both, "subtract": volume(one) - both, "intersect": both,
+              "part": volume(one) + volume(two) - both}[way]  # fmt: skip
+    assert sum(map(volume, out.bodies)) == pytest.approx(filled, rel=1e-7) and all(closed(b) for b in out.bodies)
+    assert not [f for f in findings(out, 2.0) if f.severity == "stops"]
+
+
 def test_what_only_rounding_parts_is_put_back_and_what_encloses_nothing_goes(tmp_path, capfd, monkeypatch):
     p, t = block(waved, 10)
     left = p[t].mean(axis=1)[:, 0] < 3.0

@@ -48,7 +48,7 @@ _NOUNS = {
 
 def _about(count: float) -> str:
     """A count to three digits: more of a forecast would be noise."""
-    return number(float(f"{count:.3g}"), 3)
+    return number(round(float(f"{count:.3g}")), 3)
 
 
 def _short(length: float) -> str:
@@ -256,7 +256,8 @@ class Docket(Panel):
         """What a mesh will have, what its half would, and how many faces there may be."""
         work = self.work
         seen, costs = work.forecast, work.costs
-        small = f" {_about(costs.total)} of them are there for small things." if costs is not None else ""
+        known = costs is not None and costs.total >= 0.5
+        small = f" {_about(costs.total)} of them are there for small things." if costs is not None and known else ""
         parts = smaller_parts(work.symmetry, seen.elements) if seen is not None and work.symmetry is not None else []
         card = Card(
             "≈",

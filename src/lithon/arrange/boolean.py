@@ -10,7 +10,9 @@ from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrange.tidy import tidied
 from lithon.arrays import Bools, Floats
 from lithon.brep.area import area_of
+from lithon.brep.arrangement import skin_of
 from lithon.brep.boxes import face_boxes
+from lithon.brep.faceted import Triangles, bodies_of, soup_of, welded
 from lithon.brep.shells import grouped, solids
 from lithon.brep.topology import Body, Face, FaceUse
 from lithon.brep.validate import check
@@ -27,6 +29,8 @@ def combine(a: Body, b: Body, operation: Operation, tolerance: float) -> list[Bo
 
     Raises Refusal where the result would not be a sound solid.
     """
+    if all(use.face.surface.kind == "facets" for use in (*a.uses, *b.uses)):
+        return _of_triangles(a, b, operation, tolerance)
     made = overlay(a, b, tolerance)
     uses = _kept(a, b, made, operation, tolerance)
     if not uses:
@@ -39,6 +43,23 @@ def combine(a: Body, b: Body, operation: Operation, tolerance: float) -> list[Bo
     for shell, name in zip(found, names, strict=True):
         out.append(check(tidied(Body(tuple(shell), name), tolerance, made.common), tolerance))
     return out
+
+
+#: How often the triangles of two bodies, of a subtrahend turned inside out, go around what is left at the least.
+_OFTEN = {"union": 0.5, "subtract": 0.5, "intersect": 1.5}
+
+
+def _of_triangles(a: Body, b: Body, operation: Operation, tolerance: float) -> list[Body]:
+    one, two = soup_of(a), soup_of(b)
+    theirs = two.corners[:, ::-1] if operation == "subtract" else two.corners
+    points, corners = welded(
+        np.concatenate([one.points, two.points]), np.concatenate([one.corners, theirs + len(one.points)])
+    )
+    points, corners, _ = skin_of(points, corners, _OFTEN[operation])
+    if not len(corners):
+        return []
+    found = bodies_of([Triangles(points, corners, a.name, a.colour)])[0]
+    return [check(body, tolerance) for body in found]
 
 
 def _kept(a: Body, b: Body, made: Overlay, operation: Operation, tolerance: float) -> list[FaceUse]:

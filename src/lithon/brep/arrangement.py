@@ -239,9 +239,10 @@ class _Cut:
     over: list[int]
 
 
-def skin_of(points: Floats, corners: Ints) -> tuple[Floats, Ints, int]:
+def skin_of(points: Floats, corners: Ints, more: float | None = None) -> tuple[Floats, Ints, int]:
     """The triangles (k,3) with points (n,3) that part what triangles (m,3) go around from what they do not, looking
-    outwards, and how many pairs of them passed through each other; where none does they are as they were."""
+    outwards, and how many pairs of them passed through each other; where none does they are as they were. more: what
+    they go around more often than this is inside, whether any pass through each other or not."""
     low = points.min(axis=0)
     step = float(np.ptp(points, axis=0).max()) / _STEPS
     lattice = np.rint((points - low) / step).astype(np.int64)
@@ -276,9 +277,10 @@ def skin_of(points: Floats, corners: Ints) -> tuple[Floats, Ints, int]:
             if len(found) == 2:
                 cuts[t].segments[found[0], found[1]] = None
         through += len(found) == 2 and any(not _on_a_side(t, found) for t in (a, b))
-    if not through:
+    if not through and more is None:
         return points, corners, 0
-    return *_kept(points, corners, place, low, step, cuts, made), through
+    often = 0.5 if more is None else more
+    return *_kept(points, corners, place, low, step, cuts, made, often), through
 
 
 def _over(cuts: dict[int, _Cut], i: int, j: int, a: _Triangle, b: _Triangle, common: set[_Point]) -> bool:
@@ -345,7 +347,7 @@ def _split(plane: _Triangle, cut: _Cut) -> _Flat:
 
 def _kept(
     points: Floats, corners: Ints, place: list[_Point], low: Floats, step: float, cuts: dict[int, _Cut],
-    made: dict[int, _Triangle],
+    made: dict[int, _Triangle], more: float,
 ) -> tuple[Floats, Ints]:  # fmt: skip
     """What is skin of the triangles, cut."""
     number: dict[_Point, int] = {}
@@ -374,7 +376,7 @@ def _kept(
             out.append((ids[a], ids[b], ids[c]))
             parent.append(t)
     tri, every = np.array(out, dtype=np.int64), np.array(spots)
-    keep = _parts_in_from_out(points, corners, every, tri, np.array(parent), cuts, made)
+    keep = _parts_in_from_out(points, corners, every, tri, np.array(parent), cuts, made, more)
     tri = np.where((keep < 0)[:, None], tri[:, ::-1], tri)[keep != 0]
     used, local = np.unique(tri, return_inverse=True)
     return every[used], local.reshape(-1, 3)
@@ -388,7 +390,7 @@ def _middle(a: _Point, b: _Point, c: _Point) -> _Point:
 
 def _parts_in_from_out(
     points: Floats, corners: Ints, p: Floats, tri: Ints, origin: Ints, cuts: dict[int, _Cut],
-    made: dict[int, _Triangle],
+    made: dict[int, _Triangle], more: float,
 ) -> Ints:  # fmt: skip
     """For each cut triangle 1 where it is skin and looks outwards, -1 where it is and looks inwards, 0 where it is
     not."""
@@ -422,7 +424,7 @@ def _parts_in_from_out(
         rest = np.delete(corners, without, axis=0)
         lean = sum(1.0 if _same_way(points, corners, t, o) else -1.0 for o in without)
         around = float(_around(points, rest, here))
-        above, below = around - 0.5 * lean > 0.5, around + 0.5 * lean > 0.5
+        above, below = around - 0.5 * lean > more, around + 0.5 * lean > more
         keep[k] = int(below) - int(above)
     return keep[patch]
 

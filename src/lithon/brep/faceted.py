@@ -39,6 +39,18 @@ class Triangles:
     colour: tuple[float, float, float] | None = None
 
 
+def soup_of(body: Body) -> Triangles:
+    """The triangles of a body, looking out of it."""
+    points, corners, start = [], [], 0
+    for use in body.uses:
+        mesh = face_mesh(use.face)
+        own = mesh.triangles if use.forward else mesh.triangles[:, ::-1]
+        points.append(mesh.points)
+        corners.append(own + start)
+        start += len(mesh.points)
+    return Triangles(np.concatenate(points), np.concatenate(corners), body.name, body.colour)
+
+
 def welded(points: Floats, corners: Ints) -> tuple[Floats, Ints]:
     """Equal points become one; triangles that have a corner twice go."""
     first, target = _same_points(np.ascontiguousarray(points + 0.0))  # there is a negative zero

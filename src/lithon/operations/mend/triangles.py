@@ -8,10 +8,9 @@ from dataclasses import replace
 import numpy as np
 
 from lithon.brep.cleaning import belonging, cleaned, winding_number
-from lithon.brep.faceted import Triangles, bodies_of
+from lithon.brep.faceted import Triangles, bodies_of, soup_of
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
-from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Model
 from lithon.errors import Refusal
 from lithon.operations.choices import Choice
@@ -36,18 +35,6 @@ def made_of_triangles(bench: Bench, otherwise: str) -> list[Body]:
     return chosen
 
 
-def triangles_of(body: Body) -> Triangles:
-    """The triangles of a body, looking out of it."""
-    points, corners, start = [], [], 0
-    for use in body.uses:
-        mesh = face_mesh(use.face)
-        own = mesh.triangles if use.forward else mesh.triangles[:, ::-1]
-        points.append(mesh.points)
-        corners.append(own + start)
-        start += len(mesh.points)
-    return Triangles(np.concatenate(points), np.concatenate(corners), body.name, body.colour)
-
-
 def _fragments(bodies: Sequence[Body]) -> list[Body]:
     """Small bodies of triangles that lie inside another one, of those that were cleaned or are as they were."""
     own = [b for b in bodies if faceted(b)]
@@ -56,7 +43,7 @@ def _fragments(bodies: Sequence[Body]) -> list[Body]:
         for big in own:
             if big is small or abs(volume(small)) > _SMALL * abs(volume(big)):
                 continue
-            soup, some = triangles_of(big), triangles_of(small).points[:9]
+            soup, some = soup_of(big), soup_of(small).points[:9]
             if bool((np.abs(winding_number(soup.points, soup.corners, some)) > 0.5).mean() > 0.5):
                 out.append(small)
                 break
@@ -73,7 +60,7 @@ def _torn(bodies: Sequence[Body], weld: float | None) -> list[list[Body]]:
         if len(own) == 1 or all(closed(b) for b in own):
             out += [[b] for b in own]
             continue
-        soups = [triangles_of(b) for b in own]
+        soups = [soup_of(b) for b in own]
         group = belonging([(s.points, s.corners) for s in soups], weld)
         for k in np.unique(group).tolist():
             unit = [own[i] for i in np.flatnonzero(group == k).tolist()]
@@ -82,7 +69,7 @@ def _torn(bodies: Sequence[Body], weld: float | None) -> list[list[Body]]:
 
 
 def _together(bodies: Sequence[Body]) -> Triangles:
-    soups = [triangles_of(b) for b in bodies]
+    soups = [soup_of(b) for b in bodies]
     starts = np.cumsum([0, *(len(s.points) for s in soups)])
     corners = [s.corners + start for s, start in zip(soups, starts, strict=False)]
     first = soups[0]
