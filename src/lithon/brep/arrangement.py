@@ -25,6 +25,8 @@ from lithon.progress import pulse
 _Point = tuple[int, int, int, int]
 _Segment = tuple[_Point, _Point]
 
+#: What is less than this (sine of an angle) may be rounding.
+_NEARLY = 1e-6
 #: Steps of the lattice along the longest side of all.
 _STEPS = 2**34
 
@@ -318,7 +320,40 @@ def _may_meet(points: Floats, corners: Ints, pairs: Ints, slack: float) -> Bools
     # Neighbours over a side meet in no more than that, but where one is folded back onto the other.
     turned = (normal[pairs[:, 0]] * normal[pairs[:, 1]]).sum(axis=1)
     keep &= (same.sum(axis=1) < 2) | (turned < -0.999)
+    about = np.flatnonzero(keep & (same.sum(axis=1) == 1))
+    keep[about] = _wedges_meet(points, corners, normal, pairs[about])
     return keep
+
+
+def _wedges_meet(points: Floats, corners: Ints, normal: Floats, pairs: Ints) -> Bools:
+    """Of pairs (k,2) of triangles with one corner in common, which may have more than that in common: a direction from
+    it that lies between the sides of both, to rounding."""
+    one, two = corners[pairs[:, 0]], corners[pairs[:, 1]]
+    same = one[:, :, None] == two[:, None, :]
+    at, other = same.any(axis=2).argmax(axis=1), same.any(axis=1).argmax(axis=1)
+    rows = np.arange(len(pairs))
+    start = points[one[rows, at]]
+    sides = []
+    for own, k in ((one, at), (two, other)):
+        arms = np.stack([points[own[rows, (k + j) % 3]] - start for j in (1, 2)], axis=1)
+        sides.append(arms / np.maximum(np.linalg.norm(arms, axis=2, keepdims=True), 1e-300))
+    n, m = normal[pairs[:, 0]], normal[pairs[:, 1]]
+
+    def between(arms: Floats, n: Floats, way: Floats) -> Bools:
+        first = (cross_product(arms[:, 0], way) * n).sum(axis=1)
+        last = (cross_product(way, arms[:, 1]) * n).sum(axis=1)
+        return np.asarray((first > -_NEARLY) & (last > -_NEARLY))
+
+    line = cross_product(n, m)
+    size = np.linalg.norm(line, axis=1)
+    line /= np.maximum(size, 1e-300)[:, None]
+    out = np.zeros(len(pairs), dtype=bool)
+    for way in (line, -line):
+        out |= between(sides[0], n, way) & between(sides[1], m, way)
+    flat = size < 1e-3  # of one plane nearly: an arm of the one between those of the other, or the same wedge
+    for k in (0, 1):
+        out |= flat & (between(sides[0], n, sides[1][:, k]) | between(sides[1], m, sides[0][:, k]))
+    return out
 
 
 def _split(plane: _Triangle, cut: _Cut) -> _Flat:
