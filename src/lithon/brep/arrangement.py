@@ -18,6 +18,7 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Bools, Floats, Ints, cross_product
+from lithon.brep.cleaning import winding_number
 from lithon.geometry.boxtree import BoxTree
 from lithon.progress import pulse
 
@@ -458,7 +459,7 @@ def _parts_in_from_out(
             without += [o for o in cuts[t].over if made[o].inside(middle)]
         rest = np.delete(corners, without, axis=0)
         lean = sum(1.0 if _same_way(points, corners, t, o) else -1.0 for o in without)
-        around = float(_around(points, rest, here))
+        around = float(winding_number(points, rest, here[None])[0])
         above, below = around - 0.5 * lean > more, around + 0.5 * lean > more
         keep[k] = int(below) - int(above)
     return keep[patch]
@@ -467,9 +468,3 @@ def _parts_in_from_out(
 def _same_way(points: Floats, corners: Ints, s: int, t: int) -> bool:
     a, b = (cross_product(q[1] - q[0], q[2] - q[0]) for q in (points[corners[s]], points[corners[t]]))
     return float(a @ b) > 0.0
-
-
-def _around(points: Floats, corners: Ints, at: Floats) -> float:
-    from lithon.brep.cleaning import winding_number
-
-    return float(winding_number(points, corners, at[None])[0])

@@ -58,9 +58,8 @@ def bordering(n: int, corners: Ints, patches: Sequence[Patch]) -> set[tuple[int,
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Left:
-    """What stayed facets: its triangles (rows) and faces, its area (mm2), where it is, and why."""
+    """What stayed facets: its faces, its area (mm2), where it is, and why."""
 
-    rows: Ints
     faces: tuple[Face, ...]
     area: float
     place: Floats
@@ -101,11 +100,9 @@ def solid_of(
         out = builder.run()
         if out is not None and not (mixed and builder.unsound(out.body)):
             return out
-        if not mixed:
-            raise builder.failures[0].refusal
-        if not builder.give_up(stay):
+        if not mixed or not builder.give_up(stay):
             break
-    raise Refusal("its patches do not meet in edges", remedy="other patches, more deviation, or keep the facets")
+    raise builder.failures[0].refusal
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -256,7 +253,7 @@ class _Builder:
                     own += [use.face for use in made]
             self.faces |= dict.fromkeys(own, k)
             middle = self.points[self.corners[piece.rows]].mean(axis=(0, 1))
-            out.append(Left(piece.rows, tuple(own), piece.area, middle, why))
+            out.append(Left(tuple(own), piece.area, middle, why))
         return tuple(sorted(out, key=lambda left: -left.area))
 
     def unsound(self, body: Body) -> bool:
@@ -378,7 +375,7 @@ class _Builder:
             t = np.zeros(len(line))
         else:
             curve = self._free_edge(chain, None).curve
-            t = self._in_order(curve, line, chain.ring)
+            t = self._in_order(curve, line)
             at = curve.point(t)
         if len(line) < 4 and chain.ring:
             raise self._apart(line)
@@ -394,7 +391,7 @@ class _Builder:
                 out.append((piece_of(curve, float(t[k]), float(t[k + 1]), a, b, near), True))
         return out
 
-    def _in_order(self, curve: Curve, line: Floats, ring: bool) -> Floats:
+    def _in_order(self, curve: Curve, line: Floats) -> Floats:
         """The parameters of points along a curve that is drawn through them, in their order."""
         if isinstance(curve, Line):
             return np.array(curve.parameter(line))

@@ -76,7 +76,7 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
             if together and may(f, g):
                 soft.add(edge)
         if passed:
-            short = {e for e in adj.uses if e in passed and is_short(e, rules)}
+            short = {e for e in adj.uses if e in passed and _is_short(e, rules)}
             soft, tiny = soft - short, tiny | short
         if not limit:
             continue
@@ -97,7 +97,7 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
     return Ignored(frozenset(small), frozenset(soft), frozenset(tiny - soft), _groups(soft, bodies))
 
 
-def is_short(edge: Edge, rules: SizeRules) -> bool:
+def _is_short(edge: Edge, rules: SizeRules) -> bool:
     """Whether an edge that is passed over is drawn together: no element would be as long."""
     return not edge.ring and edge.length < rules.size
 
