@@ -69,6 +69,7 @@ class _Refined:
             self._put(t)
         self.inner: dict[Face, list[int]] = defaultdict(list)
         self.shared: list[int] = []
+        self.gone: set[int] = set()
         ends, counts = np.unique(np.array(list(skin.segments), dtype=np.int64).reshape(-1, 2), return_counts=True)
         self.corners = set(ends[counts != 2].tolist())
 
@@ -85,6 +86,9 @@ class _Refined:
         tri, of = np.array(self.tri, dtype=np.int64), np.array(self.of, dtype=np.int64)
         skin.tri[self.rows], skin.of[self.rows] = tri[:n], of[:n]
         skin.tri, skin.of = np.concatenate([skin.tri, tri[n:]]), np.concatenate([skin.of, of[n:]])
+        if self.gone:
+            gone = np.concatenate([self.rows, np.arange(len(skin.tri) - len(tri) + n, len(skin.tri))])[list(self.gone)]
+            skin.tri, skin.of = np.delete(skin.tri, gone, axis=0), np.delete(skin.of, gone)
         if self.shared:  # what two faces hold together slides on neither
             skin.inner = {f: (ids[~np.isin(ids, self.shared)], chart) for f, (ids, chart) in skin.inner.items()}
         for face, fresh in self.inner.items():
@@ -123,7 +127,24 @@ class _Refined:
         self._set(t, [a, b, node])
         self._new([b, c, node], self.of[t])
         self._new([c, a, node], self.of[t])
+        if isinstance(point, int):
+            for made in (t, len(self.tri) - 2, len(self.tri) - 1):
+                self._cancel(made)
         return [side_of(a, b), side_of(b, c), side_of(c, a)]
+
+    def _cancel(self, t: int) -> None:
+        """Two triangles over the same corners, one the back of the other, hold nothing between them: both go."""
+        corners = set(self.tri[t])
+        near = self.beside[side_of(self.tri[t][0], self.tri[t][1])]
+        other = next((s for s in near if s != t and set(self.tri[s]) == corners), None)
+        if other is None:
+            return
+        self.gone |= {t, other}
+        self._take(t)
+        self._take(other)
+        for side in self._around([t]):
+            if not self.beside[side]:
+                self.skin.segments.pop(side, None)
 
     def _halve(self, a: int, b: int, middle: Floats) -> list[Side]:
         skin = self.skin
