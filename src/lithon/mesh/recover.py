@@ -17,7 +17,7 @@ from numba import njit
 from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.charts import parts_of
 from lithon.brep.topology import Edge, Face
-from lithon.errors import spot
+from lithon.errors import Refusal, spot
 from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.skin import Skin
 from lithon.mesh.surface import SurfaceMesh
@@ -26,6 +26,8 @@ from lithon.progress import Progress
 #: The corners of a tetrahedron's edges.
 EDGE = np.array([[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]])
 
+#: More nodes a boundary may not have: three numbers of them make one of 63 bits.
+_MOST_NODES = 1 << 21
 _ROUNDS = 40
 #: How many rounds may bring nothing.
 _PATIENCE = 5
@@ -65,24 +67,27 @@ def tet_faces(tet: Ints) -> Ints:
 def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[Failure]]:
     """Tetrahedra holding all surface triangles, whose nodes 8.. are the surface nodes in order."""
     points = surface.points()
+    if len(points) > 0.9 * _MOST_NODES:
+        raise Refusal(f"the boundary has {len(points)} nodes, more than can be told apart", remedy="larger elements")
     space = Tetrahedra.box(points.min(axis=0), points.max(axis=0))
     space.add(points)
     face_of_edge: dict[Edge, list[Face]] = defaultdict(list)
     for face in surface.faces:
         for edge in dict.fromkeys(face.edges()):
             face_of_edge[edge].append(face)
+    held = _Held(space)
     missing = np.zeros(0, dtype=np.int64)
     fewest = (len(surface.triangles()[0]) + 1, 0)
     for turn in range(_ROUNDS):
         progress.tell(0.1 + 0.15 * turn / _ROUNDS, "recovering the boundary")
-        missing = _missing(surface, space)
+        missing = _missing(surface, held)
         if not len(missing):
             return space, []
         fewest = min(fewest, (len(missing), turn))
         if isinstance(surface, Skin) and turn - fewest[1] > _PATIENCE:
             break  # it only gets worse: what is draped there can be followed instead
         before, parts = len(surface.nodes), len(surface.triangles()[0])
-        _add_nodes(surface, space, missing, face_of_edge)
+        _add_nodes(surface, held, missing, face_of_edge)
         if len(surface.nodes) == before:
             if len(surface.triangles()[0]) == parts:
                 break
@@ -98,14 +103,19 @@ def _slot(key: int, mask: int) -> int:
 
 
 @njit(cache=True)
-def _there(cells: Ints, corners: Ints, keys: Ints, n: int) -> Bools:
+def _there(cells: Ints, corners: Ints, keys: Ints) -> Bools:
     """Which keys (k,), as `triple_keys` or `pair_keys` make them, are those of a face or an edge of cells (m,4);
     corners (c,3) or (c,2): which nodes of a cell make one."""
     mask = 1
     while mask < 2 * len(keys) + 2:
         mask *= 2
     table, mask = np.full(mask, -1, dtype=np.int64), mask - 1
+    asked = np.zeros(_MOST_NODES, dtype=np.bool_)
     for k in range(len(keys)):
+        rest = keys[k]
+        for _ in range(corners.shape[1]):
+            asked[rest % _MOST_NODES] = True
+            rest //= _MOST_NODES
         slot = _slot(keys[k], mask)
         while table[slot] >= 0:
             slot = (slot + 1) & mask
@@ -114,11 +124,13 @@ def _there(cells: Ints, corners: Ints, keys: Ints, n: int) -> Bools:
     for t in range(len(cells)):
         for c in range(len(corners)):
             a, b = cells[t, corners[c, 0]], cells[t, corners[c, 1]]
-            key = min(a, b) * n + max(a, b)
+            if not asked[a] or not asked[b]:
+                continue
+            key = min(a, b) * _MOST_NODES + max(a, b)
             if corners.shape[1] == 3:
                 d = cells[t, corners[c, 2]]
                 low, high = min(a, b, d), max(a, b, d)
-                key = (low * n + (a + b + d - low - high)) * n + high
+                key = (low * _MOST_NODES + (a + b + d - low - high)) * _MOST_NODES + high
             slot = _slot(key, mask)
             while table[slot] >= 0:
                 if keys[table[slot]] == key:
@@ -127,18 +139,57 @@ def _there(cells: Ints, corners: Ints, keys: Ints, n: int) -> Bools:
     return out
 
 
-def _missing(surface: SurfaceMesh, space: Tetrahedra) -> Ints:
+@njit(cache=True)
+def _beside(cells: Ints, first: int, n: int) -> Bools:
+    """Which of n nodes stand in a cell (m,4) with one from `first` on."""
+    out = np.zeros(n, dtype=np.bool_)
+    for t in range(len(cells)):
+        if max(cells[t, 0], cells[t, 1], cells[t, 2], cells[t, 3]) >= first:
+            for k in range(4):
+                out[cells[t, k]] = True
+    return out
+
+
+class _Held:
+    """Which triangles and sides of the surface the tetrahedra hold. What goes when nodes are put in stood around their
+    cavities, so each of its corners is beside a new node: of what was held before, nothing else is asked again."""
+
+    def __init__(self, space: Tetrahedra):
+        self.space = space
+        self._known: dict[int, Ints] = {}
+        self._when: dict[int, int] = {}
+
+    def of(self, corners: Ints) -> Bools:
+        """For triangles (k,3) or sides (k,2) of surface nodes."""
+        width, space = corners.shape[1], self.space
+        corners = corners + 8
+        keys = (triple_keys if width == 3 else pair_keys)(corners, _MOST_NODES)
+        known = self._known.get(width, keys[:0])
+        out = np.zeros(len(keys), dtype=np.bool_)
+        if len(known):
+            out = known[np.minimum(np.searchsorted(known, keys), len(known) - 1)] == keys
+        cells = space.tet[space.live]
+        near = _beside(cells, self._when.get(width, 0), space.points)
+        ask = np.flatnonzero(~out | near[corners].all(axis=1))
+        out[ask] = _there(cells, FACE if width == 3 else EDGE, keys[ask])
+        self._known[width], self._when[width] = np.sort(keys[out]), space.points
+        return out
+
+    def also(self, triangles: Ints) -> Bools:
+        """For triangles (k,3) that the surface has not."""
+        return _there(self.space.tet[self.space.live], FACE, triple_keys(triangles + 8, _MOST_NODES))
+
+
+def _missing(surface: SurfaceMesh, held: _Held) -> Ints:
     """Indices of surface triangles that are no face of the tetrahedra, after taking other diagonals."""
-    n, cells = space.points, space.tet[space.live]
     triangles, of = surface.triangles()
-    lost = ~_there(cells, FACE, triple_keys(triangles + 8, n), n)
-    if lost.any() and _swap_ties(surface, triangles, of, lost, cells, n):
-        triangles, of = surface.triangles()
-        lost = ~_there(cells, FACE, triple_keys(triangles + 8, n), n)
+    lost = ~held.of(triangles)
+    if lost.any() and _swap_ties(surface, triangles, of, lost, held):
+        lost = ~held.of(surface.triangles()[0])
     return np.flatnonzero(lost)
 
 
-def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, cells: Ints, n: int) -> bool:
+def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, held: _Held) -> bool:
     """Exchange diagonals of pairs of lost triangles whose exchange is there. True if any changed."""
     index = np.flatnonzero(lost)
     by_side = {(int(triangles[k, i]), int(triangles[k, i - 2])): k for k in index.tolist() for i in range(3)}
@@ -156,10 +207,10 @@ def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, cel
     if not found:
         return False
     new = np.array(pairs, dtype=np.int64)
-    there = _there(cells, FACE, triple_keys(new.reshape(-1, 3) + 8, n), n).reshape(-1, 2).all(axis=1)
-    diagonals = pair_keys(new[:, 0][:, [0, 2]], n)
+    there = held.also(new.reshape(-1, 3)).reshape(-1, 2).all(axis=1)
+    diagonals = pair_keys(new[:, 0][:, [0, 2]], _MOST_NODES)
     # In a cusp a diagonal may be a side of the other face already.
-    taken = set(diagonals[_there(triangles, np.array([[0, 1], [1, 2], [2, 0]]), diagonals, n)].tolist())
+    taken = set(diagonals[_there(triangles, np.array([[0, 1], [1, 2], [2, 0]]), diagonals)].tolist())
     changed: set[int] = set()
     points = surface.points() if there.any() else np.zeros((0, 3))
     for row in np.flatnonzero(there).tolist():
@@ -183,12 +234,10 @@ def _facing(face: Face, points: Floats, triangles: Ints) -> bool:
     return bool(((cross * face.normal(v.mean(axis=1))).sum(axis=1) > 0.0).all())
 
 
-def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_edge: dict[Edge, list[Face]]) -> None:
+def _add_nodes(surface: SurfaceMesh, held: _Held, missing: Ints, face_of_edge: dict[Edge, list[Face]]) -> None:
     """A node on every model edge's stretch that is not there; else inside the faces that lack something."""
-    n = space.points
-    cells = space.tet[space.live]
     if isinstance(surface, Skin):
-        _halve_sides(surface, missing, cells, n)
+        _halve_sides(surface, missing, held)
         return
     dirty: dict[Face, None] = {}
     every: list[tuple[Edge, Ints]] = []
@@ -198,7 +247,7 @@ def _add_nodes(surface: SurfaceMesh, space: Tetrahedra, missing: Ints, face_of_e
             pairs = pairs[:-1]
         every.append((edge, pairs))
     sides = np.concatenate([pairs for _, pairs in every])
-    gone = ~_there(cells, EDGE, pair_keys(sides + 8, n), n)
+    gone = ~held.of(sides)
     ends = np.cumsum([0, *(len(pairs) for _, pairs in every)])
     for (edge, pairs), first, last in zip(every, ends, ends[1:], strict=False):
         for a, b in pairs[gone[first:last]].tolist():
@@ -274,10 +323,10 @@ def _opposite(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
     return out, touched
 
 
-def _halve_sides(surface: Skin, missing: Ints, cells: Ints, n: int) -> None:
+def _halve_sides(surface: Skin, missing: Ints, held: _Held) -> None:
     """As `_add_nodes`, where triangles are tied to no chart."""
     sides = np.array(list(surface.segments), dtype=np.int64).reshape(-1, 2)
-    lost = sides[~_there(cells, EDGE, pair_keys(sides + 8, n), n)].tolist()
+    lost = sides[~held.of(sides)].tolist()
     triangles, _ = surface.triangles()
     points, taken = surface.points(), set[int]()
     opposite, touched = _opposite(points, triangles[missing] if not lost else triangles[:0])

@@ -9,7 +9,7 @@ its side is halved.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -186,15 +186,22 @@ class _Remaker:
             first = int(w.used[0])
             changed += split_all(w, now | dirty, dirty)
             if w.used[0] > first:
-                w.p[first : w.used[0]] = self._tree.nearest(w.p[first : w.used[0]])[1]
+                fresh = np.zeros_like(w.free)
+                fresh[first : w.used[0]] = True
+                self._moved(fresh, lambda p: self._tree.nearest(p)[1])
             swap_all(w, now | dirty, dirty)
             self._smooth(now | dirty)
             if not changed:
                 break
         swap_all(w, w.free.copy(), dirty)
-        inner, _, _ = inner_nodes(w, w.free)
-        w.p[inner] = self._onto(w.p[inner])
+        self._moved(w.free, self._onto)
         return self._made()
+
+    def _moved(self, nodes: Bools, onto: Callable[[Floats], Floats]) -> None:
+        """Nodes within drapes brought to where they should be, but where triangles would turn over."""
+        inner, start, tri = inner_nodes(self.web, nodes)
+        if len(inner):
+            settle(self.web.p, inner, start, tri, onto(self.web.p[inner]))
 
     def _smooth(self, nodes: Bools) -> None:
         """Nodes within drapes moved to the middle of what is around them, and back onto the faces' triangles; onto the

@@ -18,6 +18,8 @@ LONG, SHORT = 1.45, 0.68
 #: Of a chain that goes on across a corner of the model: how straight (cosine).
 STRAIGHT = 0.86
 
+#: Two triangles lie on each other where they look apart as much (cosine).
+_FOLD = -0.2
 #: So many more triangles, and kept sides, than at first may come to a node.
 _ROOM = 24
 
@@ -274,12 +276,38 @@ def _may_go(w: Web, u: int, v: int, limit: float) -> bool:
 
 
 @njit(cache=True)
-def _folds(w: Web, v: int, tri: Ints, n: int) -> bool:
-    """Whether two triangles (n,3) beside each other around a node would lie on each other, but over a kept side."""
+def has(w: Web, t: int, v: int) -> bool:
+    """Whether a triangle has a node."""
+    return bool(w.tri[t, 0] == v or w.tri[t, 1] == v or w.tri[t, 2] == v)
+
+
+@njit(cache=True)
+def _folds_beyond(w: Web, a: int, b: int, c: int, u: int, v: int) -> bool:
+    """Whether a triangle would lie on the one beyond its side from a to b that has neither of two more nodes, but over
+    a kept side."""
+    if kept_row(w, a, b) >= 0:
+        return False
+    for k in range(w.deg[a]):
+        t = w.star[a, k]
+        if has(w, t, b) and not has(w, t, u) and not has(w, t, v):
+            beyond = cross(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2])
+            if cosine(cross(w.p, a, b, c), beyond) < _FOLD:
+                return True
+    return False
+
+
+@njit(cache=True)
+def _folds(w: Web, u: int, v: int, tri: Ints, n: int) -> bool:
+    """Whether of triangles (n,3) around a node, drawn in from another, two beside each other or one and what is beyond
+    it would lie on each other, but over a kept side."""
     for s in range(n):
         for k in range(3):
             x = tri[s, k]
-            if x == v or kept_row(w, v, x) >= 0:
+            if x == v:
+                if _folds_beyond(w, tri[s, (k + 1) % 3], tri[s, (k + 2) % 3], v, u, v):
+                    return True
+                continue
+            if kept_row(w, v, x) >= 0:
                 continue
             at, other = 0, -1
             for t in range(n):
@@ -290,15 +318,9 @@ def _folds(w: Web, v: int, tri: Ints, n: int) -> bool:
             if at == 2 and other > s:
                 one = cross(w.p, tri[s, 0], tri[s, 1], tri[s, 2])
                 two = cross(w.p, tri[other, 0], tri[other, 1], tri[other, 2])
-                if cosine(one, two) < -0.2:
+                if cosine(one, two) < _FOLD:
                     return True
     return False
-
-
-@njit(cache=True)
-def has(w: Web, t: int, v: int) -> bool:
-    """Whether a triangle has a node."""
-    return bool(w.tri[t, 0] == v or w.tri[t, 1] == v or w.tri[t, 2] == v)
 
 
 @njit(cache=True)
@@ -412,7 +434,7 @@ def _collapse(
     if to_u:
         p[v, 0], p[v, 1], p[v, 2] = p[u, 0], p[u, 1], p[u, 2]
     good = _stays_good(w, u, v, rows, m, stay, m if to_u else stay, before, tiny, was, new)
-    if not good or _folds(w, v, new, m):
+    if not good or _folds(w, u, v, new, m):
         p[v, 0], p[v, 1], p[v, 2] = x0, y0, z0
         return False
     w.rank[v] = max(w.rank[v], w.rank[u]) if tiny else w.rank[v]
@@ -575,8 +597,12 @@ def _swap(w: Web, a: int, b: int, buf: Ints, beside: Ints, corners: Ints) -> boo
         return False
     x, y = cross(p, a, b, c), cross(p, b, a, d)
     mean = (x[0] + y[0], x[1] + y[1], x[2] + y[2])
-    if cosine(cross(p, a, d, c), mean) < 0.5 or cosine(cross(p, d, b, c), mean) < 0.5:
+    s, t = cross(p, a, d, c), cross(p, d, b, c)
+    if cosine(s, mean) < 0.5 or cosine(t, mean) < 0.5 or cosine(s, t) < min(_FOLD, cosine(x, y)):
         return False
+    for i, j, e, away in ((a, d, c, b), (d, b, c, a), (b, c, d, a), (c, a, d, b)):
+        if _folds_beyond(w, i, j, e, away, away) and not _folds_beyond(w, i, j, away, away, away):
+            return False
     _leave(w, b, one)
     _leave(w, a, other)
     w.tri[one, 0], w.tri[one, 1], w.tri[one, 2] = a, d, c
