@@ -367,7 +367,7 @@ def _stays_good(
             after = min(after, shape(p, new[k, 0], new[k, 1], new[k, 2]))
             c = cross(p, new[k, 0], new[k, 1], new[k, 2])
             sx, sy, sz = sx + c[0], sy + c[1], sz + c[2]
-    if after < min(0.2, before) or after < 1e-3:
+    if after < min(0.2, 0.9 * before) or after < min(1e-3, before):
         return False
     for k in range(looked):
         c = cross(p, new[k, 0], new[k, 1], new[k, 2])
