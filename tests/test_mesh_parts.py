@@ -21,7 +21,7 @@ from lithon.mesh.improve import improve, quality
 from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
 from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_scaled_jacobian, tet_volumes
-from lithon.mesh.recover import EDGE, _opposite, _there, pair_keys, recover, tet_faces, triple_keys, wall_off
+from lithon.mesh.recover import EDGE, _Held, _opposite, recover, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
 from lithon.mesh.surface import surface_mesh
 from lithon.mesh.tetrahedra import _cells, tetrahedral_mesh
@@ -94,13 +94,35 @@ def test_the_boundary_is_recovered_triangle_by_triangle(name):
     assert {tuple(sorted(s)) for s in sides.tolist()} <= edges
     # Asked the quick way, of what is there and of what is not.
     n, rng = space.points, np.random.default_rng(len(corners))
-    for known, width, cells in ((faces, 3, FACE), (edges, 2, EDGE)):
+    for known, width in ((faces, 3), (edges, 2)):
         some = rng.integers(8, n, (3000, width))
         some = some[(np.diff(np.sort(some, axis=1), axis=1) > 0).all(axis=1)]
         every = np.concatenate([some, np.array(sorted(known))[:2000]])
-        keys = triple_keys(every, n) if width == 3 else pair_keys(every, n)
-        told = _there(space.tet[live], cells, keys, n).tolist()
+        told = _Held(space).of(every - 8).tolist()
         assert told == [tuple(sorted(row)) in known for row in every.tolist()] and any(told)
+
+
+def test_what_the_tetrahedra_held_is_asked_again_only_where_nodes_came():
+    for seed in seeds(4):
+        rng = np.random.default_rng(seed)
+        space = Tetrahedra.box(np.zeros(3), np.ones(3))
+        points = rng.random((400, 3))
+        space.add(points)
+        held = _Held(space)
+        faces = tet_faces(space.tet[space.live])
+        asked = faces[(faces >= 8).all(axis=1)] - 8
+        assert held.of(asked).all()
+        for turn in range(5):
+            middle = rng.random(3)
+            space.add(middle + 0.05 * rng.random((1 + 3 * turn, 3)))  # close together: cavities run into cavities
+            if turn == 2:  # and some that nobody asked for before
+                asked = np.concatenate([asked, rng.integers(0, space.points - 8, (500, 3))])
+            now = {tuple(sorted(f)) for f in tet_faces(space.tet[space.live]).tolist()}
+            told = held.of(asked)
+            assert told.tolist() == [tuple(sorted(f)) in now for f in (asked + 8).tolist()]
+            sides = {tuple(sorted(f)) for f in space.tet[space.live][:, EDGE].reshape(-1, 2).tolist()}
+            assert held.of(asked[:, :2]).tolist() == [tuple(sorted(s)) in sides for s in (asked[:, :2] + 8).tolist()]
+        assert not told.all()
 
 
 @every
