@@ -27,13 +27,17 @@ def related(
     for k, patch in enumerate(out):
         if k in ways:
             out[k] = replace(patch, surface=_along(patch.surface, own[k], ways[k]))
+    for k, moved in _coaxial(out, own, noise).items():
+        out[k] = replace(out[k], surface=moved)
     radii = _radii(out, noise)
     for k, r in radii.items():
         s = out[k].surface
         assert isinstance(s, Cylinder)
-        out[k] = replace(out[k], surface=Cylinder(s.frame, r))
+        out[k] = replace(out[k], surface=_nearer(s, (_of_radius(s, r, own[k]), Cylinder(s.frame, r)), own[k], noise))
     for k in radii:
-        out[k] = replace(out[k], surface=_touching(k, out, pairs, noise, scale))
+        s = out[k].surface
+        assert s is not None
+        out[k] = replace(out[k], surface=_nearer(s, (_touching(k, out, pairs, noise, scale),), own[k], noise))
     return [replace(p, off=float(np.abs(p.surface.signed_distance(q)).max())) if p.surface is not None else p
             for p, q in zip(out, own, strict=True)]  # fmt: skip
 
@@ -84,6 +88,52 @@ def _along(surface: Surface | None, p: Floats, z: Floats) -> Surface:
     q = frame.local(p)
     centre, radius = circle_through(q[:, :2])
     return Cylinder(frame.shifted(centre[0] * frame.x + centre[1] * frame.y), radius)
+
+
+def _nearer(surface: Surface, others: Sequence[Surface], p: Floats, noise: float) -> Surface:
+    """The first of other surfaces that is no further from points than noise, or than the surface is itself; else that."""
+    most = max(noise, 1.2 * float(np.abs(surface.signed_distance(p)).max()))
+    return next((s for s in others if float(np.abs(s.signed_distance(p)).max()) <= most), surface)
+
+
+def _of_radius(s: Cylinder, radius: float, p: Floats) -> Cylinder:
+    """A cylinder of another radius with its axis moved along itself to where it is nearest to its points."""
+    q, centre = s.frame.local(p)[:, :2], np.zeros(2)
+    for _ in range(8):
+        away = q - centre
+        far = np.maximum(np.linalg.norm(away, axis=1), 1e-300)
+        # Of a small arc one direction is hardly told: the axis does not run off along it.
+        centre = centre + np.linalg.lstsq(-away / far[:, None], radius - far, rcond=1e-6)[0]
+    return Cylinder(s.frame.shifted(centre[0] * s.frame.x + centre[1] * s.frame.y), radius)
+
+
+def _coaxial(patches: Sequence[Patch], own: Sequence[Floats], noise: float) -> dict[int, Cylinder]:
+    """Cylinders whose points lie evenly about the axis of one of which there is more, about that axis."""
+    round_ones = {k: s for k, p in enumerate(patches) if isinstance(s := p.surface, Cylinder)}
+    spans = {k: _arc(s, own[k]) for k, s in round_ones.items()}
+    axes: list[Frame] = []
+    out: dict[int, Cylinder] = {}
+    for k in sorted(spans, key=lambda k: -spans[k]):
+        s = round_ones[k]
+        best = (0.5 * noise, s)
+        for axis in axes:
+            if abs(float(axis.z @ s.frame.z)) < 1.0 - 1e-6:
+                continue
+            away = np.hypot(*axis.local(own[k])[:, :2].T)
+            if 0.5 * float(np.ptp(away)) < best[0]:
+                foot = axis.shifted(float((s.frame.origin - axis.origin) @ axis.z) * axis.z)
+                best = 0.5 * float(np.ptp(away)), Cylinder(foot, float(away.mean()))
+        if best[1] is not s:
+            out[k] = best[1]
+        elif spans[k] > 1.0:
+            axes.append(s.frame)
+    return out
+
+
+def _arc(s: Cylinder, p: Floats) -> float:
+    """Over how much of a turn (radians) points reach around a cylinder."""
+    angle = np.sort(np.arctan2(*s.frame.local(p)[:, [1, 0]].T))
+    return 2.0 * np.pi - float(np.diff(np.append(angle, angle[0] + 2.0 * np.pi)).max())
 
 
 def _radii(patches: Sequence[Patch], noise: float) -> dict[int, float]:

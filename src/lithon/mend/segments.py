@@ -7,6 +7,7 @@ over what it has grown to. What lies on nothing simple is a patch of facets.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,7 +17,8 @@ from numba import njit
 from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.analysis.fits import simple_fits
 from lithon.brep.cleaning import side_pairs
-from lithon.geometry.surfaces import Plane, Surface
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, refined, torus_near
 from lithon.progress import pulse
 
@@ -25,6 +27,10 @@ from lithon.progress import pulse
 _SMOOTH, _LEAN = np.radians(40.0), np.radians(30.0)
 _FLAT = np.radians(0.3)
 _HOODS = (8, 20, 60)
+#: How many times as far inside its surface a triangle stands as the others at most, to be a chord as they are.
+_CHORD = 8.0
+#: Two strips lie side by side over a side that is as much of the longest of both.
+_ALONG = 0.7
 #: Less scatter than this share of a side is none.
 _NOISE = 2e-3
 #: Where free-form faces may be: a round surface of fewer triangles is no find; triangles that turn by more than this
@@ -125,11 +131,17 @@ class _Grower:
         self.middle = (a + b + c) / 3.0
         m = len(corners)
         i, j, _ = side_pairs(corners, len(points))
+        sides = np.linalg.norm(points[corners] - points[np.roll(corners, -1, axis=1)], axis=2).max(axis=1)
         turn = np.arccos(np.clip((self.normal[i] * self.normal[j]).sum(axis=1), -1.0, 1.0))
         self.starts, self.other = _lists(m, i, j)
         soft = turn < _SMOOTH
         self.soft_starts, self.soft_other = _lists(m, i[soft], j[soft])
         self.soft_turn = _values(m, i[soft], j[soft], turn[soft])
+        apart = (corners[i][:, :, None] == corners[j][:, None, :]).any(axis=2).argmin(axis=1)
+        shared = points[corners[i, apart - 1]] - points[corners[i, apart - 2]]
+        long = np.linalg.norm(shared, axis=1) > _ALONG * np.maximum(sides[i], sides[j])
+        #: Links over which the strips of a cylinder or cone lie side by side.
+        self.side_by_side = _values(m, i[soft], j[soft], long[soft])
         flat = turn < _FLAT
         graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
         self.flat = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
@@ -163,18 +175,64 @@ class _Grower:
         for seed in later:  # by now it is known what lies beside them
             if self.free and not self._wide(seed):
                 continue
-            if self.label[seed] < 0 and not self._curved(seed):
+            if self.label[seed] < 0 and not self._curved(seed) and not self._about_an_axis(seed):
                 self._plane(seed)
+        self._contest()
         if self.free:
             self._left_together(1)
         self._join()
         return self._patches()
 
+    def _contest(self) -> None:
+        """Triangles of a patch that lie as well on the larger one beside it are its: what was looked at first may have
+        been given to a surface that is near there by chance. What is left of a patch that lost some is looked at
+        again."""
+        count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
+        robbed: dict[int, None] = {}
+        for k in np.argsort(-count, kind="stable").tolist():
+            surface = self.found[k]
+            own = np.flatnonzero(self.label == k)
+            if surface is None or not len(own):
+                continue
+            sag = np.abs(surface.signed_distance(self.middle))
+            near = (np.abs(surface.signed_distance(self.points)) <= self.tolerance)[self.corners].all(axis=1)
+            may = near & (sag <= _CHORD * float(np.median(sag[own])) + self.tolerance)
+            smaller = (self.label >= 0) & (count[self.label] < len(own))
+            may &= smaller & ((surface.normal(self.middle) * self.normal).sum(axis=1) * self._sense(k) > np.cos(_LEAN))
+            may[own] = True
+            mine = _flood(self.starts, self.other, may, int(own[0]))
+            taken = mine[self.label[mine] != k]
+            robbed |= dict.fromkeys(self.label[taken].tolist())
+            self.label[taken] = k
+        for k in robbed:
+            rest = np.flatnonzero(self.label == k)
+            self.label[rest] = -1
+            self.done[rest] = False
+            for seed in rest.tolist():
+                if self.label[seed] < 0 and not self._curved(seed):
+                    self._plane(seed)
+
+    def _sense(self, k: int) -> float:
+        """Whether the triangles of a patch look as its surface does, or the other way."""
+        own = np.flatnonzero(self.label == k)[:1]
+        surface = self.found[k]
+        assert surface is not None
+        return float(np.sign((surface.normal(self.middle[own]) * self.normal[own]).sum()))
+
     def _missed(self, seed: int) -> bool:
         """Whether so many triangles that bend as finely as a round face's do lie on none that the others will not."""
         own = np.flatnonzero(self.flat == self.flat[seed])
-        turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
-        self.misses += bool(len(own) <= 2 and float(turns.max()) < _FINE)
+        turns, beside = (
+            np.concatenate([values[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
+            for values in (self.soft_turn, self.soft_other)
+        )
+        _, first = np.unique(self.flat[beside], return_index=True)
+        beside = [j for j in beside[first].tolist() if self.flat[j] != self.flat[seed]]
+        if len(own) > 2 or len(beside) < 2 or float(turns.max()) >= _FINE:
+            return False
+        # A strip among others of its kind is no miss, nor is a flat between fillets.
+        lost = sum(self.label[j] < 0 and not self._curved(j) for j in beside)
+        self.misses += 2 * lost > len(beside)
         return self.misses > _MISSES
 
     def _patches(self) -> list[Patch]:
@@ -297,12 +355,7 @@ class _Grower:
         own = int((self.flat == self.flat[seed]).sum())
         hoods = [self._hood(seed, max(most, own + most if own < 12 else 0)) for most in _HOODS]
         best: tuple[int, Surface, Ints] | None = None
-        for rows in [*hoods, *self._alike(seed)]:
-            if len(rows) < 4 or len(np.unique(self.flat[rows])) < 2:
-                continue
-            surface = self._fit(rows)
-            if surface is None:
-                continue
+        for surface in self._tried([*self._alike(seed, self.side_by_side), *hoods, *self._alike(seed)]):
             grown = self._grown(surface, 4.0 * self.tolerance, seed)
             if len(grown) < 4:
                 continue
@@ -318,6 +371,34 @@ class _Grower:
             return False
         self._take(best[1], best[2])
         return True
+
+    def _about_an_axis(self, seed: int) -> bool:
+        """Grow a cylinder about the axis of a surface that was found, where the seed lies on one: two strips alone
+        could be a bend as well."""
+        own = self.flat == self.flat[seed]
+        for j in self.soft_other[self.soft_starts[seed] : self.soft_starts[seed + 1]].tolist():
+            own |= (self.flat == self.flat[j]) & (self.label < 0)
+        p = self.points[np.unique(self.corners[own])]
+        best: tuple[float, Surface, Ints] | None = None
+        for axis in (s.frame for s in self.found if isinstance(s, Cylinder | Cone | Torus)):
+            away = np.hypot(*axis.local(p)[:, :2].T)
+            spread = float(np.ptp(away))
+            if spread > 2.0 * self.tolerance or away.min() < 4.0 * self.tolerance or (best and spread >= best[0]):
+                continue
+            made = Cylinder(axis, float(away.mean()))
+            again = self._grown(made, self.tolerance, seed)
+            if len(again) >= 4 and len(np.unique(self.flat[again])) >= 2:
+                best = spread, made, again
+        if best is None:
+            return False
+        self._take(refined(best[1], self.points[np.unique(self.corners[best[2]])]), best[2])
+        return True
+
+    def _tried(self, hoods: Iterable[Ints]) -> Iterable[Surface]:
+        """The round surfaces through neighbourhoods, as they are asked for."""
+        for rows in hoods:
+            if len(rows) >= 4 and len(np.unique(self.flat[rows])) >= 2:
+                yield from self._fits(rows)
 
     def _sure(self, surface: Surface, rows: Ints) -> bool:
         """Whether a round surface is one rather than near to a free-form one: of more than a handful of triangles whose
@@ -345,27 +426,34 @@ class _Grower:
         if not len(rows):
             return rows
         sag = np.abs(surface.signed_distance(self.middle[rows]))
-        good = rows[sag <= 3.0 * float(np.median(sag)) + self.tolerance]
+        good = rows[sag <= _CHORD * float(np.median(sag)) + self.tolerance]
         if len(good) == len(rows):
             return rows
         mask = np.zeros(len(self.corners), dtype=bool)
         mask[good] = True
         return _flood(self.starts, self.other, mask, seed)
 
-    def _alike(self, seed: int) -> list[Ints]:
+    def _alike(self, seed: int, over: Bools | None = None) -> list[Ints]:
         """Neighbourhoods within which triangles turn by the same angle from one to the next, as the strips of a
-        cylinder do, for each angle by which the seed's flat piece goes on."""
+        cylinder do, for each angle by which the seed's flat piece goes on; over some links only."""
         own = np.flatnonzero(self.flat == self.flat[seed])
         turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
         out = []
         for angle in np.unique(np.round(turns[turns > _FLAT], 4)).tolist():
             near = (np.abs(self.soft_turn - angle) < 0.03 * angle) | (self.soft_turn < _FLAT)
+            near = near if over is None else near & over
             rows = _along(self.soft_starts, self.soft_other, near, self.label < 0, seed, 120)
             out.append(rows)
         return sorted(out, key=lambda rows: -len(rows))[:4]
 
     def _fit(self, rows: Ints) -> Surface | None:
         """A round surface through the corners of some triangles."""
+        fits = self._fits(rows)
+        return fits[-1] if fits else None
+
+    def _fits(self, rows: Ints) -> list[Surface]:
+        """The round surface through the corners of some triangles, the last; where that is a sphere, first the cones and
+        cylinders on which they lie too: so two rings of corners do."""
         ids = np.unique(self.corners[rows])
         p = self.points[ids]
         n = np.zeros_like(self.points[ids])
@@ -377,7 +465,7 @@ class _Grower:
         # Triangles say better than their corners how a cylinder lies: theirs is the normal of a chord.
         starts = simple_fits(self.middle[rows], self.normal[rows]) + simple_fits(p, n)
         tried = [s for s in (*starts, torus_near(p, n)) if s is not None and not isinstance(s, Plane)]
-        best: tuple[float, Surface] | None = None
+        fits: list[tuple[float, Surface]] = []
         for start in tried:
             made = refined(start, p)
             if float(np.abs(made.signed_distance(p)).max()) > near:
@@ -385,9 +473,12 @@ class _Grower:
             # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
             lean = np.abs((made.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1))
             score = float(np.arccos(np.clip(lean, 0.0, 1.0)).mean()) + 0.002 * freedoms(made)
-            if best is None or score < best[0]:
-                best = score, made
-        return None if best is None else best[1]
+            fits.append((score, made))
+        if not fits:
+            return []
+        best = min(fits, key=lambda fit: fit[0])[1]
+        ruled = [s for _, s in fits if isinstance(s, Cylinder | Cone)] if isinstance(best, Sphere) else []
+        return [*ruled, best]
 
     def _smooth(self, seed: int) -> bool:
         """Whether the flat piece of a seed goes smoothly on into another that is free."""

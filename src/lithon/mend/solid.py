@@ -30,6 +30,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
 from lithon.mend.freeform import curve_along, smoothly_among, through, unfolded
+from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
 from lithon.progress import pulse
 
@@ -140,6 +141,8 @@ class _Failure:
     refusal: Refusal
 
 
+#: How many times as far as a corner stands off surfaces the point on all of them is, where they cross.
+_SKEW = 10.0
 #: The number of what stays facets.
 _FACETS = -1
 
@@ -344,7 +347,10 @@ class _Builder:
         known = [surface for surface in every if surface is not None]
         there, off = onto_all(known, self.points[v][None]) if known else (self.points[v][None], np.zeros(1))
         far = float(np.linalg.norm(there[0] - self.points[v]))
-        if off[0] > self.near or far > 50.0 * self.near + (2.0 * self.free if len(known) < len(every) else 0.0):
+        here = max((abs(float(s.signed_distance(self.points[v][None])[0])) for s in known), default=0.0)
+        if here <= self.near and far > _SKEW * here + self.tolerance:
+            there = self.points[v][None]  # where surfaces are tangent the point that lies on all may be far along them
+        elif off[0] > self.near or far > 50.0 * self.near + (2.0 * self.free if len(known) < len(every) else 0.0):
             there = self.points[v][None]
             if max(abs(float(surface.signed_distance(there)[0])) for surface in known) > self.near:
                 raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
@@ -498,6 +504,9 @@ class _Builder:
         ends = [v.point for k in (0, -1) if (v := self.made.get(chain.points[k])) is not None]
         if isinstance(a, Plane) and isinstance(b, Plane) and len(ends) == 2 and not chain.ring:
             return Line.through(ends[0], ends[1])
+        smooth = tangent_curve(a, b, line, ends, self.near)
+        if smooth is not None:
+            return smooth
         probe = np.concatenate([line, *(e[None] for e in ends)])
         for slack in (1.0, 20.0):
             try:

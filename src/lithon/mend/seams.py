@@ -1,0 +1,81 @@
+"""The line or circle along which two surfaces run into each other without a crease.
+
+Where surfaces are tangent, their intersection is ill conditioned: the least error parts them, or makes them cross twice.
+What is told there is where the border of their patches runs. It is a line or a circle for planes, cylinders, cones,
+spheres and tori as blends join them, and is taken for one where it lies on both surfaces.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from lithon.arrays import Floats, cross_product, unit
+from lithon.geometry.curves import Circle, Curve, Line
+from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Surface
+
+#: Surfaces whose normals part by less (radians) all along their border run into each other without a crease.
+_TANGENT = np.radians(3.0)
+
+
+def tangent_curve(a: Surface, b: Surface, line: Floats, ends: Sequence[Floats], near: float) -> Curve | None:
+    """The line or circle along the border (n,3) of two patches that are tangent to each other there, through its `ends`
+    (none of a ring), within `near` (mm) of the border and of both surfaces. None where there is none such."""
+    across = np.abs((a.normal(line) * b.normal(line)).sum(axis=1))
+    if across.min() < np.cos(_TANGENT):
+        return None
+    if len(ends) == 2 and not (ends[0] == ends[1]).all():
+        straight: Curve = Line.through(ends[0], ends[1])
+        if _lies(straight, (a, b), np.concatenate([line, ends]), near):
+            return straight
+    for circle in _circles(a, b, line):
+        if _lies(circle, (a, b), np.concatenate([line, *(e[None] for e in ends)]), near):
+            return circle
+    return None
+
+
+def _lies(curve: Curve, surfaces: tuple[Surface, Surface], line: Floats, near: float) -> bool:
+    """Whether a curve passes points (n,3), and lies on two surfaces between them."""
+    t = curve.parameter(line)
+    if np.linalg.norm(curve.point(t) - line, axis=1).max() > near:
+        return False
+    if curve.period is not None:
+        t = np.unwrap(t, period=curve.period)
+    between = curve.point(np.linspace(t.min(), t.max(), 4 * len(line)))
+    return all(float(np.abs(s.signed_distance(between)).max()) <= near for s in surfaces)
+
+
+def _circles(a: Surface, b: Surface, line: Floats) -> list[Circle]:
+    """Circles along points (n,3): about the axes of the two surfaces first, then the one nearest to the points."""
+    if len(line) < 3:
+        return []
+    out = []
+    for s in (a, b):
+        if isinstance(s, Cylinder | Cone | Torus):
+            local = s.frame.local(line)
+            out.append(_about(s.frame.shifted(float(local[:, 2].mean()) * s.frame.z), line))
+    middle = line.mean(axis=0)
+    normal = np.linalg.svd(line - middle, full_matrices=False)[2][-1]
+    for s in (a, b):  # around the tube of a torus: the axis lies in the circle's plane
+        if isinstance(s, Torus):
+            normal_there = normal - (normal @ s.frame.z) * s.frame.z
+            if float(np.linalg.norm(normal_there)) > 0.5:
+                spine = unit(cross_product(unit(normal_there), s.frame.z))
+                spine = spine if float(spine @ (middle - s.frame.origin)) > 0.0 else -spine
+                out.append(Circle.about(Frame.of(s.frame.origin + s.major * spine, unit(normal_there)), s.minor))
+        if isinstance(s, Sphere) and float(abs((middle - s.frame.origin) @ normal)) < 1e-3 * s.radius:
+            out.append(Circle.about(Frame.of(s.frame.origin, normal), s.radius))
+    frame = Frame.of(middle, normal)
+    flat = frame.local(line)[:, :2]
+    found, _, rank, _ = np.linalg.lstsq(np.column_stack([2.0 * flat, np.ones(len(flat))]), (flat**2).sum(axis=1), rcond=1e-12)
+    if rank == 3:
+        out.append(_about(frame.shifted(found[0] * frame.x + found[1] * frame.y), line))
+    return out
+
+
+def _about(frame: Frame, line: Floats) -> Circle:
+    """The circle about a frame's z through points, as near as may be."""
+    return Circle.about(frame, float(np.hypot(*frame.local(line)[:, :2].T).mean()))
