@@ -8,7 +8,7 @@ from click.testing import CliRunner
 from scipy.spatial import cKDTree
 
 import lithon.do as do
-from lithon.brep.measures import face_width
+from lithon.brep.measures import face_width, volume
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
 from lithon.exchange.step_write import write_step
@@ -143,7 +143,8 @@ def test_the_cards_of_short_edges_and_kinks_are_cured_in_the_mesh():
     kinds = [f.kind for f in found]
     assert kinds.count("kink") == 1 and kinds.count("short edge") == 2
     for group in grouped(f for f in found if f.kind in ("kink", "short edge")):
-        alone = cure(state, group, 1.0)  # what gives up something of the shape is not taken unseen
+        # What gives up something of the shape is not taken unseen.
+        alone = cure(state, group, 1.0, volume(state.model.bodies[0]))
         assert (alone.outcome is None) == (group.first.kind == "short edge")
         (step,) = ways(group)
         taken = run(state, step)

@@ -91,7 +91,7 @@ def _along(surface: Surface | None, p: Floats, z: Floats) -> Surface:
 
 
 def _nearer(surface: Surface, others: Sequence[Surface], p: Floats, noise: float) -> Surface:
-    """The first of other surfaces that is no further from points than noise, or than the surface is itself; else that."""
+    """The first of other surfaces that is no further from points than noise, or than the surface; else the surface."""
     most = max(noise, 1.2 * float(np.abs(surface.signed_distance(p)).max()))
     return next((s for s in others if float(np.abs(s.signed_distance(p)).max()) <= most), surface)
 

@@ -1,8 +1,8 @@
 """The line or circle along which two surfaces run into each other without a crease.
 
-Where surfaces are tangent, their intersection is ill conditioned: the least error parts them, or makes them cross twice.
-What is told there is where the border of their patches runs. It is a line or a circle for planes, cylinders, cones,
-spheres and tori as blends join them, and is taken for one where it lies on both surfaces.
+Where surfaces are tangent, their intersection is ill conditioned: the least error parts them, or makes them cross
+twice. What is told there is where the border of their patches runs. It is a line or a circle for planes, cylinders,
+cones, spheres and tori as blends join them, and is taken for one where it lies on both surfaces.
 """
 
 from __future__ import annotations
@@ -70,7 +70,8 @@ def _circles(a: Surface, b: Surface, line: Floats) -> list[Circle]:
             out.append(Circle.about(Frame.of(s.frame.origin, normal), s.radius))
     frame = Frame.of(middle, normal)
     flat = frame.local(line)[:, :2]
-    found, _, rank, _ = np.linalg.lstsq(np.column_stack([2.0 * flat, np.ones(len(flat))]), (flat**2).sum(axis=1), rcond=1e-12)
+    rows = np.column_stack([2.0 * flat, np.ones(len(flat))])
+    found, _, rank, _ = np.linalg.lstsq(rows, (flat**2).sum(axis=1), rcond=1e-12)
     if rank == 3:
         out.append(_about(frame.shifted(found[0] * frame.x + found[1] * frame.y), line))
     return out

@@ -141,7 +141,7 @@ class _Grower:
         shared = points[corners[i, apart - 1]] - points[corners[i, apart - 2]]
         long = np.linalg.norm(shared, axis=1) > _ALONG * np.maximum(sides[i], sides[j])
         #: Links over which the strips of a cylinder or cone lie side by side.
-        self.side_by_side = _values(m, i[soft], j[soft], long[soft])
+        self.side_by_side = _values(m, i[soft], j[soft], long[soft]).astype(bool)
         flat = turn < _FLAT
         graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
         self.flat = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
@@ -227,12 +227,12 @@ class _Grower:
             for values in (self.soft_turn, self.soft_other)
         )
         _, first = np.unique(self.flat[beside], return_index=True)
-        beside = [j for j in beside[first].tolist() if self.flat[j] != self.flat[seed]]
-        if len(own) > 2 or len(beside) < 2 or float(turns.max()) >= _FINE:
+        others = [j for j in beside[first].tolist() if self.flat[j] != self.flat[seed]]
+        if len(own) > 2 or len(others) < 2 or float(turns.max()) >= _FINE:
             return False
         # A strip among others of its kind is no miss, nor is a flat between fillets.
-        lost = sum(self.label[j] < 0 and not self._curved(j) for j in beside)
-        self.misses += 2 * lost > len(beside)
+        lost = sum(self.label[j] < 0 and not self._curved(j) for j in others)
+        self.misses += 2 * lost > len(others)
         return self.misses > _MISSES
 
     def _patches(self) -> list[Patch]:
@@ -452,8 +452,8 @@ class _Grower:
         return fits[-1] if fits else None
 
     def _fits(self, rows: Ints) -> list[Surface]:
-        """The round surface through the corners of some triangles, the last; where that is a sphere, first the cones and
-        cylinders on which they lie too: so two rings of corners do."""
+        """The round surface through the corners of some triangles comes last; before a sphere cones and cylinders on
+        which they lie too: so two rings of corners do."""
         ids = np.unique(self.corners[rows])
         p = self.points[ids]
         n = np.zeros_like(self.points[ids])

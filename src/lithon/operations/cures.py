@@ -5,10 +5,13 @@ from __future__ import annotations
 import time
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.measures import volume
+from lithon.brep.shells import closed
 from lithon.brep.topology import Model
 from lithon.errors import Refusal, Spent
 from lithon.operations.marks import held
@@ -23,6 +26,10 @@ from lithon.survey.groups import Group, Key, grouped
 
 #: How far, as a share of an element, a cure may move anything unseen.
 SAFE = 0.5
+#: What cures of such cards, which are no features that anyone wants gone, may change of the volume in all when they are
+#: taken unseen, as a share: a mesh in chords is as far off.
+KEPT = 0.003
+_NO_FEATURES = ("narrow face", "short edge", "small angle", "kink", "needless split")
 #: Less (mm) is rounding.
 _NOTHING = 1e-9
 #: How long (s) one cure may be looked for where many are.
@@ -33,16 +40,38 @@ _PASSES = 4
 
 @dataclass(slots=True)
 class Cured:
-    """What came of curing: the state at the end; what was taken, each with its card; of each kind of card how many
-    were taken, refused, and left because nobody may decide that unseen; and why."""
+    """What came of curing: the state at the end; the volume (mm3) at the start; what was taken, each with its card; of
+    each kind of card how many were taken, refused, and left because nobody may decide that unseen; and why."""
 
     state: State
+    volume: float
     taken: list[tuple[Group, Outcome, float]] = field(default_factory=list)
     tally: dict[str, Counter[str]] = field(default_factory=dict)
     reasons: list[tuple[Finding, str]] = field(default_factory=list)
 
     def note(self, group: Group, what: str) -> None:
         self.tally.setdefault(group.first.kind, Counter())[what] += len(group.findings)
+
+
+def _volume(model: Model) -> float:
+    """The volume (mm3) of all solids that are closed and can be measured."""
+    out = 0.0
+    for body in model.bodies:
+        with suppress(Refusal):
+            out += volume(body) if not body.sheet and closed(body) else 0.0
+    return out
+
+
+def _mends(out: Outcome) -> bool:
+    """Whether a step mends a skin: what it encloses then is no change of the part."""
+    from lithon.operations.table import rows
+
+    return out.operation is not None and rows()[out.operation.name].station == "Mend"
+
+
+def _spends(group: Group, out: Outcome) -> bool:
+    """Whether what a cure changes of the volume counts: the volume of a feature is meant to go."""
+    return group.first.kind in _NO_FEATURES and not _mends(out)
 
 
 def ways(group: Group, unseen: bool = False) -> Iterator[Operation]:
@@ -58,11 +87,8 @@ def ways(group: Group, unseen: bool = False) -> Iterator[Operation]:
 def moved(before: Model, out: Outcome) -> float:
     """How far (mm) a cure has moved anything: as it tells itself, else measured. What mends a skin and tells nothing
     has only filled, dropped or joined."""
-    from lithon.operations.table import rows
-
     said = [float(d["moved_mm"]) for d in out.details if "moved_mm" in d]
-    mends = out.operation is not None and rows()[out.operation.name].station == "Mend"
-    if said or mends or out.model is before:
+    if said or _mends(out) or out.model is before:
         return max(said, default=0.0)
     stayed = set(before.bodies) & set(out.model.bodies)
     return shifted([b for b in before.bodies if b not in stayed], [b for b in out.model.bodies if b not in stayed])
@@ -79,9 +105,9 @@ class Tried:
     over: bool = False
 
 
-def cure(state: State, group: Group, limit: float, progress: Progress = SILENT) -> Tried:
-    """What the first cure of a card gives that is not refused and moves nothing by more than a limit (mm). Raises
-    Cancelled."""
+def cure(state: State, group: Group, limit: float, was: float, progress: Progress = SILENT) -> Tried:
+    """What the first cure of a card gives that is not refused, moves nothing by more than a limit (mm) and leaves of a
+    volume (mm3) what is to be kept of it. Raises Cancelled."""
     why, over = "", False
     for operation in ways(group, unseen=True):
         try:
@@ -91,9 +117,14 @@ def cure(state: State, group: Group, limit: float, progress: Progress = SILENT) 
             why = why or refusal.what
             continue
         far = moved(state.model, out)
-        if far <= limit:
+        same = out.model is state.model or not _spends(group, out)
+        change = 0.0 if same else abs(_volume(out.model) - was)
+        if far > limit:
+            why, over = f"it would move by {far:.2g} mm", True
+        elif change > KEPT * was and change > abs(_volume(state.model) - was):
+            why, over = f"the volume would change by {100.0 * change / was:.2g} % in all", True
+        else:
             return Tried(out, far)
-        why, over = f"it would move by {far:.2g} mm", True
     return Tried(why=why or group.first.advice or "no operation cures this by itself", over=over)
 
 
@@ -104,7 +135,7 @@ def cured(
     """Every cure taken that moves nothing by more than a limit (mm), the worst card first, until none is left: of all
     cards but those that speak for keeping what they are about; or of those only whose first offer is one of `only`.
     `taken` is told each step. Raises Cancelled."""
-    out, refused = Cured(state), dict[tuple[Any, ...], Tried]()
+    out, refused = Cured(state, _volume(state.model)), dict[tuple[Any, ...], Tried]()
     for _ in range(_PASSES):
         if not _pass(out, limit, progress, only, refused, taken):
             break
@@ -192,13 +223,17 @@ def _pass(
             continue
         parts = [group, *([Group([x]) for x in group.findings] if len(group.findings) > 1 else [])]
         for then in parts:
+            if then is not group and (whole := refused.get(_key(f))) is not None and whole.over:
+                break  # what is alike is treated alike
             part = _now(out.state, then)
             if part is None:
                 continue
-            fate = cure(out.state, part, limit, progress)
+            fate = cure(out.state, part, limit, out.volume, progress)
             if fate.outcome is None:
                 refused.setdefault(_key(part.first), fate)
                 continue
+            if not _spends(part, fate.outcome):
+                out.volume += _volume(fate.outcome.model) - _volume(out.state.model)
             out.state = fate.outcome.state
             out.taken.append((part, fate.outcome, fate.moved))
             out.note(part, "taken")
