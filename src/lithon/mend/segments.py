@@ -29,6 +29,8 @@ _FLAT = np.radians(0.3)
 _HOODS = (8, 20, 60)
 #: How many times as far inside its surface a triangle stands as the others at most, to be a chord as they are.
 _CHORD = 8.0
+#: So many angles by which a piece goes on are followed, those that it has most often.
+_ANGLES = 6
 #: Two strips lie side by side over a side that is as much of the longest of both.
 _ALONG = 0.7
 #: Less scatter than this share of a side is none.
@@ -38,6 +40,8 @@ _NOISE = 2e-3
 _FEW, _CREASE, _SPARSE = 16, np.radians(25.0), 60
 #: Triangles that turn by less (radians) are of a face that bends; so many of them on nothing simple are no accident.
 _FINE, _MISSES = np.radians(20.0), 60
+#: What lies on surfaces outweighs as many misses, in triangles for each.
+_OUTWEIGH = 30
 #: The share of the diagonal within which corners lie on what they were made from.
 _EXACT = 4e-6
 
@@ -233,7 +237,7 @@ class _Grower:
         # A strip among others of its kind is no miss, nor is a flat between fillets.
         lost = sum(self.label[j] < 0 and not self._curved(j) for j in others)
         self.misses += 2 * lost > len(others)
-        return self.misses > _MISSES
+        return self.misses > max(_MISSES, int((self.label >= 0).sum()) // _OUTWEIGH)
 
     def _patches(self) -> list[Patch]:
         out = []
@@ -439,7 +443,8 @@ class _Grower:
         own = np.flatnonzero(self.flat == self.flat[seed])
         turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
         out = []
-        for angle in np.unique(np.round(turns[turns > _FLAT], 4)).tolist():
+        angles, often = np.unique(np.round(turns[turns > _FLAT], 4), return_counts=True)
+        for angle in angles[np.argsort(-often, kind="stable")][:_ANGLES].tolist():
             near = (np.abs(self.soft_turn - angle) < 0.03 * angle) | (self.soft_turn < _FLAT)
             near = near if over is None else near & over
             rows = _along(self.soft_starts, self.soft_other, near, self.label < 0, seed, 120)
@@ -467,8 +472,13 @@ class _Grower:
         tried = [s for s in (*starts, torus_near(p, n)) if s is not None and not isinstance(s, Plane)]
         fits: list[tuple[float, Surface]] = []
         for start in tried:
-            made = refined(start, p)
-            if float(np.abs(made.signed_distance(p)).max()) > near:
+            # What comes near does so at once (Gauss-Newton).
+            made = refined(start, p, 4)
+            off = float(np.abs(made.signed_distance(p)).max())
+            if off > near and off < 30.0 * near:
+                made = refined(made, p)
+                off = float(np.abs(made.signed_distance(p)).max())
+            if off > near:
                 continue
             # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
             lean = np.abs((made.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1))
