@@ -21,26 +21,32 @@ from lithon.geometry.surfaces import Cylinder, Surface
 _TANGENT = np.radians(3.0)
 
 
-def tangent_curve(a: Surface, b: Surface, line: Floats, ends: Sequence[Floats], near: float) -> Curve | None:
+def tangent_curve(
+    a: Surface, b: Surface, line: Floats, ends: Sequence[Floats], near: float, far: float
+) -> Curve | None:
     """The line or circle along the border (n,3) of two patches that are tangent to each other there, through its `ends`
-    (none of a ring), within `near` (mm) of the border and of both surfaces. None where there is none such."""
+    (none of a ring), within `far` (mm) of the border and `near` of both surfaces. None where there is none such."""
     across = np.abs((a.normal(line) * b.normal(line)).sum(axis=1))
     if across.min() < np.cos(_TANGENT):
         return None
     if len(ends) == 2 and not (ends[0] == ends[1]).all():
         straight: Curve = Line.through(ends[0], ends[1])
-        if _lies(straight, (a, b), np.concatenate([line, ends]), near):
+        if _lies(straight, (a, b), line, ends, near, far):
             return straight
     for circle in _circles(a, b, line):
-        if _lies(circle, (a, b), np.concatenate([line, *(e[None] for e in ends)]), near):
+        if _lies(circle, (a, b), line, ends, near, far):
             return circle
     return None
 
 
-def _lies(curve: Curve, surfaces: tuple[Surface, Surface], line: Floats, near: float) -> bool:
-    """Whether a curve passes points (n,3), and lies on two surfaces between them."""
-    t = curve.parameter(line)
-    if np.linalg.norm(curve.point(t) - line, axis=1).max() > near:
+def _lies(
+    curve: Curve, surfaces: tuple[Surface, Surface], line: Floats, ends: Sequence[Floats], near: float, far: float
+) -> bool:
+    """Whether a curve passes points (n,3) and ends, and lies on two surfaces between them."""
+    every = np.concatenate([line, *(end[None] for end in ends)])
+    t = curve.parameter(every)
+    away = np.linalg.norm(curve.point(t) - every, axis=1)
+    if away.max() > far or away[len(line) :].max(initial=0.0) > near:
         return False
     if curve.period is not None:
         t = np.unwrap(t, period=curve.period)

@@ -383,19 +383,17 @@ class _Grower:
         for j in self.soft_other[self.soft_starts[seed] : self.soft_starts[seed + 1]].tolist():
             own |= (self.flat == self.flat[j]) & (self.label < 0)
         p = self.points[np.unique(self.corners[own])]
-        best: tuple[float, Surface, Ints] | None = None
-        for axis in (s.frame for s in self.found if isinstance(s, Cylinder | Cone | Torus)):
-            away = np.hypot(*axis.local(p)[:, :2].T)
-            spread = float(np.ptp(away))
-            if spread > 2.0 * self.tolerance or away.min() < 4.0 * self.tolerance or (best and spread >= best[0]):
-                continue
-            made = Cylinder(axis, float(away.mean()))
-            again = self._grown(made, self.tolerance, seed)
-            if len(again) >= 4 and len(np.unique(self.flat[again])) >= 2:
-                best = spread, made, again
-        if best is None:
+        axes = [s.frame for s in self.found if isinstance(s, Cylinder | Cone | Torus)]
+        away = [np.hypot(*axis.local(p)[:, :2].T) for axis in axes]
+        spread = [float(np.ptp(x)) if x.min() > 4.0 * self.tolerance else np.inf for x in away]
+        if min(spread, default=np.inf) > 2.0 * self.tolerance:
             return False
-        self._take(refined(best[1], self.points[np.unique(self.corners[best[2]])]), best[2])
+        k = int(np.argmin(spread))
+        made = Cylinder(axes[k], float(away[k].mean()))
+        again = self._grown(made, self.tolerance, seed)
+        if len(again) < 4 or len(np.unique(self.flat[again])) < 2:
+            return False
+        self._take(refined(made, self.points[np.unique(self.corners[again])]), again)
         return True
 
     def _tried(self, hoods: Iterable[Ints]) -> Iterable[Surface]:

@@ -108,11 +108,12 @@ def solid_of(
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Piece:
-    """Triangles (rows) that hang together on one surface, and their area (mm2)."""
+    """Triangles (rows) that hang together on one surface, their area (mm2), and how far (mm) corners stand off it."""
 
     surface: Surface | None
     rows: Ints
     area: float
+    off: float = 0.0
 
 
 def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> list[_Piece]:
@@ -129,7 +130,7 @@ def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool)
                 part = parted_by_sight(points, corners[rows])
             for j in np.unique(part).tolist():
                 own = rows[part == j]
-                out.append(_Piece(patch.surface, own, float(area[own].sum())))
+                out.append(_Piece(patch.surface, own, float(area[own].sum()), patch.off))
     return out
 
 
@@ -141,6 +142,8 @@ class _Failure:
     refusal: Refusal
 
 
+#: How many times as far as corners stand off two surfaces they may stand off where those meet.
+_SCATTER = 3.0
 #: How many times as far as a corner stands off surfaces the point on all of them is, where they cross.
 _SKEW = 10.0
 #: The number of what stays facets.
@@ -350,12 +353,18 @@ class _Builder:
         here = max((abs(float(s.signed_distance(self.points[v][None])[0])) for s in known), default=0.0)
         if here <= self.near and far > _SKEW * here + self.tolerance:
             there = self.points[v][None]  # where surfaces are tangent the point that lies on all may be far along them
-        elif off[0] > self.near or far > 50.0 * self.near + (2.0 * self.free if len(known) < len(every) else 0.0):
+        elif off[0] > self.near or far > 50.0 * self.near + self._scatter(around) + (
+            2.0 * self.free if len(known) < len(every) else 0.0
+        ):
             there = self.points[v][None]
             if max(abs(float(surface.signed_distance(there)[0])) for surface in known) > self.near:
                 raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
                               remedy="allow more deviation, or keep the facets")  # fmt: skip
         self.made[v] = self.memory[v, around] = Vertex(frozen(there[0]))
+
+    def _scatter(self, among: Sequence[int]) -> float:
+        """How far (mm) corners where patches meet may stand off where their surfaces do."""
+        return _SCATTER * max((self.pieces[k].off for k in among if k != _FACETS), default=0.0)
 
     def _edges(self, chain: _Chain) -> list[tuple[Edge, bool]]:
         """The edges along a chain, and whether they run as it does: one, but beside facets one for each side."""
@@ -504,7 +513,8 @@ class _Builder:
         ends = [v.point for k in (0, -1) if (v := self.made.get(chain.points[k])) is not None]
         if isinstance(a, Plane) and isinstance(b, Plane) and len(ends) == 2 and not chain.ring:
             return Line.through(ends[0], ends[1])
-        smooth = tangent_curve(a, b, line, ends, self.near)
+        scatter = self._scatter(chain.pair)
+        smooth = tangent_curve(a, b, line, ends, self.near, self.near + scatter)
         if smooth is not None:
             return smooth
         probe = np.concatenate([line, *(e[None] for e in ends)])
@@ -513,7 +523,7 @@ class _Builder:
                 found = meet(a, b, slack * self.tolerance, probe)
             except Refusal:
                 continue
-            fits = [c for c in found if _away(c, line) <= 40.0 * slack * self.near]
+            fits = [c for c in found if _away(c, line) <= 40.0 * slack * self.near + scatter]
             fits = [c for c in fits if all(_away(c, e[None]) <= slack * self.near for e in ends)]
             if fits:
                 return min(fits, key=lambda c: _away(c, line))
