@@ -20,6 +20,7 @@ from lithon.brep.cleaning import side_pairs
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, refined, torus_near
+from lithon.mend.scans import Scan, parted_scan
 from lithon.progress import pulse
 
 #: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than
@@ -250,59 +251,15 @@ class _Grower:
             out.append(Patch(surface, rows, off))
         return sorted(out, key=lambda patch: -float(self.area[patch.rows].sum()))
 
-    # ---- noisy triangles
-
     def _rough(self) -> None:
-        """Of a scan hardly two triangles lie in one plane: surfaces are fitted to larger neighbourhoods, the one that
-        grows furthest is taken, and what is left over goes to the patch beside it whose surface is nearest."""
-        m = len(self.corners)
-        order = np.random.default_rng(5).permutation(m)
-        whole, missed = float(self.area.sum()), 0
-        for seed in order.tolist():
-            if self.label[seed] >= 0:
-                continue
-            pulse("looking for surfaces")
-            free = float(self.area[self.label < 0].sum())
-            if free < 0.02 * whole or missed > 40:
-                break
-            best: tuple[float, Surface, Ints] | None = None
-            for most in (24, 80, 240):
-                rows = self._hood(seed, most)
-                if len(rows) < 12:
-                    continue
-                p = self.points[np.unique(self.corners[rows])]
-                for start in simple_fits(self.middle[rows], self.normal[rows]):
-                    made = refined(start, p, 4)
-                    if float(np.sqrt((made.signed_distance(p) ** 2).mean())) > 0.6 * self.tolerance:
-                        continue
-                    grown = self._grown(made, self.tolerance, seed)
-                    if len(grown) < 12:
-                        continue
-                    better = refined(made, self.points[np.unique(self.corners[grown])], 6)
-                    again = self._grown(better, self.tolerance, seed)
-                    # A plane is also a large cylinder: the simpler one wins where they hold about as much.
-                    score = float(self.area[again].sum()) * (1.0 - 0.02 * freedoms(better))
-                    if self.free and not self._scattered(better, again):
-                        continue
-                    if len(again) >= 12 and (best is None or score > best[0]):
-                        best = score, better, again
-            if best is None:
-                missed += 1
-                continue
-            self._take(best[1], best[2])
-        self._join()
+        """Of a scan hardly two triangles lie in one plane: patches compete for them."""
+        pairs = np.stack([np.repeat(np.arange(len(self.corners)), np.diff(self.starts)), self.other], axis=1)
+        scan = Scan(self.points, self.corners, self.area, self.normal, pairs[pairs[:, 0] < pairs[:, 1]], self.noise)
+        self.label, surfaces = parted_scan(scan)
+        self.found = list(surfaces)
         if self.free:
             self._left_together(_SPARSE)
         self._absorb()
-        for k, surface in enumerate(self.found):
-            rows = np.flatnonzero(self.label == k)
-            if surface is not None and len(rows):
-                self.found[k] = refined(surface, self.points[np.unique(self.corners[rows])], 6)
-
-    def _scattered(self, surface: Surface, rows: Ints) -> bool:
-        """Whether corners stand off a surface as their noise has it, and not for it being another one; and are many."""
-        off = surface.signed_distance(self.points[np.unique(self.corners[rows])])
-        return len(rows) >= _SPARSE and float(np.sqrt((off**2).mean())) < 2.0 * self.noise
 
     def _absorb(self) -> None:
         """What lies on no patch goes to the nearest of those beside it, from the borders inwards."""

@@ -1,0 +1,350 @@
+"""Patches of triangles that scatter about what they were taken from, as those of a scan do.
+
+Surfaces are grown from seeds as far as corners stand off them by what the scatter allows. Then patches compete: every
+triangle goes to that of the surfaces of the patches beside it which its corners and its normal speak for, all surfaces
+are fitted anew to what they have, and so on until little changes (Cohen-Steiner, Alliez & Desbrun 2004, with quadrics as
+Yan, Wang, Liu & Yang 2012). Of surfaces that hold a patch as well the one of fewest numbers is taken, and patches that
+lie on one surface are one.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from lithon.arrays import Bools, Floats, Ints, unit
+from lithon.brep.analysis.fits import simple_fits
+from lithon.geometry.rounds import Sphere
+from lithon.geometry.surfaces import Plane, Surface
+from lithon.mend.fitting import freedoms, refined, torus_near
+from lithon.progress import pulse
+
+#: In scatters: how far the corners of a patch may stand off in the mean, and how far each.
+_MEAN, _EACH = 1.5, 4.5
+#: Neighbourhoods from which a surface is looked for, in triangles; less is none.
+_HOODS, _FEWEST = (12, 24, 80, 240), 8
+#: So many seeds may bring nothing, and ten more for each surface that is found.
+_MISSES = 150
+#: Rounds of the competition; what a neighbour of another patch costs, in squares of scatters.
+_ROUNDS, _BORDER = 8, 1.0
+#: A surface of more numbers must hold a patch as much better (in the middle of all corners).
+_SIMPLER = 0.85
+#: What stands off by as many scatters holds a patch.
+_HELD = 1.15
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Scan:
+    """points (n,3), triangles (m,3) with their areas (m,) and normals (m,3); pairs (k,2) of triangles that share a side;
+    their scatter (mm)."""
+
+    points: Floats
+    corners: Ints
+    area: Floats
+    normal: Floats
+    pairs: Ints
+    noise: float
+
+
+def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
+    """The patch (m,) of each triangle, -1 where it is of none, and the surface of each patch."""
+    out = _Parted(scan)
+    out.seek()
+    for _ in range(2):
+        out.compete()
+        out.simplify()
+        if not out.unite():
+            break
+    out.compete()
+    return out.label, out.surfaces
+
+
+def _rarity(surface: Surface) -> float:
+    """The order in which surfaces are tried: of fewest numbers first, but short cylinders and cones lie on spheres as
+    well."""
+    return 6.5 if isinstance(surface, Sphere) else float(freedoms(surface))
+
+
+class _Parted:
+    def __init__(self, scan: Scan):
+        self.scan = scan
+        m = len(scan.corners)
+        i, j = scan.pairs.T
+        heads = np.concatenate([i, j])
+        order = np.argsort(heads, kind="stable")
+        self.starts, self.other = np.searchsorted(heads[order], np.arange(m + 1)), np.concatenate([j, i])[order]
+        self.middle = scan.points[scan.corners].mean(axis=1)
+        side = np.linalg.norm(scan.points[scan.corners] - np.roll(scan.points[scan.corners], -1, axis=1), axis=2)
+        #: How far (radians) the normal of each triangle scatters.
+        height = 2.0 * scan.area / np.maximum(side.max(axis=1), 1e-300)
+        self.lean = 1.2 * scan.noise / np.maximum(height, 1e-300) + np.radians(2.0)
+        self.label = np.full(m, -1, dtype=np.int64)
+        self.surfaces: list[Surface] = []
+
+    # ---- surfaces found
+
+    def seek(self) -> None:
+        """Patches grown from seeds until what is left is little or leads to nothing."""
+        order = np.random.default_rng(5).permutation(len(self.label))
+        tried = np.zeros(len(self.label), dtype=np.bool_)
+        missed = 0
+        for seed in order.tolist():
+            if self.label[seed] >= 0 or tried[seed]:
+                continue
+            pulse("looking for surfaces")
+            if missed > _MISSES + 10 * len(self.surfaces):
+                break
+            best: tuple[float, Surface, Ints] | None = None
+            for most in _HOODS:
+                rows = self._hood(seed, most)
+                if len(rows) < _FEWEST:
+                    continue
+                for surface in self._fits(rows, _MEAN):
+                    rows = self._grown(surface, seed)
+                    if len(rows) < _FEWEST:
+                        continue
+                    better = refined(surface, self._points(rows), 4)
+                    rows = self._grown(better, seed)
+                    if len(rows) < _FEWEST or self._off(better, rows) > 1.2 * _MEAN:
+                        continue
+                    # A plane is also a large cylinder: the simpler one wins where they hold about as much.
+                    score = float(self.scan.area[rows].sum()) * (1.0 - 0.03 * _rarity(better))
+                    if best is None or score > best[0]:
+                        best = score, better, rows
+            if best is None:
+                missed += 1
+                tried[self._hood(seed, _FEWEST)] = True
+                continue
+            self.label[best[2]] = len(self.surfaces)
+            self.surfaces.append(best[1])
+
+    def _hood(self, seed: int, most: int) -> Ints:
+        """The free triangles nearest to a seed by steps over sides, none past a crease."""
+        seen, k = {seed: None}, 0
+        queue = [seed]
+        while k < len(queue) and len(queue) < most:
+            i = queue[k]
+            k += 1
+            for j in self.other[self.starts[i] : self.starts[i + 1]].tolist():
+                if j in seen or self.label[j] >= 0:
+                    continue
+                turn = float(self.scan.normal[i] @ self.scan.normal[j])
+                if turn > np.cos(min(np.radians(40.0) + self.lean[i], np.pi / 2.0)):
+                    seen[j] = None
+                    queue.append(j)
+        return np.array(queue[:most])
+
+    def _points(self, rows: Ints) -> Floats:
+        return self.scan.points[np.unique(self.scan.corners[rows])]
+
+    def _off(self, surface: Surface, rows: Ints) -> float:
+        """How far the corners of triangles stand off a surface in the mean (root mean square), in scatters."""
+        return float(np.sqrt((surface.signed_distance(self._points(rows)) ** 2).mean())) / self.scan.noise
+
+    def _fits(self, rows: Ints, most: float) -> list[Surface]:
+        """The surfaces that hold triangles, the simplest first."""
+        ids, where = np.unique(self.scan.corners[rows], return_inverse=True)
+        p = self.scan.points[ids]
+        normals = np.zeros_like(p)
+        np.add.at(normals, where.reshape(-1), np.repeat((self.scan.normal * self.scan.area[:, None])[rows], 3, axis=0))
+        normals = unit(normals)
+        starts: list[Surface | None] = list(simple_fits(p, normals))
+        if len(rows) >= 24:
+            starts.append(torus_near(p, normals))
+        out = []
+        for start in starts:
+            if start is None:
+                continue
+            made = refined(start, p, 6)
+            off = float(np.sqrt((made.signed_distance(p) ** 2).mean())) / self.scan.noise
+            if off <= most:
+                out.append(made)
+        return sorted(out, key=_rarity)
+
+    def _grown(self, surface: Surface, seed: int) -> Ints:
+        """The free triangles that hang together with a seed on a surface."""
+        near = (np.abs(surface.signed_distance(self.scan.points)) <= _EACH * self.scan.noise)[self.scan.corners]
+        rows = np.flatnonzero(near.all(axis=1) & (self.label < 0))
+        if not len(rows):
+            return rows
+        facing = (surface.normal(self.middle[rows]) * self.scan.normal[rows]).sum(axis=1)
+        sense = np.sign(float(surface.normal(self.middle[seed][None])[0] @ self.scan.normal[seed]))
+        good = np.zeros(len(self.label), dtype=np.bool_)
+        good[rows] = facing * sense > np.cos(np.minimum(3.0 * self.lean[rows], np.radians(75.0)))
+        return self._together(good, seed)
+
+    def _together(self, good: Bools, seed: int) -> Ints:
+        if not good[seed]:
+            return np.zeros(0, dtype=np.int64)
+        part = self._parts(good)
+        return np.flatnonzero(part == part[seed])
+
+    def _parts(self, good: Bools) -> Ints:
+        """What hangs together (m,) of some triangles; -1 for the others."""
+        i, j = self.scan.pairs.T
+        both = good[i] & good[j]
+        m = len(good)
+        graph = scipy.sparse.coo_array((np.ones(int(both.sum())), (i[both], j[both])), shape=(m, m))
+        return np.where(good, scipy.sparse.csgraph.connected_components(graph, directed=False)[1], -1)
+
+    # ---- patches against each other
+
+    def compete(self) -> None:
+        """Triangles to the patches that they speak for, surfaces to what they hold, in turns."""
+        for _ in range(_ROUNDS):
+            pulse("looking for surfaces")
+            changed = self._assign()
+            self._whole()
+            self._refit()
+            if changed < max(3, len(self.label) // 2000):
+                break
+        self._absorb()
+        self._refit()
+
+    def _assign(self) -> int:
+        """Every triangle at a border to the best of the patches beside it; how many changed."""
+        i, j = self.scan.pairs.T
+        heads, tails = np.concatenate([i, j]), np.concatenate([j, i])
+        border = self.label[heads] != self.label[tails]
+        at = np.unique(heads[border])
+        beside = np.stack([heads[border], self.label[tails[border]]], axis=1)
+        options = np.unique(np.concatenate([beside, np.stack([at, self.label[at]], axis=1)]), axis=0)
+        options = options[options[:, 1] >= 0]
+        if not len(options):
+            return 0
+        cost = np.empty(len(options))
+        for k in np.unique(options[:, 1]).tolist():
+            rows = options[:, 1] == k
+            cost[rows] = self._cost(k, options[rows, 0])
+        # What stands around a triangle and is of the same patch speaks for it.
+        degree = np.diff(self.starts)
+        n = len(self.surfaces) + 1
+        same = np.bincount(heads * n + self.label[tails] + 1, minlength=len(self.label) * n)
+        cost += _BORDER * (degree[options[:, 0]] - same[options[:, 0] * n + options[:, 1] + 1])
+        order = np.lexsort((cost, options[:, 0]))
+        _, first = np.unique(options[order, 0], return_index=True)
+        best = order[first]
+        # What no surface holds stays with none.
+        good = cost[best] < 2.0 * _EACH**2
+        rows, to = options[best, 0][good], options[best, 1][good]
+        changed = int((self.label[rows] != to).sum())
+        self.label[rows] = to
+        return changed
+
+    def _cost(self, k: int, rows: Ints) -> Floats:
+        """What speaks against triangles being of a patch, in squares of scatters."""
+        surface = self.surfaces[k]
+        off = surface.signed_distance(self.scan.points[self.scan.corners[rows]].reshape(-1, 3)).reshape(-1, 3)
+        facing = (surface.normal(self.middle[rows]) * self.scan.normal[rows]).sum(axis=1) * self._sense(k)
+        lean = np.arccos(np.clip(facing, -1.0, 1.0)) / self.lean[rows]
+        return np.minimum((off / self.scan.noise) ** 2, 4.0 * _EACH**2).mean(axis=1) + np.minimum(lean**2, 3.0 * _EACH**2)
+
+    def _sense(self, k: int) -> float:
+        """Whether the triangles of a patch look as its surface does, or the other way."""
+        own = np.flatnonzero(self.label == k)[:40]
+        if not len(own):
+            return 1.0
+        return float(np.sign((self.surfaces[k].normal(self.middle[own]) * self.scan.normal[own]).sum()))
+
+    def _whole(self) -> None:
+        """Of each patch what hangs together with most of it; the rest is of none."""
+        i, j = self.scan.pairs.T
+        same = (self.label[i] == self.label[j]) & (self.label[i] >= 0)
+        m = len(self.label)
+        graph = scipy.sparse.coo_array((np.ones(int(same.sum())), (i[same], j[same])), shape=(m, m))
+        part = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
+        area = np.bincount(part, weights=self.scan.area)
+        largest = np.zeros(len(self.surfaces))
+        np.maximum.at(largest, self.label[self.label >= 0], area[part][self.label >= 0])
+        loose = (self.label >= 0) & (area[part] < largest[np.maximum(self.label, 0)])
+        self.label[loose] = -1
+
+    def _refit(self) -> None:
+        count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+        for k in np.flatnonzero(count).tolist():
+            if count[k] < 3:
+                self.label[self.label == k] = -1
+                continue
+            self.surfaces[k] = refined(self.surfaces[k], self._inner(k), 4)
+
+    def _inner(self, k: int) -> Floats:
+        """The corners of a patch that are of it alone, where these are many: those on its border are of others too."""
+        own = self.label == k
+        mine = np.zeros(len(self.scan.points), dtype=np.bool_)
+        mine[self.scan.corners[own]] = True
+        inner = mine.copy()
+        inner[self.scan.corners[~own]] = False
+        return self.scan.points[inner if inner.sum() > 20 else mine]
+
+    def _absorb(self) -> None:
+        """What is of no patch, and too little to be one, goes to the best of those beside it, from the borders inwards."""
+        while True:
+            free = self.label < 0
+            part = self._parts(free)
+            size = np.bincount(part[free], minlength=1)
+            small = free & (size[np.maximum(part, 0)] < 3 * _FEWEST)
+            i, j = self.scan.pairs.T
+            heads, tails = np.concatenate([i, j]), np.concatenate([j, i])
+            reach = small[heads] & (self.label[tails] >= 0)
+            options = np.unique(np.stack([heads[reach], self.label[tails[reach]]], axis=1), axis=0)
+            if not len(options):
+                return
+            cost = np.empty(len(options))
+            for k in np.unique(options[:, 1]).tolist():
+                rows = options[:, 1] == k
+                cost[rows] = self._cost(k, options[rows, 0])
+            order = np.lexsort((cost, options[:, 0]))
+            _, first = np.unique(options[order, 0], return_index=True)
+            self.label[options[order[first], 0]] = options[order[first], 1]
+
+    # ---- fewer and simpler
+
+    def simplify(self) -> None:
+        """To each patch the surface of fewest numbers that holds it about as well as any."""
+        for k in np.unique(self.label[self.label >= 0]).tolist():
+            rows = np.flatnonzero(self.label == k)
+            p = self._inner(k)
+            others = [refined(s, p, 8) for s in self._fits(rows, 10.0)]
+            every = sorted([self.surfaces[k], *others], key=_rarity)
+            off = [1.4826 * float(np.median(np.abs(s.signed_distance(p)))) for s in every]
+            best = min(off)
+            for s, mine in zip(every, off, strict=True):
+                if _SIMPLER * mine <= best or mine <= _HELD * self.scan.noise:
+                    self.surfaces[k] = s
+                    break
+
+    def unite(self) -> bool:
+        """Patches side by side that one surface holds as well are one; whether any were."""
+        i, j = self.scan.pairs.T
+        both = np.stack([self.label[i], self.label[j]], axis=1)
+        both = np.unique(np.sort(both[(both >= 0).all(axis=1) & (both[:, 0] != both[:, 1])], axis=1), axis=0)
+        now = np.arange(len(self.surfaces))
+        for a, b in both.tolist():
+            a, b = int(now[a]), int(now[b])
+            if a == b:
+                continue
+            one, two = self._inner(a), self._inner(b)
+            larger, smaller = (a, two) if len(one) >= len(two) else (b, one)
+            surface = self.surfaces[larger]
+            every = np.concatenate([one, two])
+            if isinstance(surface, Plane) and not isinstance(self.surfaces[a if larger == b else b], Plane):
+                continue  # the other bends for a reason
+            near = _MEAN * self.scan.noise
+            if float(np.sqrt((surface.signed_distance(smaller) ** 2).mean())) > 3.0 * near:
+                continue
+            joint = refined(surface, every, 8)
+            parts = [float(np.sqrt((joint.signed_distance(p) ** 2).mean())) for p in (one, two)]
+            if max(parts) > near or self._sense(a) * self._alike(a, joint) != self._sense(b) * self._alike(b, joint):
+                continue
+            keep, gone = larger, a if larger == b else b
+            self.surfaces[keep] = joint
+            self.label[self.label == gone] = keep
+            now[now == gone] = keep
+        return bool((now != np.arange(len(now))).any())
+
+    def _alike(self, k: int, joint: Surface) -> float:
+        """Whether the surface of a patch looks as another one does there, or the other way."""
+        own = self.middle[self.label == k][:40]
+        return float(np.sign((self.surfaces[k].normal(own) * joint.normal(own)).sum()))
