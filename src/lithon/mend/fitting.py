@@ -44,14 +44,14 @@ def refined(surface: Surface, p: Floats, rounds: int = 12) -> Surface:
     1998)."""
     kind: Any = type(surface)
     frame, numbers = surface.frame, _numbers(surface)
-    off, slopes = _slopes(kind, numbers, frame.local(p))
+    off, slopes = slopes_of(kind, numbers, frame.local(p))
     cost, moved = float(off @ off), False
     for _ in range(rounds):
         move: Floats = np.asarray(np.linalg.lstsq(slopes, -off, rcond=1e-10)[0], dtype=np.float64)
         made, radii = _moved(kind, frame, move), numbers + move[5:][: len(numbers)]
         if (radii <= 0.0).any():
             break
-        off, slopes = _slopes(kind, radii, made.local(p))
+        off, slopes = slopes_of(kind, radii, made.local(p))
         fresh = float(off @ off)
         if not fresh < cost:
             break
@@ -79,7 +79,7 @@ def _numbers(s: Surface) -> Floats:
     return np.array([s.radius]) if isinstance(s, Cylinder | Sphere) else np.zeros(0)
 
 
-def _slopes(kind: type[Surface], numbers: Floats, local: Floats) -> tuple[Floats, Floats]:
+def slopes_of(kind: type[Surface], numbers: Floats, local: Floats) -> tuple[Floats, Floats]:
     """Signed distances (n,) of points in a surface's frame (n,3), and how they change (n,5+k) with a shift along the
     frame's axes, a tilt of its z towards x and y, and the surface's numbers. What changes nothing stays 0."""
     x, y, z = local.T

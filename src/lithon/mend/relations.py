@@ -1,5 +1,5 @@
 """Relations between fitted surfaces, kept where they hold within the noise: parallel and square directions, directions
-along the axes, equal radii, planes that touch cylinders."""
+along the axes, one axis, equal radii, blends tangent to what they go on into."""
 
 from __future__ import annotations
 
@@ -11,7 +11,9 @@ import numpy as np
 from lithon.arrays import Floats, Ints, cross_product, unit
 from lithon.brep.analysis.fits import circle_through
 from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.mend.fitting import slopes_of
 from lithon.mend.segments import Patch
 
 
@@ -21,25 +23,114 @@ def related(
     """The patches with their relations made exact. pairs: those that border on each other; noise: how far (mm) a
     surface may move for it."""
     out = list(patches)
-    scale = float(np.linalg.norm(np.ptp(points, axis=0)))
-    own = [points[np.unique(corners[p.rows])] for p in patches]
+    ids = [np.unique(corners[p.rows]) for p in patches]
+    own = [points[i] for i in ids]
     ways = _directions(out, own, noise)
     for k, patch in enumerate(out):
         if k in ways:
             out[k] = replace(patch, surface=_along(patch.surface, own[k], ways[k]))
     for k, moved in _coaxial(out, own, noise).items():
         out[k] = replace(out[k], surface=moved)
-    radii = _radii(out, noise)
-    for k, r in radii.items():
-        s = out[k].surface
-        assert isinstance(s, Cylinder)
-        out[k] = replace(out[k], surface=_nearer(s, (_of_radius(s, r, own[k]), Cylinder(s.frame, r)), own[k], noise))
-    for k in radii:
-        s = out[k].surface
-        assert s is not None
-        out[k] = replace(out[k], surface=_nearer(s, (_touching(k, out, pairs, noise, scale),), own[k], noise))
+    smooth = _smooth(points, ids, out, pairs)
+    # Blends are told by what they go on into: edges first, then the corners between them.
+    for kind in (Cylinder, Torus):
+        for k, patch in enumerate(out):
+            if isinstance(patch.surface, kind):
+                ties = _ties(patch.surface, [s for j in smooth[k] if (s := out[j].surface) is not None])
+                out[k] = replace(patch, surface=_held(patch.surface, own[k], ties, noise))
+        if kind is Cylinder:
+            for k, r in _radii(out, noise).items():
+                s = out[k].surface
+                assert isinstance(s, Cylinder)
+                ties = _ties(s, [t for j in smooth[k] if (t := out[j].surface) is not None])
+                ties.append((np.array([0.0, 0.0, 0.0, 1.0]), r))
+                out[k] = replace(out[k], surface=_held(s, own[k], ties, noise))
     return [replace(p, off=float(np.abs(p.surface.signed_distance(q)).max())) if p.surface is not None else p
             for p, q in zip(out, own, strict=True)]  # fmt: skip
+
+
+#: An equation that a surface's place and numbers are to satisfy: factors of the shift (3,) within its frame and of its
+#: numbers, and what they come to.
+_Tie = tuple[Floats, float]
+#: Surfaces whose normals part by less (radians) along the border of their patches are to be tangent.
+_SMOOTH = np.radians(15.0)
+
+
+def _smooth(
+    points: Floats, ids: Sequence[Ints], patches: Sequence[Patch], pairs: set[tuple[int, int]]
+) -> dict[int, list[int]]:
+    """For each patch those that it goes on into without a crease."""
+    out: dict[int, list[int]] = {k: [] for k in range(len(patches))}
+    for i, j in pairs:
+        a, b = patches[i].surface, patches[j].surface
+        both = np.intersect1d(ids[i], ids[j])
+        if a is None or b is None or len(both) < 2:
+            continue
+        turn = np.abs((a.normal(points[both]) * b.normal(points[both])).sum(axis=1))
+        if float(np.median(turn)) > np.cos(_SMOOTH):
+            out[i].append(j)
+            out[j].append(i)
+    return out
+
+
+def _ties(s: Surface, others: Sequence[Surface]) -> list[_Tie]:
+    """What it takes for a cylinder or a torus to be tangent to others."""
+    out: list[_Tie] = []
+    frame = s.frame
+    for other in others:
+        way = frame.local(frame.origin + other.frame.z)
+        if isinstance(other, Plane):
+            away = float(other.signed_distance(frame.origin[None])[0])
+            side = -float(np.sign(away))
+            if isinstance(s, Cylinder) and abs(float(way[2])) < _SQUARE:
+                out.append((np.array([way[0], way[1], 0.0, side]), -away))
+            if isinstance(s, Torus) and abs(float(way[2])) > 1.0 - _SQUARE:
+                out.append((np.array([0.0, 0.0, np.sign(way[2]), 0.0, side]), -away))
+        if isinstance(s, Torus) and isinstance(other, Cylinder):
+            foot = frame.local(other.frame.origin)
+            if abs(float(way[2])) > 1.0 - _SQUARE:  # about one axis
+                out += [(np.array([1.0, 0.0, 0.0, 0.0, 0.0]), float(foot[0])),
+                        (np.array([0.0, 1.0, 0.0, 0.0, 0.0]), float(foot[1]))]  # fmt: skip
+                out.append((np.array([0.0, 0.0, 0.0, 1.0, np.sign(other.radius - s.major)]), float(other.radius)))
+            elif abs(float(way[2])) < _SQUARE:  # its tube goes on straight
+                across = unit(np.array([way[1], -way[0], 0.0]))
+                side = float(np.sign(across @ foot))
+                out.append((np.array([0.0, 0.0, 0.0, 0.0, 1.0]), float(other.radius)))
+                out.append((np.array([0.0, 0.0, 1.0, 0.0, 0.0]), float(foot[2])))
+                out.append((np.array([across[0], across[1], 0.0, side, 0.0]), float(across @ foot)))
+    return out
+
+
+#: Of two directions: how near to square, or to alike, they are to be (cosine).
+_SQUARE = 0.02
+
+
+def _held(s: Cylinder | Torus, p: Floats, ties: Sequence[_Tie], noise: float) -> Surface:
+    """A surface nearest to its points (n,3) that satisfies equations; the same where it would leave the points (Benko,
+    Kos, Varady, Andor & Martin, *Constrained fitting in reverse engineering*, 2002)."""
+    if not ties:
+        return s
+    numbers = np.array([s.radius] if isinstance(s, Cylinder) else [s.major, s.minor])
+    rows, want = np.array([row for row, _ in ties]), np.array([x for _, x in ties])
+    x = np.concatenate([np.zeros(3), numbers])
+    x = x + np.linalg.pinv(rows, rcond=1e-3) @ (want - rows @ x)
+    _, strong, ways = np.linalg.svd(rows)
+    free = ways[int((strong > 1e-3 * strong[0]).sum()) :].T
+    local = s.frame.local(p)
+    for _ in range(12):
+        if (x[3:] <= 0.0).any():
+            return s
+        off, slopes = slopes_of(type(s), x[3:], local - x[:3])
+        slopes = np.delete(slopes, (3, 4), axis=1) @ free
+        move = free @ np.linalg.lstsq(slopes, -off, rcond=1e-6)[0] if free.size else np.zeros(len(x))
+        x = x + move
+        if float(np.abs(move).max()) < 1e-13 * (1.0 + float(np.abs(x).max())):
+            break
+    if (x[3:] <= 0.0).any():
+        return s
+    frame = s.frame.shifted(x[0] * s.frame.x + x[1] * s.frame.y + x[2] * s.frame.z)
+    made: Surface = Cylinder(frame, float(x[3])) if isinstance(s, Cylinder) else Torus(frame, float(x[3]), float(x[4]))
+    return _nearer(s, made, p, noise)
 
 
 def _directions(patches: Sequence[Patch], own: Sequence[Floats], noise: float) -> dict[int, Floats]:
@@ -90,21 +181,11 @@ def _along(surface: Surface | None, p: Floats, z: Floats) -> Surface:
     return Cylinder(frame.shifted(centre[0] * frame.x + centre[1] * frame.y), radius)
 
 
-def _nearer(surface: Surface, others: Sequence[Surface], p: Floats, noise: float) -> Surface:
-    """The first of other surfaces that is no further from points than noise, or than the surface; else the surface."""
-    most = max(noise, 1.2 * float(np.abs(surface.signed_distance(p)).max()))
-    return next((s for s in others if float(np.abs(s.signed_distance(p)).max()) <= most), surface)
-
-
-def _of_radius(s: Cylinder, radius: float, p: Floats) -> Cylinder:
-    """A cylinder of another radius with its axis moved along itself to where it is nearest to its points."""
-    q, centre = s.frame.local(p)[:, :2], np.zeros(2)
-    for _ in range(8):
-        away = q - centre
-        far = np.maximum(np.linalg.norm(away, axis=1), 1e-300)
-        # Of a small arc one direction is hardly told: the axis does not run off along it.
-        centre = centre + np.linalg.lstsq(-away / far[:, None], radius - far, rcond=1e-6)[0]
-    return Cylinder(s.frame.shifted(centre[0] * s.frame.x + centre[1] * s.frame.y), radius)
+def _nearer(surface: Surface, other: Surface, p: Floats, noise: float) -> Surface:
+    """Another surface where it is hardly further from points (n,3) than a surface, or than they scatter; else that."""
+    was, now = np.abs(surface.signed_distance(p)), np.abs(other.signed_distance(p))
+    mean = float(np.sqrt((now**2).mean())) <= 1.25 * float(np.sqrt((was**2).mean())) + 0.05 * noise
+    return other if mean and float(now.max()) <= max(2.0 * noise, 1.2 * float(was.max())) else surface
 
 
 def _coaxial(patches: Sequence[Patch], own: Sequence[Floats], noise: float) -> dict[int, Cylinder]:
@@ -142,34 +223,13 @@ def _radii(patches: Sequence[Patch], noise: float) -> dict[int, float]:
     out: dict[int, float] = {}
     group: list[tuple[float, int]] = []
     for r, k in [*sorted(rows), (np.inf, -1)]:
-        if group and r - group[0][0] > 4.0 * noise:
+        if group and r - group[0][0] > 1.5 * noise:
             mean = float(np.mean([x for x, _ in group]))
             for digits in range(1, 7):
-                if abs(round(mean, digits) - mean) <= 2.0 * noise:
+                if abs(round(mean, digits) - mean) <= 0.3 * noise:
                     mean = round(mean, digits)
                     break
             out |= {j: mean for _, j in group}
             group = []
         group.append((r, k))
     return out
-
-
-def _touching(k: int, patches: Sequence[Patch], pairs: set[tuple[int, int]], noise: float, scale: float) -> Surface:
-    """A cylinder moved so that it touches the planes beside it which it nearly touches."""
-    s = patches[k].surface
-    assert isinstance(s, Cylinder)
-    rows, want = [], []
-    for pair in pairs:
-        if k not in pair:
-            continue
-        other = patches[pair[0] if pair[1] == k else pair[1]].surface
-        if not isinstance(other, Plane) or abs(float(other.frame.z @ s.frame.z)) > 1e-9:
-            continue
-        away = float(other.signed_distance(s.frame.origin[None])[0])
-        if abs(abs(away) - s.radius) <= 20.0 * noise:
-            rows.append(other.frame.z)
-            want.append(np.copysign(s.radius, away) - away)
-    if not rows:
-        return s
-    move = np.linalg.lstsq(np.array(rows), np.array(want), rcond=1e-6)[0]
-    return Cylinder(s.frame.shifted(move), s.radius) if float(np.linalg.norm(move)) <= 40.0 * noise else s

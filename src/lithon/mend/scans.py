@@ -29,6 +29,8 @@ _HOODS, _FEWEST = (12, 24, 80, 240), 8
 _MISSES = 150
 #: Rounds of the competition; what a neighbour of another patch costs, in squares of scatters.
 _ROUNDS, _BORDER = 8, 1.0
+#: A patch of fewer triangles is small; what it costs each (in squares of scatters) to be of another patch.
+_SMALL, _AS_WELL = 24, 5.0
 #: A surface of more numbers must hold a patch as much better (in the middle of all corners).
 _SIMPLER = 0.85
 #: What stands off by as many scatters holds a patch.
@@ -55,7 +57,7 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
     for _ in range(2):
         out.compete()
         out.simplify()
-        if not out.unite():
+        if not (out.unite() | out.dissolve()):
             break
     out.compete()
     return out.label, out.surfaces
@@ -239,7 +241,9 @@ class _Parted:
         off = surface.signed_distance(self.scan.points[self.scan.corners[rows]].reshape(-1, 3)).reshape(-1, 3)
         facing = (surface.normal(self.middle[rows]) * self.scan.normal[rows]).sum(axis=1) * self._sense(k)
         lean = np.arccos(np.clip(facing, -1.0, 1.0)) / self.lean[rows]
-        return np.minimum((off / self.scan.noise) ** 2, 4.0 * _EACH**2).mean(axis=1) + np.minimum(lean**2, 3.0 * _EACH**2)
+        return np.minimum((off / self.scan.noise) ** 2, 4.0 * _EACH**2).mean(axis=1) + np.minimum(
+            lean**2, 3.0 * _EACH**2
+        )
 
     def _sense(self, k: int) -> float:
         """Whether the triangles of a patch look as its surface does, or the other way."""
@@ -343,6 +347,25 @@ class _Parted:
             self.label[self.label == gone] = keep
             now[now == gone] = keep
         return bool((now != np.arange(len(now))).any())
+
+    def dissolve(self) -> bool:
+        """Small patches whose triangles lie about as well on those beside them, as between two that go on into each
+        other, are theirs; whether any were."""
+        count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+        some = False
+        for k in np.flatnonzero((count > 0) & (count < _SMALL)).tolist():
+            rows = np.flatnonzero(self.label == k)
+            beside = {int(self.label[j]) for i in rows for j in self.other[self.starts[i] : self.starts[i + 1]]} - {
+                -1,
+                k,
+            }
+            if not beside:
+                continue
+            costs = np.array([self._cost(j, rows) for j in sorted(beside)])
+            if float(costs.min(axis=0).mean()) < _AS_WELL:
+                self.label[rows] = np.array(sorted(beside))[costs.argmin(axis=0)]
+                some = True
+        return some
 
     def _alike(self, k: int, joint: Surface) -> float:
         """Whether the surface of a patch looks as another one does there, or the other way."""

@@ -86,3 +86,19 @@ def _circles(a: Surface, b: Surface, line: Floats) -> list[Circle]:
 def _about(frame: Frame, line: Floats) -> Circle:
     """The circle about a frame's z through points, as near as may be."""
     return Circle.about(frame, float(np.hypot(*frame.local(line)[:, :2].T).mean()))
+
+
+def between(surfaces: Sequence[Surface], start: Floats, near: float, far: float) -> Floats:
+    """The point (1,3) near one that lies on surfaces as far as these let it: where two of them are all but tangent it
+    stays between them, and does not run off along them. `near`, `far` (mm): what standing off the surfaces and off the
+    start is counted in (Levenberg 1944, Marquardt 1963)."""
+    p = start.copy()
+    for _ in range(30):
+        off = np.array([float(s.signed_distance(p)[0]) for s in surfaces]) / near
+        slopes = np.array([s.normal(p)[0] for s in surfaces]) / near
+        rows = np.concatenate([slopes, np.eye(3) / far])
+        move = np.linalg.lstsq(rows, -np.concatenate([off, (p - start)[0] / far]), rcond=None)[0]
+        p = p + move
+        if float(np.linalg.norm(move)) < 1e-3 * near:
+            break
+    return p

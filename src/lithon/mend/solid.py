@@ -30,7 +30,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
 from lithon.mend.freeform import curve_along, smoothly_among, through, unfolded
-from lithon.mend.seams import tangent_curve
+from lithon.mend.seams import between, tangent_curve
 from lithon.mend.segments import Patch
 from lithon.progress import pulse
 
@@ -69,11 +69,13 @@ class Left:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Solid:
-    """A body made of patches; how far (mm) corners stand off its free-form faces; what stayed facets."""
+    """A body made of patches; how far (mm) corners stand off its free-form faces; what stayed facets; the resolution
+    (mm) at which it is sound."""
 
     body: Body
     off: float
     left: tuple[Left, ...] = ()
+    tolerance: float = 0.0
 
 
 #: So many times patches that do not fit are left as they are.
@@ -174,7 +176,7 @@ class _Builder:
                 raise Refusal("a patch lies on no simple surface", where=spot(here),
                               remedy="allow more deviation, or keep the facets")  # fmt: skip
             self.label[piece.rows] = k
-        self.near = 20.0 * tolerance
+        self.near = MISS * tolerance
         self.off = 0.0
         a, b, c = (points[corners[:, k]] for k in range(3))
         self.normal = unit(cross_product(b - a, c - a))
@@ -214,7 +216,7 @@ class _Builder:
                 with self._noting((k,)):
                     uses.append(self._face(k, sides[k]))
         left = self._left(chains, edges, uses)
-        return None if self.failures else Solid(Body(tuple(uses), self.name), self.off, left)
+        return None if self.failures else Solid(Body(tuple(uses), self.name), self.off, left, self.tolerance)
 
     @contextmanager
     def _noting(self, among: tuple[int, ...]) -> Iterator[None]:
@@ -348,19 +350,35 @@ class _Builder:
             return
         every = [self.surfaces[k] for k in around]
         known = [surface for surface in every if surface is not None]
-        there, off = onto_all(known, self.points[v][None]) if known else (self.points[v][None], np.zeros(1))
-        far = float(np.linalg.norm(there[0] - self.points[v]))
-        here = max((abs(float(s.signed_distance(self.points[v][None])[0])) for s in known), default=0.0)
-        if here <= self.near and far > _SKEW * here + self.tolerance:
-            there = self.points[v][None]  # where surfaces are tangent the point that lies on all may be far along them
-        elif off[0] > self.near or far > 50.0 * self.near + self._scatter(around) + (
-            2.0 * self.free if len(known) < len(every) else 0.0
-        ):
-            there = self.points[v][None]
-            if max(abs(float(surface.signed_distance(there)[0])) for surface in known) > self.near:
-                raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
-                              remedy="allow more deviation, or keep the facets")  # fmt: skip
+        here = self.points[v][None]
+        there = self._on_all(known, here, 50.0 * self.near + self._scatter(around), len(known) < len(every))
+        if there is None:
+            raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
+                          remedy="allow more deviation, or keep the facets")  # fmt: skip
         self.made[v] = self.memory[v, around] = Vertex(frozen(there[0]))
+
+    def _on_all(self, known: Sequence[Surface], here: Floats, most: float, free: bool) -> Floats | None:
+        """The point (1,3) on all of some surfaces near one that is on them but for its scatter; `most`: how far (mm) it
+        may be; `free`: beside free-form faces, which are made to meet it. None where there is none."""
+
+        def off(p: Floats) -> float:
+            return max((abs(float(s.signed_distance(p)[0])) for s in known), default=0.0)
+
+        if not known:
+            return here
+        there, missed = onto_all(known, here)
+        far = float(np.linalg.norm(there - here))
+        near = off(here)
+        # Where surfaces are tangent the point that lies on all may be far along them.
+        if missed[0] <= self.near and far <= (_SKEW * near + self.tolerance if near > self.near else most):
+            if near > self.near or far <= _SKEW * near + self.tolerance:
+                return np.asarray(there)
+        if near <= self.near:
+            return here
+        there = between(known, here, 0.05 * self.near, most)
+        if off(there) <= self.near and float(np.linalg.norm(there - here)) <= most + (2.0 * self.free if free else 0.0):
+            return there
+        return None
 
     def _scatter(self, among: Sequence[int]) -> float:
         """How far (mm) corners where patches meet may stand off where their surfaces do."""

@@ -74,10 +74,14 @@ class Patched:
         return [Patch(None, rows, 0.0) if free and word.split(" ")[0] == FREE
                 else patch_on(self.points, self.corners, rows) for word, rows in self.rows().items()]  # fmt: skip
 
+    def noise(self) -> float:
+        """How far (mm) corners scatter about what they were taken from."""
+        return noise_of(self.points, self.corners)
+
     def found(self, tolerance: float | None, free: bool = False) -> Iterator[tuple[list[Patch], float]]:
         """Patches as the program finds them, and the deviation it allowed; from the least deviation up. `free`: with
         what lies on nothing simple left together."""
-        noise = noise_of(self.points, self.corners)
+        noise = self.noise()
         steps = [share * self.scale for share in LADDER] if not noise else [k * noise for k in ROUGH_LADDER]
         for near in steps if tolerance is None else [tolerance]:
             if found := segmented(self.points, self.corners, near, noise, free):

@@ -26,6 +26,8 @@ from lithon.words import many
 
 #: The share of a skin of which at most stays facets beside simple or free-form faces.
 _MOST_LEFT = 0.6
+#: In scatters of a scan: the resolution of a solid whose faces do not meet any nearer.
+_OF_SCATTER = 0.5
 #: How faces of single triangles are told.
 FACETS = "facets"
 
@@ -55,7 +57,7 @@ class SolidFromTriangles(Operation):
             bench.progress.tell(k / len(chosen), f"finding surfaces of {body.name}")
             solid = self._of(body, bench)
             made = replace(solid.body, name=body.name, path=body.path, colour=body.colour)
-            out = out.replaced(body, [made])
+            out = replace(out.replaced(body, [made]), tolerance=max(out.tolerance, solid.tolerance))
             facets = {face for left in solid.left for face in left.faces}
             kinds = Counter(FACETS if f in facets else f.surface.kind for f in made.faces)
             told = [{"area_mm2": left.area, "place_mm": left.place.tolist(), "why": left.why} for left in solid.left]
@@ -86,17 +88,18 @@ class SolidFromTriangles(Operation):
         given, refusal = self._given(sheet), None
         if not smooth:
             for found, near in iter(given) if given else sheet.found(self.tolerance):
-                try:
-                    return self._joined(sheet, found, near, bench, False)
-                except Refusal as error:
-                    refusal = refusal or error
+                for tolerance in self._tolerances(sheet, bench):
+                    try:
+                        return self._joined(sheet, found, near, tolerance, False)
+                    except Refusal as error:
+                        refusal = refusal or error
         if given and all(patch.surface is not None for patch in given[0][0]):
             assert refusal is not None
             raise refusal  # it is for them who parted it to put it right
         best, least, refusal = None, 1.0, None
         for found, near in iter(given) if given else sheet.found(self.tolerance, True):
             try:
-                made = self._joined(sheet, found, near, bench, True)
+                made = self._joined(sheet, found, near, self._tolerances(sheet, bench)[-1], True)
             except Refusal as error:
                 refusal = refusal or error
                 continue
@@ -126,13 +129,19 @@ class SolidFromTriangles(Operation):
         steps = [least, *(near for s in LADDER if (near := s * sheet.scale) > least)] if smooth else [least]
         return [(given, near) for near in ([self.tolerance] if self.tolerance else steps)]
 
-    def _joined(self, sheet: Patched, found: list[Patch], near: float, bench: Bench, mixed: bool) -> Solid:
+    def _tolerances(self, sheet: Patched, bench: Bench) -> list[float]:
+        """How far (mm) faces may miss each other: what is told from a scan is no nearer than it scatters, so faces that
+        go on into each other there may not meet any nearer."""
+        loose = _OF_SCATTER * sheet.noise()
+        return [bench.tolerance, loose] if loose > bench.tolerance else [bench.tolerance]
+
+    def _joined(self, sheet: Patched, found: list[Patch], near: float, tolerance: float, mixed: bool) -> Solid:
         """The sound solid of patches. Raises Refusal."""
         points, corners = sheet.points, sheet.corners
         found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
         free = near if self.kind == "smooth" else 0.0
-        made = solid_of(points, corners, found, bench.tolerance, sheet.body.name, free, mixed)
-        if wrong := flaws(made.body, bench.tolerance):
+        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed)
+        if wrong := flaws(made.body, tolerance):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         return replace(made, off=max([made.off, *(p.off for p in found)]))
