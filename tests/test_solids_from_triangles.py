@@ -15,6 +15,7 @@ from lithon import do
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import volume
+from lithon.brep.shells import closed
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -25,13 +26,17 @@ from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.fitting import refined
 from lithon.mend.relations import related
+from lithon.mend.seams import between, tangent_curve
 from lithon.mend.segments import Patch, noise_of, segmented
 from lithon.mend.solid import bordering, solid_of
+from lithon.mesh.sizing import SizeRules, size_field
+from lithon.mesh.surface import surface_mesh
 from lithon.operations.places import Cut
 from lithon.operations.running import run
 from lithon.operations.state import State
-from lithon.samples import STRAP, collar_anchor, gudgeon_scan, hinge_strap
+from lithon.samples import STRAP, cast_anchor, collar_anchor, gudgeon_scan, hinge_strap, paddle_frame, sluice_wheel
 from lithon.samples.build import Piece, Round, face_toward, prism, raised, rounded_root
+from lithon.samples.cover_plate import cover_plate
 from lithon.samples.gudgeon_scan import GUDGEON, scanned
 from lithon.survey.deviation import deviation
 from lithon.trim.clear import clear
@@ -249,3 +254,85 @@ def test_a_solid_on_the_command_line(tmp_path, capfd, monkeypatch):
     assert facts["healed"] and facts["closed"] and facts["valid"] and facts["bodies"] == 1
     bad = within(capfd, monkeypatch, "solid", tmp_path / "s.step", "--out", tmp_path / "x.step")
     assert bad.returncode == 1 and "holds no triangles" in bad.stderr and not (tmp_path / "x.step").exists()
+
+
+def as_scanned(body, fineness, scatter=0.0, seed=0):
+    """Triangles as a mesher divides a body, in elements of a share of its diagonal, 0 for as they are drawn; corners
+    scattered by a share of the median side."""
+    if fineness:
+        diagonal = float(np.linalg.norm(np.ptp(body_mesh(body)[0], axis=0)))
+        mesh = surface_mesh((body,), size_field((body,), SizeRules(diagonal / fineness)))
+        corners, of = mesh.triangles()
+        turned = np.array([not body.use_of(face).forward for face in mesh.faces])
+        points, corners = mesh.points(), np.where(turned[of][:, None], corners[:, ::-1], corners)
+    else:
+        points, corners, _ = body_mesh(body)
+    sides = np.linalg.norm(points[corners] - points[np.roll(corners, 1, axis=1)], axis=2)
+    shift = np.random.default_rng(seed).normal(0.0, scatter * float(np.median(sides)) / np.sqrt(3.0), points.shape)
+    return bodies_of([Triangles((points + shift).astype(np.float32).astype(float), corners, "part")])[0]
+
+
+def turned_into_a_solid(bodies):
+    state = run(State(Model.of(bodies)), do.solid())
+    return state.model.bodies[0], state.model.tolerance
+
+
+@pytest.mark.parametrize(
+    ("make", "fineness"),
+    [(collar_anchor, 20), (collar_anchor, 80), (hinge_strap, 0), (hinge_strap, 40), (paddle_frame, 40),
+     (sluice_wheel, 0), (cast_anchor, 40), (cover_plate, 0)],
+    ids=lambda x: x.__name__ if callable(x) else str(x),
+)  # fmt: skip
+def test_as_many_faces_of_each_kind_come_back_at_any_fineness(make, fineness):
+    body = make().bodies[0]
+    made, tolerance = turned_into_a_solid(as_scanned(body, fineness))
+    assert kinds(made) == kinds(body) and not flaws(made, tolerance)
+    assert volume(made) == pytest.approx(volume(body), rel=1e-4)
+    radii = [sorted(f.surface.radius for f in b.faces if f.surface.kind == "cylinder") for b in (made, body)]
+    assert radii[0] == pytest.approx(radii[1], rel=1e-3)
+
+
+@pytest.mark.parametrize("make", [collar_anchor, hinge_strap, paddle_frame], ids=lambda f: f.__name__)
+@pytest.mark.parametrize("seed", seeds(2))
+def test_corners_that_scatter_by_a_fiftieth_of_a_side_lead_back_too(make, seed):
+    body = make().bodies[0]
+    made, tolerance = turned_into_a_solid(as_scanned(body, 40, 0.02, seed))
+    want, got = kinds(body), kinds(made)
+    assert sum((want & got).values()) >= 0.94 * want.total() and got.total() <= want.total() + 1
+    assert not flaws(made, tolerance) and closed(made)
+    assert volume(made) == pytest.approx(volume(body), rel=5e-3)
+    radii = [np.array(sorted(f.surface.radius for f in b.faces if f.surface.kind == "cylinder")) for b in (made, body)]
+    near = np.abs(radii[0][:, None] - radii[1]).min(axis=1)
+    assert (near < 0.01 * radii[0]).mean() > 0.9
+
+
+def test_a_curve_along_which_faces_are_tangent_is_the_line_or_circle_of_their_border():
+    """Against the closed forms of a fillet around a disc: on a flat, on a wall, and where its tube goes on straight."""
+    ring, angle = Torus(UP, 10.0, 2.0), np.linspace(0.1, 1.3, 9)
+    around = np.column_stack([np.cos(angle), np.sin(angle), np.zeros(9)])
+    wall = Cylinder(UP, 12.0)
+    for other, border, centre, radius in (
+        (Plane.of((0, 0, 2), (0, 0, 1)), 10.0 * around + (0, 0, 2), (0, 0, 2), 10.0),
+        (wall, 12.0 * around, (0, 0, 0), 12.0),
+        (Cylinder(Frame.of((10, 0, 0), (0, 1, 0)), 2.0),
+         np.column_stack([10 + 2 * np.cos(angle), np.zeros(9), 2 * np.sin(angle)]), (10, 0, 0), 2.0),
+    ):  # fmt: skip
+        shaken = border + 1e-7 * np.random.default_rng(1).standard_normal(border.shape)
+        curve = tangent_curve(ring, other, shaken, [shaken[0], shaken[-1]], 1e-6, 1e-6)
+        assert curve.kind == "circle" and curve.radius == pytest.approx(radius, abs=1e-6)
+        assert np.allclose(curve.frame.origin, centre, atol=1e-6)
+    line = np.column_stack([np.full(5, 12.0), np.zeros(5), np.linspace(-1, 5, 5)])
+    straight = tangent_curve(wall, Plane.of((12, 0, 0), (1, 0, 0)), line, [line[0], line[-1]], 1e-6, 1e-6)
+    assert straight.kind == "line"
+    # What crosses is for Meet, and what only one surface holds is no curve of both.
+    assert tangent_curve(ring, Plane.of((0, 0, 1), (0, 0, 1)), 10.0 * around + (0, 0, 1), [], 1e-6, 1e-6) is None
+    assert tangent_curve(wall, Plane.of((12, 0, 0), (1, 0, 0)), 12.0 * around[:3], [], 1e-6, 1e-6) is None
+
+
+def test_a_corner_between_faces_that_all_but_touch_stays_there():
+    flat, round_one = Plane.of((0, 0, 0), (0, 1, 0)), Cylinder(Frame.of((0, -5.02, 0), (0, 0, 1)), 5.0)
+    end = Plane.of((0, 0, 3), (0, 0, 1))
+    at = between([flat, round_one, end], np.array([[0.1, -0.03, 2.97]]), 1e-3, 0.3)[0]
+    assert abs(at[2] - 3.0) < 1e-3 and abs(at[0]) < 0.2 and -0.021 < at[1] < 0.0
+    sharp = between([flat, Plane.of((0, 0, 0), (1, 1, 0)), end], np.array([[0.1, 0.1, 2.9]]), 1e-4, 0.3)[0]
+    assert np.allclose(sharp, (0, 0, 3), atol=1e-3)

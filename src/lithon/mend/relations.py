@@ -223,8 +223,8 @@ def _radii(patches: Sequence[Patch], noise: float) -> dict[int, float]:
     out: dict[int, float] = {}
     group: list[tuple[float, int]] = []
     for r, k in [*sorted(rows), (np.inf, -1)]:
-        if group and r - group[0][0] > 1.5 * noise:
-            mean = float(np.mean([x for x, _ in group]))
+        if group and r - group[0][0] > 4.0 * noise:
+            mean = float(np.median([x for x, _ in group]))
             for digits in range(1, 7):
                 if abs(round(mean, digits) - mean) <= 0.3 * noise:
                     mean = round(mean, digits)

@@ -2,9 +2,9 @@
 
 Surfaces are grown from seeds as far as corners stand off them by what the scatter allows. Then patches compete: every
 triangle goes to that of the surfaces of the patches beside it which its corners and its normal speak for, all surfaces
-are fitted anew to what they have, and so on until little changes (Cohen-Steiner, Alliez & Desbrun 2004, with quadrics as
-Yan, Wang, Liu & Yang 2012). Of surfaces that hold a patch as well the one of fewest numbers is taken, and patches that
-lie on one surface are one.
+are fitted anew to what they have, and so on until little changes (Cohen-Steiner, Alliez & Desbrun 2004, with quadrics
+as Yan, Wang, Liu & Yang 2012). Of surfaces that hold a patch as well the one of fewest numbers is taken, and patches
+that lie on one surface are one.
 """
 
 from __future__ import annotations
@@ -39,8 +39,8 @@ _HELD = 1.15
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Scan:
-    """points (n,3), triangles (m,3) with their areas (m,) and normals (m,3); pairs (k,2) of triangles that share a side;
-    their scatter (mm)."""
+    """points (n,3), triangles (m,3) with their areas (m,) and normals (m,3); pairs (k,2) of triangles that share a
+    side; their scatter (mm)."""
 
     points: Floats
     corners: Ints
@@ -283,7 +283,7 @@ class _Parted:
         return self.scan.points[inner if inner.sum() > 20 else mine]
 
     def _absorb(self) -> None:
-        """What is of no patch, and too little to be one, goes to the best of those beside it, from the borders inwards."""
+        """What is of no patch, and too little to be one, goes to the best beside it, from the borders inwards."""
         while True:
             free = self.label < 0
             part = self._parts(free)

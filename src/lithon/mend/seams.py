@@ -92,13 +92,23 @@ def between(surfaces: Sequence[Surface], start: Floats, near: float, far: float)
     """The point (1,3) near one that lies on surfaces as far as these let it: where two of them are all but tangent it
     stays between them, and does not run off along them. `near`, `far` (mm): what standing off the surfaces and off the
     start is counted in (Levenberg 1944, Marquardt 1963)."""
-    p = start.copy()
-    for _ in range(30):
+
+    def cost(p: Floats) -> float:
+        away = sum((float(s.signed_distance(p)[0]) / near) ** 2 for s in surfaces)
+        return away + float(((p - start) ** 2).sum()) / far**2
+
+    p, now, damping = start.copy(), cost(start), 1.0 / far
+    for _ in range(80):
         off = np.array([float(s.signed_distance(p)[0]) for s in surfaces]) / near
         slopes = np.array([s.normal(p)[0] for s in surfaces]) / near
-        rows = np.concatenate([slopes, np.eye(3) / far])
-        move = np.linalg.lstsq(rows, -np.concatenate([off, (p - start)[0] / far]), rcond=None)[0]
-        p = p + move
-        if float(np.linalg.norm(move)) < 1e-3 * near:
-            break
+        rows = np.concatenate([slopes, np.eye(3) / far, np.eye(3) * damping])
+        move = np.linalg.lstsq(rows, -np.concatenate([off, (p - start)[0] / far, np.zeros(3)]), rcond=None)[0]
+        fresh = cost(p + move)
+        if fresh < now:
+            settled = now - fresh < 1e-9 * now
+            p, now, damping = p + move, fresh, damping / 3.0
+            if settled:
+                break
+        else:  # between surfaces that do not meet a whole step goes too far
+            damping *= 4.0
     return p

@@ -369,16 +369,14 @@ class _Builder:
         there, missed = onto_all(known, here)
         far = float(np.linalg.norm(there - here))
         near = off(here)
+        most += 2.0 * self.free if free else 0.0
         # Where surfaces are tangent the point that lies on all may be far along them.
-        if missed[0] <= self.near and far <= (_SKEW * near + self.tolerance if near > self.near else most):
-            if near > self.near or far <= _SKEW * near + self.tolerance:
-                return np.asarray(there)
+        if missed[0] <= self.near and far <= min(most, _SKEW * near + self.tolerance):
+            return np.asarray(there)
         if near <= self.near:
             return here
         there = between(known, here, 0.05 * self.near, most)
-        if off(there) <= self.near and float(np.linalg.norm(there - here)) <= most + (2.0 * self.free if free else 0.0):
-            return there
-        return None
+        return there if off(there) <= self.near and float(np.linalg.norm(there - here)) <= most else None
 
     def _scatter(self, among: Sequence[int]) -> float:
         """How far (mm) corners where patches meet may stand off where their surfaces do."""
