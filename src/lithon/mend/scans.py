@@ -27,6 +27,8 @@ _MEAN, _EACH = 1.5, 4.5
 _HOODS, _FEWEST = (12, 24, 80, 240), 8
 #: So many seeds may bring nothing, and ten more for each surface that is found.
 _MISSES = 150
+#: From so many neighbourhoods it is told how far corners scatter.
+_SAMPLES = 120
 #: Rounds of the competition; what a neighbour of another patch costs, in squares of scatters.
 _ROUNDS, _BORDER = 8, 1.0
 #: A patch of fewer triangles is small; what it costs each (in squares of scatters) to be of another patch.
@@ -40,7 +42,7 @@ _HELD = 1.15
 @dataclass(frozen=True, slots=True, eq=False)
 class Scan:
     """points (n,3), triangles (m,3) with their areas (m,) and normals (m,3); pairs (k,2) of triangles that share a
-    side; their scatter (mm)."""
+    side; their scatter (mm), and how many times as far as they do in the midst of faces they may stand off."""
 
     points: Floats
     corners: Ints
@@ -48,6 +50,7 @@ class Scan:
     normal: Floats
     pairs: Ints
     noise: float
+    slack: float = 1.0
 
 
 def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
@@ -79,11 +82,29 @@ class _Parted:
         self.starts, self.other = np.searchsorted(heads[order], np.arange(m + 1)), np.concatenate([j, i])[order]
         self.middle = scan.points[scan.corners].mean(axis=1)
         side = np.linalg.norm(scan.points[scan.corners] - np.roll(scan.points[scan.corners], -1, axis=1), axis=2)
+        self.label = np.full(m, -1, dtype=np.int64)
+        self.lean = np.full(m, np.radians(20.0))
+        self.noise = scan.noise
+        self.noise = scan.slack * self._noise()
         #: How far (radians) the normal of each triangle scatters.
         height = 2.0 * scan.area / np.maximum(side.max(axis=1), 1e-300)
-        self.lean = 1.2 * scan.noise / np.maximum(height, 1e-300) + np.radians(2.0)
-        self.label = np.full(m, -1, dtype=np.int64)
+        self.lean = 1.2 * self.noise / np.maximum(height, 1e-300) + np.radians(2.0)
         self.surfaces: list[Surface] = []
+
+    def _noise(self) -> float:
+        """How far corners scatter (mm): about what holds their neighbourhoods best, in such as hang together well."""
+        told = []
+        for seed in np.random.default_rng(7).permutation(len(self.label))[:_SAMPLES].tolist():
+            rows = self._hood(seed, _HOODS[1])
+            if len(rows) < _HOODS[1]:
+                continue
+            p = self._points(rows)
+            told.append(min(
+                float(np.sqrt((s.signed_distance(p) ** 2).sum() / max(1, len(p) - freedoms(s))))
+                for s in self._fits(rows, np.inf)
+            ))  # fmt: skip
+        scatter = float(np.quantile(told, 0.4)) if told else self.noise
+        return float(np.clip(scatter, self.noise, 3.0 * self.noise))
 
     # ---- surfaces found
 
@@ -143,7 +164,7 @@ class _Parted:
 
     def _off(self, surface: Surface, rows: Ints) -> float:
         """How far the corners of triangles stand off a surface in the mean (root mean square), in scatters."""
-        return float(np.sqrt((surface.signed_distance(self._points(rows)) ** 2).mean())) / self.scan.noise
+        return float(np.sqrt((surface.signed_distance(self._points(rows)) ** 2).mean())) / self.noise
 
     def _fits(self, rows: Ints, most: float) -> list[Surface]:
         """The surfaces that hold triangles, the simplest first."""
@@ -160,14 +181,14 @@ class _Parted:
             if start is None:
                 continue
             made = refined(start, p, 6)
-            off = float(np.sqrt((made.signed_distance(p) ** 2).mean())) / self.scan.noise
+            off = float(np.sqrt((made.signed_distance(p) ** 2).mean())) / self.noise
             if off <= most:
                 out.append(made)
         return sorted(out, key=_rarity)
 
     def _grown(self, surface: Surface, seed: int) -> Ints:
         """The free triangles that hang together with a seed on a surface."""
-        near = (np.abs(surface.signed_distance(self.scan.points)) <= _EACH * self.scan.noise)[self.scan.corners]
+        near = (np.abs(surface.signed_distance(self.scan.points)) <= _EACH * self.noise)[self.scan.corners]
         rows = np.flatnonzero(near.all(axis=1) & (self.label < 0))
         if not len(rows):
             return rows
@@ -241,9 +262,7 @@ class _Parted:
         off = surface.signed_distance(self.scan.points[self.scan.corners[rows]].reshape(-1, 3)).reshape(-1, 3)
         facing = (surface.normal(self.middle[rows]) * self.scan.normal[rows]).sum(axis=1) * self._sense(k)
         lean = np.arccos(np.clip(facing, -1.0, 1.0)) / self.lean[rows]
-        return np.minimum((off / self.scan.noise) ** 2, 4.0 * _EACH**2).mean(axis=1) + np.minimum(
-            lean**2, 3.0 * _EACH**2
-        )
+        return np.minimum((off / self.noise) ** 2, 4.0 * _EACH**2).mean(axis=1) + np.minimum(lean**2, 3.0 * _EACH**2)
 
     def _sense(self, k: int) -> float:
         """Whether the triangles of a patch look as its surface does, or the other way."""
@@ -315,7 +334,7 @@ class _Parted:
             off = [1.4826 * float(np.median(np.abs(s.signed_distance(p)))) for s in every]
             best = min(off)
             for s, mine in zip(every, off, strict=True):
-                if _SIMPLER * mine <= best or mine <= _HELD * self.scan.noise:
+                if _SIMPLER * mine <= best or mine <= _HELD * self.noise:
                     self.surfaces[k] = s
                     break
 
@@ -335,7 +354,7 @@ class _Parted:
             every = np.concatenate([one, two])
             if isinstance(surface, Plane) and not isinstance(self.surfaces[a if larger == b else b], Plane):
                 continue  # the other bends for a reason
-            near = _MEAN * self.scan.noise
+            near = _MEAN * self.noise
             if float(np.sqrt((surface.signed_distance(smaller) ** 2).mean())) > 3.0 * near:
                 continue
             joint = refined(surface, every, 8)

@@ -39,6 +39,8 @@ _NOISE = 2e-3
 #: Where free-form faces may be: a round surface of fewer triangles is no find; triangles that turn by more than this
 #: (radians) belong to two faces; a scan's remains of fewer triangles go to what lies beside them.
 _FEW, _CREASE, _SPARSE = 16, np.radians(25.0), 60
+#: In scatters: how far corners of a scan may stand off, to begin with.
+ROUGH = 8.0
 #: Triangles that turn by less (radians) are of a face that bends; so many of them on nothing simple are no accident.
 _FINE, _MISSES = np.radians(20.0), 60
 #: What lies on surfaces outweighs as many misses, in triangles for each.
@@ -254,7 +256,9 @@ class _Grower:
     def _rough(self) -> None:
         """Of a scan hardly two triangles lie in one plane: patches compete for them."""
         pairs = np.stack([np.repeat(np.arange(len(self.corners)), np.diff(self.starts)), self.other], axis=1)
-        scan = Scan(self.points, self.corners, self.area, self.normal, pairs[pairs[:, 0] < pairs[:, 1]], self.noise)
+        slack = float(np.clip(self.tolerance / (ROUGH * self.noise), 1.0, 4.0))
+        pairs = pairs[pairs[:, 0] < pairs[:, 1]]
+        scan = Scan(self.points, self.corners, self.area, self.normal, pairs, self.noise, slack)
         self.label, surfaces = parted_scan(scan)
         self.found = list(surfaces)
         if self.free:

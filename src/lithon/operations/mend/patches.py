@@ -13,7 +13,7 @@ from lithon.brep.faceted import connected_sets, regrouped, soup_of, welded
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, Model, new_uid
 from lithon.errors import Refusal
-from lithon.mend.segments import Patch, grown, noise_of, patch_on, segmented
+from lithon.mend.segments import ROUGH, Patch, grown, noise_of, patch_on, segmented
 from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
 from lithon.operations.mend.triangles import faceted, made_of_triangles
@@ -24,7 +24,7 @@ from lithon.operations.places import Cut
 from lithon.words import many
 
 #: Deviations that are tried where none is given, as shares of the diagonal; of a scan, in its noise.
-LADDER, ROUGH_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3), (8.0, 12.0)
+LADDER, ROUGH_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3), (ROUGH, 1.5 * ROUGH, 2.5 * ROUGH)
 #: What lies on no simple surface is called this.
 FREE = "free"
 
