@@ -24,7 +24,7 @@ from lithon.operations.places import Cut
 from lithon.words import many
 
 #: Deviations that are tried where none is given, as shares of the diagonal; of a scan, in its noise.
-LADDER, ROUGH_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3), (ROUGH, 1.5 * ROUGH, 2.5 * ROUGH)
+LADDER, ROUGH_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3), (ROUGH, 1.5 * ROUGH)
 #: What lies on no simple surface is called this.
 FREE = "free"
 

@@ -28,6 +28,8 @@ from lithon.words import many
 _MOST_LEFT = 0.6
 #: In scatters of a scan: the resolution of a solid whose faces do not meet any nearer.
 _OF_SCATTER = 0.5
+#: How many times as far as allowed a few corners may stray that were given to the nearest surface.
+_STRAY = 2.0
 #: How faces of single triangles are told.
 FACETS = "facets"
 
@@ -139,6 +141,13 @@ class SolidFromTriangles(Operation):
         """The sound solid of patches. Raises Refusal."""
         points, corners = sheet.points, sheet.corners
         found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
+        strays = [p for p in found if p.surface is not None and p.off > _STRAY * near]
+        if strays and not mixed:
+            far = max(strays, key=lambda p: p.off)
+            raise Refusal(f"corners stand {far.off:.2g} mm off the {far.kind} that they should lie on",
+                          where=spot(points[corners[far.rows[0]]].mean(axis=0)),
+                          remedy="part the patch there, or allow more deviation")  # fmt: skip
+        found = [Patch(None, p.rows, 0.0) if p in strays else p for p in found]
         free = near if self.kind == "smooth" else 0.0
         made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed)
         if wrong := flaws(made.body, tolerance):
