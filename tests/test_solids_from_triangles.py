@@ -5,7 +5,7 @@ from collections import Counter
 
 import numpy as np
 import pytest
-from dice import seeds
+from dice import LONG, seeds
 from operation_examples import box, plate
 from solids import motion as any_motion
 from test_cli import within
@@ -279,8 +279,11 @@ def turned_into_a_solid(bodies):
 
 @pytest.mark.parametrize(
     ("make", "fineness"),
-    [(collar_anchor, 20), (collar_anchor, 80), (hinge_strap, 0), (hinge_strap, 40), (paddle_frame, 40),
-     (sluice_wheel, 0), (cast_anchor, 40), (cover_plate, 0)],
+    [
+        *((make, 0) for make in (hinge_strap, sluice_wheel, cover_plate)),
+        *((make, 40) for make in (collar_anchor, paddle_frame, *([cast_anchor] if LONG else []))),
+        *((make, fineness) for make in (collar_anchor, cast_anchor, hinge_strap) for fineness in (20, 80) if LONG),
+    ],
     ids=lambda x: x.__name__ if callable(x) else str(x),
 )  # fmt: skip
 def test_as_many_faces_of_each_kind_come_back_at_any_fineness(make, fineness):

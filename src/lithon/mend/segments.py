@@ -157,6 +157,8 @@ class _Grower:
         #: Triangles from which no surface is looked for any more.
         self.done = np.zeros(m, dtype=bool)
         self.misses = 0
+        #: Flat pieces that no round surface grew from; they are looked at again when it is known what lies beside them.
+        self.lost = np.zeros(m, dtype=bool)
         creased = turn < _CREASE
         self.calm_starts, self.calm_other = _lists(m, i[creased], j[creased])
 
@@ -173,7 +175,8 @@ class _Grower:
             pulse("looking for surfaces")
             if not self._smooth(seed):
                 self._plane(seed)
-            elif not self._curved(seed):
+            elif self.lost[self.flat[seed]] or not self._curved(seed):
+                self.lost[self.flat[seed]] = True
                 later.append(seed)
                 if self.free and not self._wide(seed):
                     self.done[self._hood(seed, _HOODS[1])] = True
@@ -238,7 +241,10 @@ class _Grower:
         if len(own) > 2 or len(others) < 2 or float(turns.max()) >= _FINE:
             return False
         # A strip among others of its kind is no miss, nor is a flat between fillets.
-        lost = sum(self.label[j] < 0 and not self._curved(j) for j in others)
+        lost = 0
+        for j in others:
+            self.lost[self.flat[j]] |= self.label[j] < 0 and not self.lost[self.flat[j]] and not self._curved(j)
+            lost += bool(self.label[j] < 0)
         self.misses += 2 * lost > len(others)
         return self.misses > max(_MISSES, int((self.label >= 0).sum()) // _OUTWEIGH)
 

@@ -169,7 +169,9 @@ class _Held:
         if len(known):
             out = known[np.minimum(np.searchsorted(known, keys), len(known) - 1)] == keys
         cells = space.tet[space.live]
-        near = _beside(cells, self._when.get(width, 0), space.points)
+        # Of a node that did not go in nothing is there.
+        n = max(space.points, int(corners.max(initial=0)) + 1)
+        near = _beside(cells, self._when.get(width, 0), n)
         ask = np.flatnonzero(~out | near[corners].all(axis=1))
         out[ask] = _there(cells, FACE if width == 3 else EDGE, keys[ask])
         self._known[width], self._when[width] = np.sort(keys[out]), space.points
