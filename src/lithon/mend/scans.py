@@ -99,10 +99,11 @@ class _Parted:
             if len(rows) < _HOODS[1]:
                 continue
             p = self._points(rows)
-            told.append(min(
-                float(np.sqrt((s.signed_distance(p) ** 2).sum() / max(1, len(p) - freedoms(s))))
-                for s in self._fits(rows, np.inf)
-            ))  # fmt: skip
+            fits = self._fits(rows, np.inf)
+            if fits:
+                told.append(min(
+                    float(np.sqrt((s.signed_distance(p) ** 2).sum() / max(1, len(p) - freedoms(s)))) for s in fits
+                ))  # fmt: skip
         scatter = float(np.quantile(told, 0.4)) if told else self.noise
         return float(np.clip(scatter, self.noise, 3.0 * self.noise))
 

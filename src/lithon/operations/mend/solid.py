@@ -88,9 +88,10 @@ class SolidFromTriangles(Operation):
             return Solid(tidied(as_planes(body), bench.tolerance), 0.0)
         sheet, smooth = Patched.of(body, bench.state.marks), self.kind == "smooth"
         given, refusal = self._given(sheet), None
+        tolerances = self._tolerances(sheet, bench)
         if not smooth:
             for found, near in iter(given) if given else sheet.found(self.tolerance):
-                for tolerance in self._tolerances(sheet, bench):
+                for tolerance in tolerances:
                     try:
                         return self._joined(sheet, found, near, tolerance, False)
                     except Refusal as error:
@@ -101,7 +102,7 @@ class SolidFromTriangles(Operation):
         best, least, refusal = None, 1.0, None
         for found, near in iter(given) if given else sheet.found(self.tolerance, True):
             try:
-                made = self._joined(sheet, found, near, self._tolerances(sheet, bench)[-1], True)
+                made = self._joined(sheet, found, near, tolerances[-1], True)
             except Refusal as error:
                 refusal = refusal or error
                 continue
