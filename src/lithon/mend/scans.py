@@ -72,6 +72,12 @@ def _rarity(surface: Surface) -> float:
     return 6.5 if isinstance(surface, Sphere) else float(freedoms(surface))
 
 
+def _cheapest(options: Ints, cost: Floats) -> Ints:
+    """Of options (k,2), a triangle and a patch, the row of the cheapest for each triangle."""
+    order = np.lexsort((cost, options[:, 0]))
+    return order[np.unique(options[order, 0], return_index=True)[1]]
+
+
 class _Parted:
     def __init__(self, scan: Scan):
         self.scan = scan
@@ -238,24 +244,27 @@ class _Parted:
         options = options[options[:, 1] >= 0]
         if not len(options):
             return 0
-        cost = np.empty(len(options))
-        for k in np.unique(options[:, 1]).tolist():
-            rows = options[:, 1] == k
-            cost[rows] = self._cost(k, options[rows, 0])
+        cost = self._costs(options)
         # What stands around a triangle and is of the same patch speaks for it.
         degree = np.diff(self.starts)
         n = len(self.surfaces) + 1
         same = np.bincount(heads * n + self.label[tails] + 1, minlength=len(self.label) * n)
         cost += _BORDER * (degree[options[:, 0]] - same[options[:, 0] * n + options[:, 1] + 1])
-        order = np.lexsort((cost, options[:, 0]))
-        _, first = np.unique(options[order, 0], return_index=True)
-        best = order[first]
+        best = _cheapest(options, cost)
         # What no surface holds stays with none.
         good = cost[best] < 2.0 * _EACH**2
         rows, to = options[best, 0][good], options[best, 1][good]
         changed = int((self.label[rows] != to).sum())
         self.label[rows] = to
         return changed
+
+    def _costs(self, options: Ints) -> Floats:
+        """What speaks against each of some options (k,2), a triangle and a patch."""
+        cost = np.empty(len(options))
+        for k in np.unique(options[:, 1]).tolist():
+            rows = options[:, 1] == k
+            cost[rows] = self._cost(k, options[rows, 0])
+        return cost
 
     def _cost(self, k: int, rows: Ints) -> Floats:
         """What speaks against triangles being of a patch, in squares of scatters."""
@@ -315,13 +324,8 @@ class _Parted:
             options = np.unique(np.stack([heads[reach], self.label[tails[reach]]], axis=1), axis=0)
             if not len(options):
                 return
-            cost = np.empty(len(options))
-            for k in np.unique(options[:, 1]).tolist():
-                rows = options[:, 1] == k
-                cost[rows] = self._cost(k, options[rows, 0])
-            order = np.lexsort((cost, options[:, 0]))
-            _, first = np.unique(options[order, 0], return_index=True)
-            self.label[options[order[first], 0]] = options[order[first], 1]
+            best = _cheapest(options, self._costs(options))
+            self.label[options[best, 0]] = options[best, 1]
 
     # ---- fewer and simpler
 
@@ -375,15 +379,13 @@ class _Parted:
         some = False
         for k in np.flatnonzero((count > 0) & (count < _SMALL)).tolist():
             rows = np.flatnonzero(self.label == k)
-            beside = {int(self.label[j]) for i in rows for j in self.other[self.starts[i] : self.starts[i + 1]]} - {
-                -1,
-                k,
-            }
+            around = np.concatenate([self.other[self.starts[i] : self.starts[i + 1]] for i in rows.tolist()])
+            beside = sorted(set(self.label[around].tolist()) - {-1, k})
             if not beside:
                 continue
-            costs = np.array([self._cost(j, rows) for j in sorted(beside)])
+            costs = np.array([self._cost(j, rows) for j in beside])
             if float(costs.min(axis=0).mean()) < _AS_WELL:
-                self.label[rows] = np.array(sorted(beside))[costs.argmin(axis=0)]
+                self.label[rows] = np.array(beside)[costs.argmin(axis=0)]
                 some = True
         return some
 

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from lithon.arrays import Floats, cross_product, unit
+from lithon.brep.analysis.fits import circle_through
 from lithon.geometry.curves import Circle, Curve, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
@@ -75,12 +76,8 @@ def _circles(a: Surface, b: Surface, line: Floats) -> list[Circle]:
         if isinstance(s, Sphere) and float(abs((middle - s.frame.origin) @ normal)) < 1e-3 * s.radius:
             out.append(Circle.about(Frame.of(s.frame.origin, normal), s.radius))
     frame = Frame.of(middle, normal)
-    flat = frame.local(line)[:, :2]
-    rows = np.column_stack([2.0 * flat, np.ones(len(flat))])
-    found, _, rank, _ = np.linalg.lstsq(rows, (flat**2).sum(axis=1), rcond=1e-12)
-    if rank == 3:
-        out.append(_about(frame.shifted(found[0] * frame.x + found[1] * frame.y), line))
-    return out
+    (x, y), _ = circle_through(frame.local(line)[:, :2])
+    return [*out, _about(frame.shifted(x * frame.x + y * frame.y), line)]
 
 
 def _about(frame: Frame, line: Floats) -> Circle:
