@@ -29,7 +29,7 @@ from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.cure import CureAll
 from lithon.operations.trim.keep import Keep
 from lithon.survey.findings import share
-from lithon.survey.groups import Group, grouped
+from lithon.survey.groups import Group, Key, grouped
 from lithon.survey.outlook import smaller_parts
 from lithon.words import many
 
@@ -70,6 +70,8 @@ class Docket(Panel):
         self.groups: list[Group] = []
         self.most = _CARDS
         self.cards: list[Card] = []
+        #: Which finding of a card was flown to last.
+        self.walked: dict[Key, int] = {}
         self.verb: QPushButton | None = None
         self.cuts = Cuts(work, self._cuts_found)
         work.findings_changed.connect(self.refresh)
@@ -389,7 +391,7 @@ class Docket(Panel):
         if not stops:
             return
         card = Card("■", theme.MADDER, f"{many(len(stops), 'card')} would stop it",
-                    *(g.first.text for g in stops[:3]))  # fmt: skip
+                    *(g.text for g in stops[:3]))  # fmt: skip
         faces = list(dict.fromkeys(f for g in stops for f in g.first.faces))
         if faces:
             card.add_button("Show me", lambda: self.work.choose(faces=faces))
@@ -441,15 +443,21 @@ class Docket(Panel):
         colour, mark, word = theme.SEVERITY[f.severity]
         n = len(group.findings)
         size = self.work.ledger.size
-        text = (f"{n} × " if n > 1 else "") + f.text
-        small = 0.0 < f.size < 3.0 * size  # of what is larger it says nothing
-        measure = share(f.size, size) if small else ""
-        lead = f"{measure}. " if measure and measure not in f.text + f.consequence else ""
+        least, most = group.sizes
+        small = least > 0.0 and most < 3.0 * size  # of what is larger it says nothing
+        measure = share(most, size) if small else ""
+        if small and most > 1.1 * least:
+            measure = f"{least / size:.2g} to {measure}"
+        lead = f"{measure[0].upper()}{measure[1:]}. " if measure and measure not in f.text + f.consequence else ""
         way = self.work.tried.get(group.key)
         far = f" {way.words}" if way is not None and way.number is not None else ""
-        card = Card(mark, colour, text, f"{lead}{f.consequence}{self._cost(group)}{far}", f.keep)
+        card = Card(mark, colour, group.text, f"{lead}{group.consequence}{self._cost(group)}{far}", f.keep)
         card.setToolTip(word)
         card.add_button("Show me", lambda g=group: self.show(g))
+        if n > 1:
+            at = self.walked.get(group.key)
+            walk = card.add_button("Walk ›" if at is None else f"{at % n + 1} of {n} ›", lambda: self.walk(group, walk),
+                                   tip="Fly to what the card is about, one after another")  # fmt: skip
         if way is not None and way.number is None:
             card.lay.insertWidget(card.lay.count() - 1, label(f"Nothing cures it by itself: {way.why}.", "dim"))
         elif f.offer is not None:
@@ -497,6 +505,15 @@ class Docket(Panel):
             self.work.choose(group.faces, group.edges)
             self.show_me.emit(group.faces, group.edges)
 
+    def walk(self, group: Group, pressed: QPushButton) -> None:
+        """Fly to the next of what a card is about; its button says to which."""
+        k = (self.walked.get(group.key, -1) + 1) % len(group.findings)
+        self.walked[group.key] = k
+        one = Group([group.findings[k]])
+        self.work.choose(one.faces, one.edges)
+        self.show_me.emit(one.faces, one.edges)
+        pressed.setText(f"{k + 1} of {len(group.findings)} ›")
+
     def remedy(self, group: Group | None = None) -> None:
         """Propose the remedy of a card."""
         group = group or (self.groups[self.current] if self.groups else None)
@@ -510,8 +527,7 @@ class Docket(Panel):
             self.work.told.emit(f"no operation cures this by itself: {why}", "plain")
             return
         self.work.choose(group.faces)
-        n = len(group.findings)
-        self.work.propose(operation, (f"{n} × " if n > 1 else "") + group.first.text)
+        self.work.propose(operation, group.text)
 
     def all_like_this(self) -> None:
         """Propose the remedy for everything of this kind up to this size."""
@@ -527,7 +543,7 @@ class Docket(Panel):
         group = group or (self.groups[self.current] if self.groups else None)
         if group is not None and group.faces:
             reason = group.first.keep or "kept by hand"
-            self.work.take(Keep(faces=group.faces, reason=f"{group.first.text}. {reason}"))
+            self.work.take(Keep(faces=group.faces, reason=f"{group.text}. {reason}"))
 
     def _foreseen(self) -> None:
         """Prices have come: on the cards with them, without taking from under the eye or the hand what lies there."""

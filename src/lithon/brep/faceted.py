@@ -29,6 +29,11 @@ CREASE = np.radians(35.0)
 _WIDEST = np.radians(55.0)
 
 
+def faceted(body: Body) -> bool:
+    """Whether a body is made of triangles."""
+    return bool(body.uses) and all(isinstance(use.face.surface, Facets) for use in body.uses)
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Triangles:
     """points (n,3), corners (m,3) rows of points, and the name of what they belong to."""

@@ -132,8 +132,16 @@ class BSplineCurve:
         return self._cuts(t0, t1)
 
     def length(self, t0: float, t1: float) -> float:
+        known = self._kept.get("length")  # of the stretch asked for last: most curves have one edge
+        if known is None or known[0] != (t0, t1):
+            self._kept["length"] = known = (t0, t1), self._length(min(t0, t1), max(t0, t1))
+        return float(known[1])
+
+    def _length(self, t0: float, t1: float) -> float:
+        cuts = self._cuts(t0, t1)
+        if self.degree == 1 and self.weights is None:
+            return float(np.linalg.norm(np.diff(self.point(cuts), axis=0), axis=1).sum())
         nodes, weights = gauss(16)
-        cuts = self._cuts(min(t0, t1), max(t0, t1))
         half = np.diff(cuts)[:, None] / 2.0
         t = (cuts[:-1, None] + half) + half * nodes
         return float((np.linalg.norm(self.derivative(t), axis=-1) * weights * half).sum())

@@ -79,7 +79,7 @@ def ways(group: Group, unseen: bool = False) -> Iterator[Operation]:
     from lithon.operations.table import rows  # some operations of the table are made of these
 
     for offer in group.first.offers:
-        if unseen and offer.by_hand:
+        if (unseen and offer.by_hand) or (group.rest and any(source == "bodies" for _, source in offer.takes)):
             continue
         yield rows()[offer.operation].operation(**group.values(offer))
 
@@ -221,10 +221,12 @@ def _pass(
         progress.tell(0.9 * k / len(groups), f"{f.kind} in {f.body.name}")
         if f.keep or all(o.by_hand for o in f.offers) or _key(f) in refused:
             continue
-        parts = [group, *([Group([x]) for x in group.findings] if len(group.findings) > 1 else [])]
-        for then in parts:
-            if then is not group and (whole := refused.get(_key(f))) is not None and whole.over:
+        done: set[Finding] = set()
+        for then in group.parts():
+            if then is not group and (whole := refused.get(_key(f))) is not None and whole.over and not f.by_cause:
                 break  # what is alike is treated alike
+            if done.issuperset(then.findings):
+                continue
             part = _now(out.state, then)
             if part is None:
                 continue
@@ -237,6 +239,7 @@ def _pass(
             out.state = fate.outcome.state
             out.taken.append((part, fate.outcome, fate.moved))
             out.note(part, "taken")
+            done.update(then.findings)
             taken(fate.outcome)
             any_taken = True
             if then is group:
@@ -271,7 +274,7 @@ def _now(state: State, group: Group) -> Group | None:
         if not heirs or not (f.faces or f.edges):
             return None
         out.append(replace(f, body=heirs[0]))
-    return Group(out)
+    return Group(out, group.rest)
 
 
 def _key(card: Finding) -> tuple[Any, ...]:

@@ -7,6 +7,7 @@ from collections import Counter
 from pathlib import Path
 from typing import Any, Literal
 
+from lithon.brep.faceted import faceted
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.tessellate import body_mesh
@@ -15,7 +16,7 @@ from lithon.brep.validate import flaws
 from lithon.errors import Refusal, Spent
 from lithon.exchange.step_write import write_step
 from lithon.operations.mend.solid import SolidFromTriangles
-from lithon.operations.mend.triangles import CleanTriangles, faceted
+from lithon.operations.mend.triangles import CleanTriangles
 from lithon.operations.running import Outcome
 from lithon.progress import SILENT, Progress
 from lithon.project.ledger import Ledger

@@ -15,7 +15,8 @@ Severity = Literal["stops", "costs", "note"]
 
 #: What of a finding an offer takes; beside: its faces and the neighbour that each goes on into most smoothly.
 #: lines: the edges of all findings that are told together; edges are those of one.
-Source = Literal["faces", "edges", "lines", "body", "other", "beside"]
+#: bodies: those of all findings that are told together; body is that of one.
+Source = Literal["faces", "edges", "lines", "body", "bodies", "other", "beside"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +33,7 @@ class Offer:
 
 
 CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", "close", "sew", "replace"))
-CLEAN = Offer("clean-triangles", (("bodies", "body"),))
+CLEAN = Offer("clean-triangles", (("bodies", "bodies"),))
 PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
 PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
 PART = Offer("part", (("first", "body"), ("second", "other")))
@@ -66,6 +67,8 @@ class Finding:
     other: Body | None = None
     #: What cures it where the remedy is refused, the better first.
     instead: tuple[Offer, ...] = ()
+    #: Of a body of triangles: told together with all that has the same cause, wherever and however large.
+    by_cause: bool = False
 
     @property
     def offer(self) -> Offer | None:
@@ -89,7 +92,7 @@ class Finding:
             return _with_neighbours(self.body, self.faces)
         if source in ("faces", "edges", "lines"):
             return list(self.faces if source == "faces" else self.edges)
-        found = self.body if source == "body" else self.other
+        found = self.other if source == "other" else self.body
         return [found] if found is not None else []
 
     def as_json(self) -> dict[str, Any]:

@@ -8,9 +8,8 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.analysis.openings import samples
 from lithon.brep.topology import Body, Edge, Face
-from lithon.geometry.facets import Facets
 from lithon.geometry.tolerance import MISS
-from lithon.survey.card import CLEAN, PATCH_EDGES, Finding, xyz
+from lithon.survey.card import PATCH_EDGES, Finding, xyz
 from lithon.words import many
 
 
@@ -35,7 +34,6 @@ def crossing_cards(body: Body, tolerance: float) -> list[Finding]:
         return []
     faces = tuple(dict.fromkeys(f for one, two, _ in found for f in (one, two)))
     whole, edges = _plane_rim(body, faces, tolerance)
-    triangles = all(isinstance(face.surface, Facets) for face in body.faces)
     every = np.concatenate([spots for *_, spots in found])
     reach = float(np.linalg.norm(np.ptp(every, axis=0)))
     return [
@@ -46,11 +44,7 @@ def crossing_cards(body: Body, tolerance: float) -> list[Finding]:
             xyz(every[len(every) // 2]),
             f"the skin passes through itself in {many(len(every), 'place')} of {many(len(faces), 'face')}",
             "Inside and outside are not told apart there: the volume cannot be filled.",
-            CLEAN
-            if triangles
-            else PATCH_EDGES
-            if whole
-            else "put a patch over the edges around it, or replace it by a simple surface",
+            PATCH_EDGES if whole else _BY_HAND,
             body,
             faces,
             edges,

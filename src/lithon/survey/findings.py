@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
+from lithon.brep.faceted import faceted
 from lithon.brep.measures import uses_volume
 from lithon.brep.shells import shells
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
@@ -23,7 +25,7 @@ from lithon.mesh.drapes import asks_nothing
 from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
-from lithon.survey.card import CLEAR, DRAPE, DRAW, DROP, Finding, Severity, share, xyz
+from lithon.survey.card import CLEAN, CLEAR, DRAPE, DRAW, DROP, Finding, Severity, share, xyz
 from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguises import disguise_cards
@@ -43,7 +45,9 @@ def findings(model: Model, size: float, thorough: bool = True, rules: SizeRules 
     found = {root: body_findings(root, size, model.tolerance, thorough) for root in roots}
     if rules is not None and (rules.ignore or rules.drapes or rules.passed):
         found = {root: _followed(cards, root, rules) for root, cards in found.items()}
-    return _Cards(found, model.bodies, pair_cards(model, size) if thorough else [])
+    pairs = pair_cards(model, size) if thorough else []
+    pairs = [_of_triangles(f) if faceted(root_of(f.body)) else f for f in pairs]
+    return _Cards(found, model.bodies, pairs)
 
 
 def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Finding]:
@@ -76,6 +80,7 @@ def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Findin
         tuple(dict.fromkeys(x for f in gone if f.kind == "narrow face" for x in f.faces)),
         tuple(dict.fromkeys(x for f in gone for x in f.edges)),
         station="survey",
+        by_cause=gone[0].by_cause,
     )
     return [*(f for f in cards if f not in set(gone)), told]
 
@@ -99,14 +104,27 @@ def _carried(found: list[Finding], body: Body, copy: Copy) -> list[Finding]:
     """What was found in the body that another is a copy of, as it is in that."""
     places = copy.points(np.array([f.place for f in found]).reshape(-1, 3)).tolist()
     return [
-        Finding(f.kind, f.severity, f.size, xyz(place), f.text, f.consequence, f.remedy, body, Copied(copy, f.faces),
-                Copied(copy, f.edges), f.station, f.keep, instead=f.instead)
+        replace(f, place=xyz(place), body=body, faces=Copied(copy, f.faces), edges=Copied(copy, f.edges))
         for f, place in zip(found, places, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 def body_findings(body: Body, size: float, tolerance: float, thorough: bool = True) -> list[Finding]:
     """What is found in one body by itself."""
+    own = _found(body, size, tolerance, thorough)
+    return [_of_triangles(f) for f in own] if faceted(body) else own
+
+
+def _of_triangles(f: Finding) -> Finding:
+    """A finding about triangles: told by its cause; what is wrong with their skin is cleaned all together."""
+    if f.other is not None and (f.offer is not None or not faceted(root_of(f.other))):
+        return f
+    if f.severity == "stops" and not f.body.sheet:
+        return replace(f, by_cause=True, remedy=CLEAN, instead=tuple(f.offers), station="mend")
+    return replace(f, by_cause=True)
+
+
+def _found(body: Body, size: float, tolerance: float, thorough: bool) -> list[Finding]:
     if not thorough:
         return _short_edges(body, size, set()) + ([] if body.sheet else opening_cards(body, tolerance))
     if body.sheet:

@@ -8,8 +8,16 @@ from typing import Any
 
 from lithon.brep.topology import Edge, Face
 from lithon.survey.card import Finding, Offer
+from lithon.words import many, several
 
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
+#: What many findings of one cause are called, and what they come to, where that of one does not say it.
+_TOGETHER = {"not followed": "small things not followed"}
+_THEN = {
+    "short edge": "The elements on them are that small.",
+    "narrow face": "They are no wider than that.",
+    "thin wall": "Elements shrink there to what fits across.",
+}
 
 
 Key = tuple[str, float, str, bool]
@@ -17,14 +25,18 @@ Key = tuple[str, float, str, bool]
 
 def key_of(f: Finding) -> Key:
     """What findings of one card have in common."""
+    if f.by_cause:
+        return f.kind, -1.0, "", bool(f.keep)
     return f.kind, round(f.size, 3), f.text, bool(f.keep)
 
 
 @dataclass(slots=True)
 class Group:
-    """Findings of one kind and size: one card."""
+    """Findings of one kind and size, or of one cause: one card. `rest`: a part of a card, of whose bodies what would
+    cure all was tried before."""
 
     findings: list[Finding]
+    rest: bool = False
 
     @property
     def first(self) -> Finding:
@@ -43,11 +55,45 @@ class Group:
     def edges(self) -> list[Edge]:
         return [e for x in self.findings for e in x.edges]
 
+    @property
+    def text(self) -> str:
+        """What the card is about, in a line."""
+        f, n = self.first, len(self.findings)
+        if n == 1 or not f.by_cause:
+            return f"{n} × {f.text}" if n > 1 else f.text
+        bodies = len(dict.fromkeys(x.body for x in self.findings))
+        what = _TOGETHER.get(f.kind, f"{n} {several(f.kind)}")
+        return f"{what} in {many(bodies, 'body')}" if bodies > 1 else what
+
+    @property
+    def consequence(self) -> str:
+        """What comes of it where nothing is done."""
+        f = self.first
+        same = len(self.findings) == 1 or not f.by_cause
+        return f.consequence if same else _THEN.get(f.kind, f.consequence)
+
+    @property
+    def sizes(self) -> tuple[float, float]:
+        """The smallest and the largest of what it is about (mm)."""
+        sizes = [f.size for f in self.findings]
+        return min(sizes), max(sizes)
+
+    def parts(self) -> list[Group]:
+        """The card, then, where it is about several things, these by themselves: those of each body, each alone."""
+        if len(self.findings) == 1:
+            return [self]
+        own: dict[int, list[Finding]] = {}
+        for f in self.findings:
+            own.setdefault(id(f.body), []).append(f)
+        by_body = [Group(v) for v in own.values()] if self.first.by_cause and len(own) > 1 else []
+        return [self, *by_body, *(Group([f], rest=self.first.by_cause) for f in self.findings)]
+
     def values(self, offer: Offer) -> dict[str, list[Any]]:
-        """What an offer takes, of everything that the card is about; of bodies and edges those of the first."""
+        """What an offer takes, of everything that the card is about; of pairs of bodies and of edges those of the
+        first."""
         out: dict[str, list[Any]] = {}
         for parameter, source in offer.takes:
-            every = source in ("faces", "lines", "beside")
+            every = source in ("faces", "lines", "beside", "bodies")
             given = [x for f in (self.findings if every else self.findings[:1]) for x in f.given(source)]
             out[parameter] = list(dict.fromkeys(given))
         return out

@@ -9,14 +9,14 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
-from lithon.brep.faceted import connected_sets, regrouped, soup_of, welded
+from lithon.brep.faceted import connected_sets, faceted, regrouped, soup_of, welded
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, Model, new_uid
 from lithon.errors import Refusal
 from lithon.mend.segments import ROUGH, Patch, grown, noise_of, patch_on, segmented
 from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
-from lithon.operations.mend.triangles import faceted, made_of_triangles
+from lithon.operations.mend.triangles import made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import CutAt, Flag, length, some_bodies
 from lithon.operations.parameters import faces as faces_of

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from lithon.arrange.tidy import tidied
-from lithon.brep.faceted import as_planes
+from lithon.brep.faceted import as_planes, faceted
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body
@@ -18,7 +18,7 @@ from lithon.mend.segments import Patch
 from lithon.mend.solid import Left, Solid, bordering, solid_of
 from lithon.operations.choices import Choice
 from lithon.operations.mend.patches import LADDER, Patched
-from lithon.operations.mend.triangles import faceted, made_of_triangles
+from lithon.operations.mend.triangles import made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import OneOf, length, some_bodies
 from lithon.operations.prove.drapes import free_drape

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from lithon.brep.cleaning import belonging, cleaned, winding_number
-from lithon.brep.faceted import Triangles, bodies_of, soup_of
+from lithon.brep.faceted import Triangles, bodies_of, faceted, soup_of
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
@@ -20,11 +20,6 @@ from lithon.words import many
 
 #: A body inside another with less than this share of its volume is a fragment.
 _SMALL = 0.02
-
-
-def faceted(body: Body) -> bool:
-    """Whether a body is made of triangles."""
-    return bool(body.uses) and all(use.face.surface.kind == "facets" for use in body.uses)
 
 
 def made_of_triangles(bench: Bench, otherwise: str) -> list[Body]:
