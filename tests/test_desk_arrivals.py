@@ -489,3 +489,47 @@ def test_a_large_part_is_measured_by_the_worker_and_sieved_by_what_is_chosen(des
         assert 0 < sum(told) < len(told)
         assert desk.sieve.axis.chosen.tolist() == told
         assert desk.sieve.axis.grab().width() > 0
+
+
+def test_a_spoiled_scan_shows_a_card_for_each_cause_and_is_cleaned_by_one(desk, qtbot, tmp_path):
+    """Hundreds of wounds are a handful of cards; each is walked through place by place; one press cleans them all."""
+    import meshio
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QPushButton
+
+    from lithon.brep.tessellation.tessellate import body_mesh
+    from lithon.samples.gudgeon_scan import GUDGEON, finer, sound_gudgeon
+
+    points, corners = finer(*body_mesh(sound_gudgeon())[:2], 4.5)
+    dice = np.random.default_rng(11)
+    turned, doubled, gone = np.array_split(dice.permutation(len(corners))[: len(corners) // 8], 3)
+    corners[turned] = corners[turned, ::-1]
+    corners = np.vstack([np.delete(corners, gone, axis=0), corners[np.setdiff1d(doubled, gone)]])
+    path = tmp_path / "gudgeon-rough.stl"
+    meshio.Mesh(points, [("triangle", corners)]).write(path, binary=True)
+    desk.open(path)
+    settled(desk, qtbot)
+    work = desk.work
+    work.go("Mend")
+    stops = [f for f in work.open_findings() if f.severity == "stops"]
+    groups = desk.docket.groups
+    assert len(stops) > 150 and len(groups) <= 8 and len(groups) == len({g.first.kind for g in groups})
+    assert sum(len(g.findings) for g in groups) >= len(stops)
+    assert all(g.first.offer is not None and g.first.offer.operation == "clean-triangles" for g in groups)
+    k = next(k for k, g in enumerate(groups) if g.first.kind == "open boundary")
+    places = []
+    for n in range(3):
+        walk = next(b for b in desk.docket.cards[k].findChildren(QPushButton) if "›" in b.text())
+        qtbot.mouseClick(walk, Qt.MouseButton.LeftButton)
+        assert walk.text() == f"{n + 1} of {len(groups[k].findings)} ›"
+        assert set(work.edges) == set(groups[k].findings[n].edges)
+        places.append(desk.view.renderer.GetActiveCamera().GetFocalPoint())
+    assert len(set(places)) == 3
+    desk.docket.remedy(groups[0])
+    ready(desk, qtbot)
+    assert work.proposal.state == "ready", work.proposal.error
+    desk.work.asking.accept()
+    settled(desk, qtbot)
+    assert not [f for f in work.findings if f.severity == "stops"] and not desk.docket.groups
+    # A wound at an edge of the solid is closed flat: what was cut off there by is less than a triangle's share.
+    assert total(desk) == pytest.approx(GUDGEON.volume, rel=0.01)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 _SEVERAL = {"body": "bodies", "boss": "bosses", "vertex": "vertices", "hexahedron": "hexahedra", "torus": "tori",
-            "open boundary": "open boundaries", "facets": "facets", "patch": "patches",
-            "b-spline": "b-splines"}  # fmt: skip
+            "open boundary": "open boundaries", "gap between edges": "gaps between edges", "facets": "facets",
+            "patch": "patches", "b-spline": "b-splines"}  # fmt: skip
 
 
 def several(one: str) -> str:

@@ -463,7 +463,7 @@ class Docket(Panel):
         elif f.offer is not None:
             name = rows()[f.offers[way.number if way is not None else 0].operation].title
             word = name if name == "Patch over" else name.split(" ")[0]
-            card.add_button(f"{word} all {n}" if n > 1 else word, lambda g=group: self.remedy(g))
+            card.add_button(f"{word} all" if n > 1 else word, lambda g=group: self.remedy(g))
         elif f.advice:
             card.lay.insertWidget(card.lay.count() - 1, label(f"{f.advice[0].upper()}{f.advice[1:]}.", "dim"))
         if group.faces:
@@ -509,9 +509,10 @@ class Docket(Panel):
         """Fly to the next of what a card is about; its button says to which."""
         k = (self.walked.get(group.key, -1) + 1) % len(group.findings)
         self.walked[group.key] = k
-        one = Group([group.findings[k]])
-        self.work.choose(one.faces, one.edges)
-        self.show_me.emit(one.faces, one.edges)
+        one = group.findings[k]
+        faces = list(one.faces) if not one.edges else []  # a wound may lie in a face as large as the part
+        self.work.choose(faces, list(one.edges))
+        self.show_me.emit(faces, list(one.edges))
         pressed.setText(f"{k + 1} of {len(group.findings)} ›")
 
     def remedy(self, group: Group | None = None) -> None:

@@ -48,7 +48,7 @@ def sound_gudgeon() -> Body:
     return sink(block, top, up, Round((0.0, 0.0), g.bore), g.height, under)
 
 
-def _finer(points: Floats, corners: Ints, spacing: float) -> tuple[Floats, Ints]:
+def finer(points: Floats, corners: Ints, spacing: float) -> tuple[Floats, Ints]:
     """Triangles cut at the middles of sides longer than the spacing, both neighbours alike, until none is."""
     for _ in range(40):
         n = len(points)
@@ -84,7 +84,7 @@ def _finer(points: Floats, corners: Ints, spacing: float) -> tuple[Floats, Ints]
 @functools.cache
 def _fine_gudgeon() -> tuple[Floats, Ints]:
     points, corners, _ = body_mesh(sound_gudgeon())
-    return _finer(points, corners, GUDGEON.spacing)
+    return finer(points, corners, GUDGEON.spacing)
 
 
 def scanned(seed: int = 7) -> tuple[Triangles, list[Wound]]:

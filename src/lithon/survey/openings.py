@@ -6,6 +6,7 @@ import numpy as np
 
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.openings import Opening, open_edges, openings, samples, surfaces_over, tears
+from lithon.brep.faceted import faceted
 from lithon.brep.measures import face_area
 from lithon.brep.shells import closes, connected
 from lithon.brep.tessellation.trees import inside
@@ -18,6 +19,7 @@ def opening_cards(body: Body, tolerance: float) -> list[Finding]:
     """One card for each opening of the skin, and for each part of it that is torn off all around."""
     out = [_torn(body, faces, edges) for faces, edges in tears(body)]
     known = {f for card in out for f in card.faces}
+    probed = not faceted(body)  # triangles are cleaned first; what spans one hole of hundreds is looked for when asked
     for found in openings(body):
         adj = adjacency(body)
         if known & {use.face for edge in found.edges for use, _ in adj.uses[edge]}:
@@ -49,7 +51,9 @@ def opening_cards(body: Body, tolerance: float) -> list[Finding]:
                     xyz(found.middle),
                     f"{edges} with a face on one side only, {found.length:.4g} mm around",
                     "The volume cannot be filled with elements: a face is missing or lies apart.",
-                    CLOSE if _spanned(body, found, tolerance) else "put a patch over its edges, or sew them",
+                    CLOSE
+                    if not probed or _spanned(body, found, tolerance)
+                    else "put a patch over its edges, or sew them",
                     body,
                     faces,
                     found.edges,

@@ -144,7 +144,7 @@ def surfaces_over(body: Body, opening: Opening, free: dict[Edge, Coedge], tolera
     for surface in (*round_ones, *flat) if lid else (*flat, *round_ones):
         yield from _if_near(surface, points, tolerance)
     for surface in dict.fromkeys(face.surface for face in body.faces):
-        if surface.kind != "plane":
+        if surface.kind not in ("plane", "facets"):
             yield from _if_near(surface, points, tolerance)
 
 
