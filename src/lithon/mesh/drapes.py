@@ -97,6 +97,18 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
     return Ignored(frozenset(small), frozenset(soft), frozenset(tiny - soft), _groups(soft, bodies))
 
 
+def given_up(bodies: Sequence[Body], edges: Collection[Edge], size: float) -> float:
+    """How much volume (mm3) a mesh of elements of a size cuts off, or fills, at most where it goes over some edges: at
+    each a wedge as long as the edge, as wide on both sides as the faces are or an element."""
+    out = 0.0
+    for body in bodies:
+        uses = adjacency(body)
+        for edge in (e for e in edges if len(uses.uses.get(e, ())) == 2):
+            wide = [min(face_width(use.face), size) for use, _ in uses.uses[edge]]
+            out += 0.5 * wide[0] * wide[1] * abs(float(np.sin(uses.angle(edge)))) * edge.length
+    return out
+
+
 def _is_short(edge: Edge, rules: SizeRules) -> bool:
     """Whether an edge that is passed over is drawn together: no element would be as long."""
     return not edge.ring and edge.length < rules.size

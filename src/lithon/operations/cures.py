@@ -45,6 +45,8 @@ class Cured:
 
     state: State
     volume: float
+    #: How much of the volume (mm3) the mesh gives up at most by what was draped over.
+    given_up: float = 0.0
     taken: list[tuple[Group, Outcome, float]] = field(default_factory=list)
     tally: dict[str, Counter[str]] = field(default_factory=dict)
     reasons: list[tuple[Finding, str]] = field(default_factory=list)
@@ -105,9 +107,16 @@ class Tried:
     over: bool = False
 
 
-def cure(state: State, group: Group, limit: float, was: float, progress: Progress = SILENT) -> Tried:
+def given_up(out: Outcome) -> float:
+    """How much volume (mm3) the mesh gives up at most where a step lets it go over edges."""
+    return sum(float(d.get("given_up_mm3", 0.0)) for d in out.details)
+
+
+def cure(
+    state: State, group: Group, limit: float, was: float, spent: float = 0.0, progress: Progress = SILENT
+) -> Tried:
     """What the first cure of a card gives that is not refused, moves nothing by more than a limit (mm) and leaves of a
-    volume (mm3) what is to be kept of it. Raises Cancelled."""
+    volume (mm3) what is to be kept of it; `spent`: what the mesh has given up of it before. Raises Cancelled."""
     why, over = "", False
     for operation in ways(group, unseen=True):
         try:
@@ -119,10 +128,13 @@ def cure(state: State, group: Group, limit: float, was: float, progress: Progres
         far = moved(state.model, out)
         same = out.model is state.model or not _spends(group, out)
         change = 0.0 if same else abs(_volume(out.model) - was)
+        over_edges = given_up(out)
         if far > limit:
             why, over = f"it would move by {far:.2g} mm", True
         elif change > KEPT * was and change > abs(_volume(state.model) - was):
             why, over = f"the volume would change by {100.0 * change / was:.2g} % in all", True
+        elif was > 0.0 < over_edges and spent + over_edges > KEPT * was:
+            why, over = f"the mesh could give up {100.0 * (spent + over_edges) / was:.2g} % of the volume", True
         else:
             return Tried(out, far)
     return Tried(why=why or group.first.advice or "no operation cures this by itself", over=over)
@@ -230,12 +242,13 @@ def _pass(
             part = _now(out.state, then)
             if part is None:
                 continue
-            fate = cure(out.state, part, limit, out.volume, progress)
+            fate = cure(out.state, part, limit, out.volume, out.given_up, progress)
             if fate.outcome is None:
                 refused.setdefault(_key(part.first), fate)
                 continue
             if not _spends(part, fate.outcome):
                 out.volume += _volume(fate.outcome.model) - _volume(out.state.model)
+            out.given_up += given_up(fate.outcome)
             out.state = fate.outcome.state
             out.taken.append((part, fate.outcome, fate.moved))
             out.note(part, "taken")

@@ -6,7 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
+import numpy as np
+
 from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.measures import face_width
 from lithon.brep.topology import Body, Edge, Face
 
 #: stops: no mesh without doing something; costs: many small elements; note: good to know.
@@ -108,15 +111,20 @@ class Finding:
 
 
 def _with_neighbours(body: Body, faces: Sequence[Face]) -> list[Face]:
-    """Faces, and for each the neighbour over the edge at which it turns least, the longest of those; none where they
-    have no neighbour of the same name."""
+    """Faces, and for each the neighbour over the edge at which least of the solid is given up when the two are meshed
+    as one; none where they have no neighbour of the same name."""
+
+    def wedge(edge: Edge) -> float:
+        own = adj.across(face, edge)
+        return face_width(own) * round(abs(float(np.sin(0.5 * adj.angle(edge)))), 3) * edge.length
+
     adj, out = adjacency(body), list(faces)
     for face in faces:
         over = [e for e in face.edges() if len(adj.uses.get(e, ())) == 2]
         over = [e for e in over if adj.across(face, e) is not face and adj.across(face, e).label == face.label]
         if not over:
             return []
-        edge = min(over, key=lambda e: (round(abs(adj.angle(e)), 3), -e.length))
+        edge = min(over, key=lambda e: (wedge(e), -e.length))
         out.append(adj.across(face, edge))
     return list(dict.fromkeys(out))
 

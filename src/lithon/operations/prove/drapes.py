@@ -9,7 +9,7 @@ import numpy as np
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.topology import Body, Edge, Face
 from lithon.errors import Refusal
-from lithon.mesh.drapes import ignored
+from lithon.mesh.drapes import given_up, ignored
 from lithon.mesh.sizing import SizeRules
 from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
@@ -84,10 +84,13 @@ class Drape(Operation):
         if given[0] or not given[1]:
             marks, told = self._draped(bench, marks)
             words.append(told)
-        found = ignored(bench.model.bodies, replace(bench.state, marks=marks).rules())
+        bodies = bench.model.bodies
+        before = ignored(bodies, bench.state.rules()).soft
+        found = ignored(bodies, replace(bench.state, marks=marks).rules())
         shown = [*found.soft, *(e for e in bench.edges() if e in found.tiny)]
         far = max((0.5 * e.length for e in bench.edges() if e in found.tiny), default=0.0)  # an end to the middle
-        details = [{"moved_mm": far}] if given[1] else []
+        details = [{"given_up_mm3": given_up(bodies, found.soft - before, bench.state.settings.size)}]
+        details += [{"moved_mm": far}] if given[1] else []
         return Made(bench.model, f"drape {listed(words)}", marks=marks, shown=shown, details=details)
 
     def _taken_off(self, bench: Bench) -> Made:
