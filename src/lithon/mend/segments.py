@@ -30,6 +30,10 @@ _FLAT = np.radians(0.3)
 _HOODS = (8, 20, 60)
 #: How many times as far inside its surface a triangle stands as the others at most, to be a chord as they are.
 _CHORD = 8.0
+#: Three strips of one cylinder are as wide as each other but for so much.
+_EVEN = 1.3
+#: So many triangles in one plane are so by no chance.
+_SEVERAL = 6
 #: So many angles by which a piece goes on are followed, those that it has most often.
 _ANGLES = 6
 #: Two strips lie side by side over a side that is as much of the longest of both.
@@ -45,8 +49,9 @@ ROUGH = 8.0
 _FINE, _MISSES = np.radians(20.0), 60
 #: What lies on surfaces outweighs as many misses, in triangles for each.
 _OUTWEIGH = 30
-#: The share of the diagonal within which corners lie on what they were made from.
-_EXACT = 4e-6
+#: The share of the diagonal within which corners lie on what they were made from; of fewer triangles they must lie
+#: nearer, and be of so many strips: their ends overdetermine a circle.
+_EXACT, _TRULY, _STRIPS = 4e-6, 3e-7, 5
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -152,6 +157,14 @@ class _Grower:
         flat = turn < _FLAT
         graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
         self.flat = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
+        sums = [np.bincount(self.flat, weights=self.normal[:, k] * self.area) for k in range(3)]
+        mean = np.stack(sums, axis=1)
+        mean = mean / np.maximum(np.linalg.norm(mean, axis=1, keepdims=True), 1e-300)
+        lean = np.ones(len(mean))
+        np.minimum.at(lean, self.flat, (self.normal * mean[self.flat]).sum(axis=1))
+        #: Flat pieces of several triangles that are so as a whole, rather than go on turning a little from one to the
+        #: next; two may lie in one plane by chance.
+        self.level = (lean > np.cos(_FLAT)) & (np.bincount(self.flat) >= _SEVERAL)
         self.label = np.full(m, -1, dtype=np.int64)
         self.found: list[Surface | None] = []
         #: Triangles from which no surface is looked for any more.
@@ -187,11 +200,19 @@ class _Grower:
                 continue
             if self.label[seed] < 0 and not self._curved(seed) and not self._about_an_axis(seed):
                 self._plane(seed)
+        if not self.free:
+            self._rest()
         self._contest()
         if self.free:
             self._left_together(1)
         self._join()
         return self._patches()
+
+    def _rest(self) -> None:
+        """What was left of a flat of which a round surface took a part."""
+        for seed in np.flatnonzero(self.label < 0).tolist():
+            if self.label[seed] < 0 and not self._curved(seed):
+                self._plane(seed)
 
     def _contest(self) -> None:
         """Triangles of a patch that lie as well on the larger one beside it are its: what was looked at first may have
@@ -199,6 +220,7 @@ class _Grower:
         again."""
         count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
         robbed: dict[int, None] = {}
+        flats = np.array([k for k, s in enumerate(self.found) if isinstance(s, Plane)], dtype=np.int64)
         for k in np.argsort(-count, kind="stable").tolist():
             surface = self.found[k]
             own = np.flatnonzero(self.label == k)
@@ -209,6 +231,10 @@ class _Grower:
             may = near & (sag <= _CHORD * float(np.median(sag[own])) + self.tolerance)
             smaller = (self.label >= 0) & (count[self.label] < len(own))
             may &= smaller & ((surface.normal(self.middle) * self.normal).sum(axis=1) * self._sense(k) > np.cos(_LEAN))
+            # A flat beside a blend has border corners on it, where it is tangent; it is of the blend as a whole or not.
+            part = np.zeros(len(self.level), dtype=bool)
+            part[self.flat[~may & np.isin(self.label, flats)]] = True
+            may &= ~(part & self.level)[self.flat]
             may[own] = True
             mine = _flood(self.starts, self.other, may, int(own[0]))
             taken = mine[self.label[mine] != k]
@@ -316,23 +342,25 @@ class _Grower:
     def _grown(self, surface: Surface, near: float, seed: int) -> Ints:
         return _flood(self.starts, self.other, self._mask(surface, near, seed), seed)
 
-    def _hood(self, seed: int, most: int) -> Ints:
-        free = self.label < 0
-        every = np.ones(len(self.soft_other), dtype=bool)
-        return _along(self.soft_starts, self.soft_other, every, free, seed, most)
+    def _hood(self, seed: int, most: int, over: Bools | None = None) -> Ints:
+        """The free triangles that hang together smoothly with a seed, the nearest first; over some links only."""
+        over = np.ones(len(self.soft_other), dtype=bool) if over is None else over
+        return _along(self.soft_starts, self.soft_other, over, self.label < 0, seed, most)
 
     def _curved(self, seed: int) -> bool:
         """Grow a round surface from a seed, if one holds it and more than its flat piece."""
         own = int((self.flat == self.flat[seed]).sum())
         hoods = [self._hood(seed, max(most, own + most if own < 12 else 0)) for most in _HOODS]
         best: tuple[int, Surface, Ints] | None = None
-        for surface in self._tried([*self._alike(seed, self.side_by_side), *hoods, *self._alike(seed)]):
+        # Strips between rings that are parted differently turn by ever other angles.
+        strips = [self._hood(seed, most, self.side_by_side) for most in _HOODS[:2]]
+        for surface in self._tried([*self._alike(seed, self.side_by_side), *strips, *hoods, *self._alike(seed)]):
             grown = self._grown(surface, 4.0 * self.tolerance, seed)
             if len(grown) < 4:
                 continue
             better = refined(surface, self.points[np.unique(self.corners[grown])])
             again = self._even(better, self._grown(better, self.tolerance, seed), seed)
-            pieces = len(np.unique(self.flat[again]))
+            pieces = self._pieces(better, again)
             enough = len(again) >= max(4, 1.5 * own)
             # One strip of a ring lies on a cone as well: what grows furthest is what it is.
             further = enough and (best is None or len(again) > best[0])
@@ -364,16 +392,20 @@ class _Grower:
         return True
 
     def _tried(self, hoods: Iterable[Ints]) -> Iterable[Surface]:
-        """The round surfaces through neighbourhoods, as they are asked for."""
+        """The round surfaces through neighbourhoods, as they are asked for; each neighbourhood once."""
+        known = set[bytes]()
         for rows in hoods:
-            if len(rows) >= 4 and len(np.unique(self.flat[rows])) >= 2:
+            key = np.sort(rows).tobytes()
+            if len(rows) >= 4 and key not in known and len(np.unique(self.flat[rows])) >= 2:
+                known.add(key)
                 yield from self._fits(rows)
 
     def _sure(self, surface: Surface, rows: Ints) -> bool:
-        """Whether a round surface is one rather than near to a free-form one: of more than a handful of triangles whose
-        corners lie on it as exactly as files are written."""
-        off = np.abs(surface.signed_distance(self.points[np.unique(self.corners[rows])]))
-        return len(rows) >= _FEW and float(off.max()) <= _EXACT * self.scale
+        """Whether a round surface is one rather than near to a free-form one: of more than a handful of triangles, or
+        of strips, whose corners lie on it as exactly as files are written."""
+        off = float(np.abs(surface.signed_distance(self.points[np.unique(self.corners[rows])])).max())
+        strips = len(np.unique(self.flat[rows])) if isinstance(surface, Cylinder | Cone) else 0
+        return (len(rows) >= _FEW and off <= _EXACT * self.scale) or (strips >= _STRIPS and off <= _TRULY * self.scale)
 
     def _wide(self, seed: int) -> bool:
         """Whether the flat piece of a seed is a plane by itself: of many triangles, or a fiftieth of all."""
@@ -396,6 +428,14 @@ class _Grower:
             return rows
         sag = np.abs(surface.signed_distance(self.middle[rows]))
         good = rows[sag <= _CHORD * float(np.median(sag)) + self.tolerance]
+        # Of a flat that it touches along a border some triangles have all their corners on it.
+        free = np.flatnonzero(self.label < 0)
+        missing = np.bincount(self.flat[free], minlength=len(self.level)) > np.bincount(
+            self.flat[good], minlength=len(self.level)
+        )
+        good = good[~(missing & self.level)[self.flat[good]]]
+        if seed not in good:
+            return good[:0]
         if len(good) == len(rows):
             return rows
         mask = np.zeros(len(self.corners), dtype=bool)
@@ -464,12 +504,39 @@ class _Grower:
                     return True
         return False
 
+    def _pieces(self, surface: Surface, rows: Ints) -> int:
+        """How many flat pieces speak for a round surface: as many as there are, but two flats with a third between them
+        that is wider, or narrower, are chamfers, which have their corners on a cylinder too."""
+        _, first = np.unique(self.flat[rows], return_index=True)
+        if len(first) < 3 or not isinstance(surface, Cylinder | Cone):
+            return len(first)
+        ways = list[Floats]()
+        for n in self.normal[rows[first]]:
+            if all(float(n @ way) < np.cos(_FLAT) for way in ways):
+                ways.append(n)
+            if len(ways) > 3:
+                return len(first)
+        wide = []
+        for way in ways:
+            own = rows[self.normal[rows] @ way > np.cos(_FLAT)]
+            local = surface.frame.local(self.points[np.unique(self.corners[own])])
+            x, y = local[:, :2].mean(axis=0)
+            angle = np.arctan2(local[:, 1], local[:, 0]) - np.arctan2(y, x)
+            wide.append(float(np.ptp((angle + np.pi) % (2.0 * np.pi))))
+        if len(ways) < 3:
+            return len(ways)
+        return len(first) if max(wide) < _EVEN * min(wide) or self._goes_on(surface, rows) else 1
+
     def _tangent(self, surface: Surface, rows: Ints) -> bool:
         """Whether two strips are a coarse fillet rather than a bend: as wide as each other, and what lies beside them
         goes over into the surface without a crease."""
+        area = [float(self.area[rows[self.flat[rows] == k]].sum()) for k in np.unique(self.flat[rows])]
+        return max(area) < 1.05 * min(area) and self._goes_on(surface, rows)
+
+    def _goes_on(self, surface: Surface, rows: Ints) -> bool:
+        """Whether something beside a round surface goes over into it without a crease."""
         inside = np.zeros(len(self.corners), dtype=bool)
         inside[rows] = True
-        good = 0
         for i in rows.tolist():
             for j in self.soft_other[self.soft_starts[i] : self.soft_starts[i + 1]].tolist():
                 if not inside[j]:
@@ -478,9 +545,9 @@ class _Grower:
                     beside = self.found[self.label[j]] if self.label[j] >= 0 else None
                     m = self.normal[j][None] if beside is None else beside.normal(self.points[both])
                     turn = np.arccos(np.clip(np.abs((n * m).sum(axis=1)), 0.0, 1.0)).max()
-                    good += bool(turn < np.radians(1.0))
-        area = [float(self.area[rows[self.flat[rows] == k]].sum()) for k in np.unique(self.flat[rows])]
-        return good > 0 and max(area) < 1.05 * min(area)
+                    if turn < np.radians(1.0):
+                        return True
+        return False
 
     def _plane(self, seed: int) -> None:
         own = np.flatnonzero((self.flat == self.flat[seed]) & (self.label < 0))
