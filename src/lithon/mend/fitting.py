@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, cross_product, given
+from lithon.arrays import Bools, Floats, Ints, cross_product, given
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -120,13 +120,10 @@ def _moved(kind: int, here: Floats, move: Floats, made: Floats) -> bool:
 @njit(cache=True)
 def _look(kind: int, here: Floats, p: Floats, off: Floats, slopes: Floats) -> float:
     """Fill in how far points stand off a surface, and how that changes; the sum of squares."""
-    numbers, local, cost = here[12:], np.empty(3), 0.0
+    cost = 0.0
     for i in range(len(p)):
-        for k in range(3):
-            local[k] = 0.0
-            for c in range(3):
-                local[k] += (p[i, c] - here[c]) * here[3 + 3 * k + c]
-        off[i] = _slope(kind, numbers, local[0], local[1], local[2], slopes[i])
+        x, y, z = _local(here, p[i])
+        off[i] = _slope(kind, here[12:], x, y, z, slopes[i])
         cost += off[i] * off[i]
     return cost
 
@@ -207,31 +204,110 @@ def slopes_of(kind: type[Surface], numbers: Floats, local: Floats) -> tuple[Floa
 
 
 @njit(cache=True)
+def _stand(kind: int, numbers: Floats, x: float, y: float, z: float) -> tuple[float, float, float]:
+    """The signed distance of one point from a surface, and the parts of the normal beside it away from the axis (the
+    centre of a sphere) and along it."""
+    if kind == _SPHERE:
+        return np.sqrt(x * x + y * y + z * z) - numbers[0], 1.0, 0.0
+    if kind == _PLANE:
+        return z, 0.0, 1.0
+    across = np.hypot(x, y) - numbers[0]
+    if kind == _TORUS:
+        far = max(np.hypot(across, z), 1e-300)
+        return far - numbers[1], across / far, z / far
+    if kind == _CONE:
+        cos, sin = np.cos(numbers[1]), np.sin(numbers[1])
+        return across * cos - z * sin, cos, -sin
+    return across, 1.0, 0.0
+
+
+@njit(cache=True)
 def _slope(kind: int, numbers: Floats, x: float, y: float, z: float, out: Floats) -> float:
     """The signed distance of one point and, filled in, how it changes."""
+    off, flat, up = _stand(kind, numbers, x, y, z)
     for k in range(len(out)):
         out[k] = 0.0
     if kind == _SPHERE:
-        far = max(np.sqrt(x * x + y * y + z * z), 1e-300)
+        far = max(off + numbers[0], 1e-300)
         out[0], out[1], out[2], out[5] = -x / far, -y / far, -z / far, -1.0
-        return far - numbers[0]
+        return off
     if kind == _PLANE:
         out[2], out[3], out[4] = -1.0, x, y
-        return z
+        return off
     rho = max(np.hypot(x, y), 1e-300)
-    flat, up, off = 1.0, 0.0, rho - numbers[0]
     if kind == _TORUS:
-        far = max(np.hypot(off, z), 1e-300)
-        flat, up = off / far, z / far
-        off = far - numbers[1]
         out[2], out[5], out[6] = -up, -flat, -1.0
     elif kind == _CONE:
-        flat, up = np.cos(numbers[1]), -np.sin(numbers[1])
-        out[5], out[6] = -flat, off * up - z * flat
-        off = off * flat + z * up
+        out[5], out[6] = -flat, (rho - numbers[0]) * up - z * flat
     else:
         out[5] = -1.0
     nx, ny = flat * x / rho, flat * y / rho
     out[0], out[1] = -nx, -ny
     out[3], out[4] = up * x - nx * z, up * y - ny * z
     return off
+
+
+def placed(surface: Surface) -> tuple[int, Floats]:
+    """A simple surface as compiled code takes it: its kind; origin, axes and numbers in one row."""
+    frame = surface.frame
+    return _KINDS[type(surface)], given(np.concatenate([frame.origin, frame.x, frame.y, frame.z, _numbers(surface)]))
+
+
+@njit(cache=True)
+def spread(
+    kind: int, here: Floats, starts: Ints, other: Ints, free: Bools, points: Floats, corners: Ints, normal: Floats,
+    near: float, lean: float, seed: int,
+) -> Ints:  # fmt: skip
+    """The free triangles that hang together with a seed, have their corners within `near` of a surface (as `placed`
+    gives it) and look as it does beside the seed but for a turn, whose cosine is at least `lean`."""
+    seen = np.zeros(len(corners), np.bool_)
+    queue = np.empty(len(corners), np.int64)
+    queue[0], head, tail, sense = seed, 0, 1, 0.0
+    seen[seed] = True
+    kept = np.int64(0)
+    while head < tail:
+        i = queue[head]
+        head += 1
+        good = free[i]
+        for k in range(3):
+            if good:
+                x, y, z = _local(here, points[corners[i, k]])
+                good = abs(_stand(kind, here[12:], x, y, z)[0]) <= near
+        if good:
+            x, y, z = 0.0, 0.0, 0.0
+            for k in range(3):
+                u, v, w = _local(here, points[corners[i, k]])
+                x, y, z = x + u / 3.0, y + v / 3.0, z + w / 3.0
+            _, flat, up = _stand(kind, here[12:], x, y, z)
+            a = normal[i, 0] * here[3] + normal[i, 1] * here[4] + normal[i, 2] * here[5]
+            b = normal[i, 0] * here[6] + normal[i, 1] * here[7] + normal[i, 2] * here[8]
+            c = normal[i, 0] * here[9] + normal[i, 1] * here[10] + normal[i, 2] * here[11]
+            if kind == _SPHERE:
+                turn = (a * x + b * y + c * z) / max(np.sqrt(x * x + y * y + z * z), 1e-300)
+            else:
+                turn = flat * (a * x + b * y) / max(np.hypot(x, y), 1e-300) + up * c
+            if sense == 0.0:
+                sense = 1.0 if turn > 0.0 else -1.0
+            good = turn * sense > lean
+        if not good:
+            if kept == 0:
+                break
+            continue
+        queue[kept] = i  # what was looked at before is known: its place is free
+        kept += 1
+        for k in range(starts[i], starts[i + 1]):
+            j = other[k]
+            if not seen[j]:
+                seen[j] = True
+                queue[tail] = j
+                tail += 1
+    return queue[:kept].copy()
+
+
+@njit(cache=True)
+def _local(here: Floats, p: Floats) -> tuple[float, float, float]:
+    a, b, c = p[0] - here[0], p[1] - here[1], p[2] - here[2]
+    return (
+        a * here[3] + b * here[4] + c * here[5], a * here[6] + b * here[7] + c * here[8],
+        a * here[9] + b * here[10] + c * here[11],
+    )  # fmt: skip

@@ -19,7 +19,7 @@ from lithon.brep.analysis.fits import simple_fits
 from lithon.brep.cleaning import side_pairs
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.mend.fitting import freedoms, refined, torus_near
+from lithon.mend.fitting import freedoms, placed, refined, spread, torus_near
 from lithon.mend.scans import Scan, parted_scan
 from lithon.progress import pulse
 
@@ -78,9 +78,10 @@ def noise_of(points: Floats, corners: Ints) -> float:
     """How far (mm, root mean square) corners scatter about the surface that they lie on; 0 for triangles that were
     made from exact faces. Told from the corners whose neighbours lie nearest to a plane."""
     grower = _Grower(points, corners, 0.0, 0.0)
-    pieces = len(np.unique(grower.flat))
-    if pieces < 0.7 * len(corners):
-        return 0.0  # made triangles lie in strips and flats
+    pieces = np.bincount(grower.flat)
+    wide = float(grower.area[pieces[grower.flat] >= _SEVERAL].sum())
+    if len(pieces) < 0.7 * len(corners) or wide > 0.5 * float(grower.area.sum()):
+        return 0.0  # made triangles lie in strips and flats, most of them or the large ones
     i = np.concatenate([corners[:, [0, 1, 2]].ravel(), corners[:, [1, 2, 0]].ravel()])
     j = np.concatenate([corners[:, [1, 2, 0]].ravel(), corners[:, [0, 1, 2]].ravel()])
     n = len(points)
@@ -340,7 +341,9 @@ class _Grower:
         return out
 
     def _grown(self, surface: Surface, near: float, seed: int) -> Ints:
-        return _flood(self.starts, self.other, self._mask(surface, near, seed), seed)
+        kind, here = placed(surface)
+        return spread(kind, here, self.starts, self.other, self.label < 0, self.points, self.corners, self.normal, near,
+                      float(np.cos(_LEAN)), seed)  # fmt: skip
 
     def _hood(self, seed: int, most: int, over: Bools | None = None) -> Ints:
         """The free triangles that hang together smoothly with a seed, the nearest first; over some links only."""

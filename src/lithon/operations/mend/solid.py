@@ -30,6 +30,9 @@ _MOST_LEFT = 0.6
 _OF_SCATTER = 0.5
 #: How many times as far as allowed a few corners may stray that were given to the nearest surface.
 _STRAY = 2.0
+#: Within this share of the diagonal corners lie on what they were made from; and so much of a skin may stay facets
+#: before surfaces further off are looked for.
+_EXACT, _LITTLE = 3e-5, 0.3
 #: How faces of single triangles are told.
 FACETS = "facets"
 
@@ -89,8 +92,15 @@ class SolidFromTriangles(Operation):
         sheet, smooth = Patched.of(body, bench.state.marks), self.kind == "smooth"
         given, refusal = self._given(sheet), None
         tolerances = self._tolerances(sheet, bench)
+        exact = self.tolerance is None and not given and not sheet.noise()
+        tried: Solid | None = None
         if not smooth:
             for found, near in iter(given) if given else sheet.found(self.tolerance):
+                if exact and near > _EXACT * sheet.scale:
+                    # Its corners are exact: what does not lie on anything as they are is free-form, and little of it.
+                    exact, tried = False, self._mixed_at(sheet, tolerances[-1])
+                    if tried is not None and sum(left.area for left in tried.left) <= _LITTLE * area(body):
+                        return tried
                 for tolerance in tolerances:
                     try:
                         return self._joined(sheet, found, near, tolerance, False)
@@ -121,6 +131,15 @@ class SolidFromTriangles(Operation):
                               remedy="part the patch there, or keep the facets")  # fmt: skip
         assert refusal is not None
         raise refusal
+
+    def _mixed_at(self, sheet: Patched, tolerance: float) -> Solid | None:
+        """The solid whose faces lie on what its corners lie on exactly, the rest facets; none where there is none."""
+        for found, near in sheet.found(_EXACT * sheet.scale, True):
+            try:
+                return self._joined(sheet, found, near, tolerance, True)
+            except Refusal:
+                return None
+        return None
 
     def _given(self, sheet: Patched) -> list[tuple[list[Patch], float]]:
         """The patches that were put right by hand, with each deviation (mm) that is tried; none without such."""
