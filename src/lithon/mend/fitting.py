@@ -13,10 +13,13 @@ from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
 _PLANE, _SPHERE, _CYLINDER, _CONE, _TORUS = range(5)
+#: The spine of a torus is at least such a share of its tube: where it is thinner, as at rounded ends of pins, the tube
+#: crosses itself; where it is nothing, it is a sphere.
+_THICK = 0.05
 _KINDS: dict[type[Surface], int] = {Plane: _PLANE, Sphere: _SPHERE, Cylinder: _CYLINDER, Cone: _CONE, Torus: _TORUS}
 
 
-def torus_near(p: Floats, n: Floats) -> Surface | None:
+def torus_near(p: Floats, n: Floats) -> Torus | None:
     """A torus about the axis that all normals meet: the linear complex nearest to them (Pottmann & Wallner 2001)."""
     middle = p.mean(axis=0)
     scale = float(np.ptp(p, axis=0).max())
@@ -28,7 +31,13 @@ def torus_near(p: Floats, n: Floats) -> Surface | None:
     axis = np.linalg.eigh(inner)[1][:, 0]
     moment = -np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3] @ axis
     foot = middle + scale * cross_product(axis, moment)
-    frame = Frame.of(foot, axis)
+    return torus_about(Frame.of(foot, axis), p)
+
+
+def torus_about(frame: Frame, p: Floats) -> Torus | None:
+    """The torus about an axis, a frame's z, whose tube comes nearest to points (n,3); none where that is a plane, a
+    sphere or of no sense."""
+    scale = float(np.ptp(p, axis=0).max())
     local = frame.local(p)
     flat = np.column_stack([np.hypot(local[:, 0], local[:, 1]), local[:, 2]])
     rows2 = np.column_stack([2.0 * flat, np.ones(len(flat))])
@@ -37,7 +46,7 @@ def torus_near(p: Floats, n: Floats) -> Surface | None:
         return None
     minor = float(np.sqrt(max(found[2] + found[:2] @ found[:2], 0.0)))
     major = float(found[0])
-    if not 0.0 < minor < 50.0 * scale or major < minor * 1.0001:
+    if not 0.0 < minor < 50.0 * scale or major < _THICK * minor:
         return None
     return Torus(frame.shifted(found[1] * frame.z), major, minor)
 

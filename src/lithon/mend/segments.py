@@ -17,9 +17,10 @@ from numba import njit
 from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.analysis.fits import simple_fits
 from lithon.brep.cleaning import side_pairs
+from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.mend.fitting import freedoms, placed, refined, spread, torus_near
+from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about, torus_near
 from lithon.mend.scans import Scan, parted_scan
 from lithon.progress import pulse
 
@@ -369,10 +370,38 @@ class _Grower:
             further = enough and (best is None or len(again) > best[0])
             if further and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
                 best = len(again), better, again
+        if best is not None and isinstance(best[1], Cone | Cylinder | Sphere):
+            best = self._bent(seed, *best)
         if best is None or (self.free and not self._sure(best[1], best[2])):
             return False
         self._take(best[1], best[2])
         return True
+
+    def _bent(self, seed: int, count: int, surface: Surface, rows: Ints) -> tuple[int, Surface, Ints]:
+        """What has grown from a seed; or a torus about the same axis, where that reaches further: a band between two
+        rings of one lies on a cone, or a sphere, as well."""
+        rims = np.unique(self.corners[rows])
+        touching = np.isin(self.corners, rims).any(axis=1) & (self.label < 0)
+        touching[rows] = True
+        near = _flood(self.soft_starts, self.soft_other, touching, seed)
+        p = self.points[np.unique(self.corners[near])]
+        axis = self._axis(surface, rows)
+        made = torus_about(axis, p) if axis is not None and len(near) > len(rows) else None
+        if made is None:
+            return count, surface, rows
+        better = refined(made, p)
+        again = self._even(better, self._grown(better, self.tolerance, seed), seed)
+        local = better.frame.local(self.points[np.unique(self.corners[again])])
+        rings = np.unique(np.round(local[:, 2] / (20.0 * self.tolerance)))
+        # A torus passes through any three rings.
+        return (len(again), better, again) if len(again) > 1.2 * count and len(rings) > 3 else (count, surface, rows)
+
+    def _axis(self, surface: Surface, rows: Ints) -> Frame | None:
+        """The axis of a round surface; of a sphere that of a cone through the same triangles."""
+        if not isinstance(surface, Sphere):
+            return surface.frame
+        cones = [s for s in self._fits(rows) if isinstance(s, Cone | Cylinder)]
+        return cones[0].frame if cones else None
 
     def _about_an_axis(self, seed: int) -> bool:
         """Grow a cylinder about the axis of a surface that was found, where the seed lies on one: two strips alone
