@@ -104,6 +104,53 @@ def test_a_block_between_two_fillets_is_no_cylinder():
     assert Counter(p.kind for p in found) == {"plane": 6, "cylinder": 2}
 
 
+def turned(profile, count, twist):
+    """Closed triangles of a profile (radius, height) about z, each ring turned against the one before by a share of a
+    step; its two ends are flat."""
+    rings = []
+    for k, (r, z) in enumerate(profile):
+        t = (np.arange(count) + k * twist) * 2.0 * np.pi / count
+        rings.append(np.column_stack([r * np.cos(t), r * np.sin(t), np.full(count, z)]))
+    points = np.vstack([*rings, [(0, 0, profile[0][1])], [(0, 0, profile[-1][1])]])
+    i, j = np.arange(count), (np.arange(count) + 1) % count
+    corners = [np.column_stack([i, j, j + count]) + count * k for k in range(len(profile) - 1)]
+    corners += [np.column_stack([i, j + count, i + count]) + count * k for k in range(len(profile) - 1)]
+    ends = len(points) - 2, count * (len(profile) - 1)
+    corners += [np.column_stack([j, i, np.full(count, ends[0])])]
+    corners += [np.column_stack([i + ends[1], j + ends[1], np.full(count, ends[0] + 1)])]
+    return points.astype(np.float32).astype(float), np.vstack(corners)
+
+
+@pytest.mark.parametrize("twist", [0.0, 0.37])
+@pytest.mark.parametrize("round_by", [0.3, 0.5, 0.8])
+def test_turned_pins_with_rounded_ends(round_by, twist, tmp_path):
+    """A ball rolled along a rim by more than half its radius makes a torus that crosses its own axis. Rings may be
+    divided against each other; bands between two rings lie on cones, and what three rings lie on says nothing."""
+    arc = np.linspace(0.0, np.pi / 2.0, 9)
+    end = np.column_stack([1.0 - round_by + round_by * np.cos(arc), 4.0 - round_by + round_by * np.sin(arc)])
+    points, corners = turned([(0.6, -0.5), (1.0, 0.5), *end], 40, twist)
+    body = bodies_of([Triangles(points, corners, "pin")])[0][0]
+    out = run(State(Model.of([body])), do.solid())
+    (made,) = out.model.bodies
+    assert kinds(made) == {"plane": 2, "cylinder": 1, "cone": 1, "torus": 1} and not flaws(made, out.model.tolerance)
+    (ring,) = [f.surface for f in made.faces if f.surface.kind == "torus"]
+    assert (ring.major, ring.minor) == pytest.approx((1.0 - round_by, round_by), rel=1e-5)
+    c, r = 1.0 - round_by, round_by  # Pappus: the quarter disc, the block inside it, the barrel and the cone
+    tip = np.pi * c**2 * r + 2.0 * np.pi * (np.pi * r**2 / 4.0) * (c + 4.0 * r / (3.0 * np.pi))
+    true = tip + np.pi * (3.5 - r) + np.pi * (0.36 + 0.6 + 1.0) / 3.0
+    assert volume(made) == pytest.approx(true, rel=1e-5)
+    lithon.write_step(out.model, tmp_path / "pin.step", "pin")
+    assert volume(lithon.open(tmp_path / "pin.step").model.bodies[0]) == pytest.approx(true, rel=1e-5)
+
+
+def test_a_slab_with_two_chamfers_is_no_cylinder():
+    """Four corners of an even trapezoid lie on a circle."""
+    corners = [(0, 0), (20, 0), (20, 8), (17, 9.5), (3, 9.5), (0, 8)]
+    body = prism([Piece(c) for c in corners], 30.0)
+    points, triangles, _ = body_mesh(body)
+    assert Counter(p.kind for p in segmented(points, triangles, 1e-4)) == {"plane": 8}
+
+
 def test_noise_is_told_from_the_triangles_alone():
     assert noise_of(*body_mesh(plate().bodies[0])[:2]) == 0.0
     soup, _ = scanned(3)

@@ -19,8 +19,9 @@ _THICK = 0.05
 _KINDS: dict[type[Surface], int] = {Plane: _PLANE, Sphere: _SPHERE, Cylinder: _CYLINDER, Cone: _CONE, Torus: _TORUS}
 
 
-def torus_near(p: Floats, n: Floats) -> Torus | None:
-    """A torus about the axis that all normals meet: the linear complex nearest to them (Pottmann & Wallner 2001)."""
+def torus_near(p: Floats, n: Floats, thick: float = _THICK) -> Torus | None:
+    """A torus about the axis that all normals meet: the linear complex nearest to them (Pottmann & Wallner 2001);
+    `thick`: its spine is at least so many times its tube."""
     middle = p.mean(axis=0)
     scale = float(np.ptp(p, axis=0).max())
     q = (p - middle) / scale
@@ -31,10 +32,10 @@ def torus_near(p: Floats, n: Floats) -> Torus | None:
     axis = np.linalg.eigh(inner)[1][:, 0]
     moment = -np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3] @ axis
     foot = middle + scale * cross_product(axis, moment)
-    return torus_about(Frame.of(foot, axis), p)
+    return torus_about(Frame.of(foot, axis), p, thick)
 
 
-def torus_about(frame: Frame, p: Floats) -> Torus | None:
+def torus_about(frame: Frame, p: Floats, thick: float = _THICK) -> Torus | None:
     """The torus about an axis, a frame's z, whose tube comes nearest to points (n,3); none where that is a plane, a
     sphere or of no sense."""
     scale = float(np.ptp(p, axis=0).max())
@@ -46,7 +47,7 @@ def torus_about(frame: Frame, p: Floats) -> Torus | None:
         return None
     minor = float(np.sqrt(max(found[2] + found[:2] @ found[:2], 0.0)))
     major = float(found[0])
-    if not 0.0 < minor < 50.0 * scale or major < _THICK * minor:
+    if not 0.0 < minor < 50.0 * scale or major < thick * minor:
         return None
     return Torus(frame.shifted(found[1] * frame.z), major, minor)
 

@@ -182,7 +182,7 @@ class _Parted:
         normals = unit(normals)
         starts: list[Surface | None] = list(simple_fits(p, normals))
         if len(rows) >= 24:
-            starts.append(torus_near(p, normals))
+            starts.append(torus_near(p, normals, 1.0001))  # scatter bends thinner spines as it likes
         out = []
         for start in starts:
             if start is None:
