@@ -296,20 +296,26 @@ class _Parted:
 
     def _refit(self) -> None:
         count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
-        for k in np.flatnonzero(count).tolist():
-            if count[k] < 3:
-                self.label[self.label == k] = -1
-                continue
-            self.surfaces[k] = refined(self.surfaces[k], self._inner(k), 4)
+        self.label[np.isin(self.label, np.flatnonzero(count < 3))] = -1
+        inner = self._inner()
+        for k in np.flatnonzero(count >= 3).tolist():
+            self.surfaces[k] = refined(self.surfaces[k], inner[k], 4)
 
-    def _inner(self, k: int) -> Floats:
-        """The corners of a patch that are of it alone, where these are many: those on its border are of others too."""
-        own = self.label == k
-        mine = np.zeros(len(self.scan.points), dtype=np.bool_)
-        mine[self.scan.corners[own]] = True
-        inner = mine.copy()
-        inner[self.scan.corners[~own]] = False
-        return self.scan.points[inner if inner.sum() > 20 else mine]
+    def _inner(self) -> list[Floats]:
+        """Of each patch the corners that are of it alone, where these are many: on its border others share them."""
+        corners, points, n = self.scan.corners, self.scan.points, len(self.surfaces)
+        least, most = np.full(len(points), n), np.full(len(points), -1)
+        np.minimum.at(least, corners.ravel(), np.repeat(self.label, 3))
+        np.maximum.at(most, corners.ravel(), np.repeat(self.label, 3))
+        alone = np.where((least == most) & (least >= 0), least, n)
+        of_points, of_rows = (np.argsort(x, kind="stable") for x in (alone, np.where(self.label < 0, n, self.label)))
+        at = np.searchsorted(alone[of_points], np.arange(n + 1))
+        rows = np.searchsorted(np.sort(np.where(self.label < 0, n, self.label)), np.arange(n + 1))
+        out = []
+        for k in range(n):
+            own = of_points[at[k] : at[k + 1]]
+            out.append(points[own if len(own) > 20 else np.unique(corners[of_rows[rows[k] : rows[k + 1]]])])
+        return out
 
     def _absorb(self) -> None:
         """What is of no patch, and too little to be one, goes to the best beside it, from the borders inwards."""
@@ -331,9 +337,10 @@ class _Parted:
 
     def simplify(self) -> None:
         """To each patch the surface of fewest numbers that holds it about as well as any."""
+        inner = self._inner()
         for k in np.unique(self.label[self.label >= 0]).tolist():
             rows = np.flatnonzero(self.label == k)
-            p = self._inner(k)
+            p = inner[k]
             others = [refined(s, p, 8) for s in self._fits(rows, 10.0)]
             every = sorted([self.surfaces[k], *others], key=_rarity)
             off = [1.4826 * float(np.median(np.abs(s.signed_distance(p)))) for s in every]
@@ -348,12 +355,12 @@ class _Parted:
         i, j = self.scan.pairs.T
         both = np.stack([self.label[i], self.label[j]], axis=1)
         both = np.unique(np.sort(both[(both >= 0).all(axis=1) & (both[:, 0] != both[:, 1])], axis=1), axis=0)
-        now = np.arange(len(self.surfaces))
+        now, inner = np.arange(len(self.surfaces)), self._inner()
         for a, b in both.tolist():
             a, b = int(now[a]), int(now[b])
             if a == b:
                 continue
-            one, two = self._inner(a), self._inner(b)
+            one, two = inner[a], inner[b]
             larger, smaller = (a, two) if len(one) >= len(two) else (b, one)
             surface = self.surfaces[larger]
             every = np.concatenate([one, two])
@@ -367,7 +374,7 @@ class _Parted:
             if max(parts) > near or self._sense(a) * self._alike(a, joint) != self._sense(b) * self._alike(b, joint):
                 continue
             keep, gone = larger, a if larger == b else b
-            self.surfaces[keep] = joint
+            self.surfaces[keep], inner[keep] = joint, every
             self.label[self.label == gone] = keep
             now[now == gone] = keep
         return bool((now != np.arange(len(now))).any())

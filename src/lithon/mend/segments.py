@@ -68,11 +68,17 @@ class Patch:
         return "facets" if self.surface is None else self.surface.kind
 
 
-def segmented(points: Floats, corners: Ints, tolerance: float, noise: float = 0.0, free: bool = False) -> list[Patch]:
+def segmented(
+    points: Floats, corners: Ints, tolerance: float, noise: float = 0.0, free: bool = False,
+    known: dict[float, tuple[Ints, list[Surface]]] | None = None,
+) -> list[Patch]:  # fmt: skip
     """The patches of closed triangles, the largest first; `tolerance`: how far (mm) corners may stand off a surface;
     noise: as `noise_of` tells it. `free`: what lies on no surface but such as hold a handful of triangles is left
-    together as patches without one; where they are not left so, no patches where much lies on nothing simple."""
-    return _Grower(points, corners, tolerance, noise, free).run()
+    together as patches without one; where they are not left so, no patches where much lies on nothing simple. `known`:
+    how a scan of these was parted before, by what was allowed; added to."""
+    grower = _Grower(points, corners, tolerance, noise, free)
+    grower.known = {} if known is None else known
+    return grower.run()
 
 
 def noise_of(points: Floats, corners: Ints) -> float:
@@ -169,6 +175,7 @@ class _Grower:
         self.level = (lean > np.cos(_FLAT)) & (np.bincount(self.flat) >= _SEVERAL)
         self.label = np.full(m, -1, dtype=np.int64)
         self.found: list[Surface | None] = []
+        self.known: dict[float, tuple[Ints, list[Surface]]] = {}
         #: Triangles from which no surface is looked for any more.
         self.done = np.zeros(m, dtype=bool)
         self.misses = 0
@@ -292,9 +299,11 @@ class _Grower:
         pairs = np.stack([np.repeat(np.arange(len(self.corners)), np.diff(self.starts)), self.other], axis=1)
         slack = float(np.clip(self.tolerance / (ROUGH * self.noise), 1.0, 4.0))
         pairs = pairs[pairs[:, 0] < pairs[:, 1]]
-        scan = Scan(self.points, self.corners, self.area, self.normal, pairs, self.noise, slack)
-        self.label, surfaces = parted_scan(scan)
-        self.found = list(surfaces)
+        if slack not in self.known:
+            self.known[slack] = parted_scan(
+                Scan(self.points, self.corners, self.area, self.normal, pairs, self.noise, slack)
+            )
+        self.label, self.found = self.known[slack][0].copy(), list(self.known[slack][1])
         if self.free:
             self._left_together(_SPARSE)
         self._absorb()

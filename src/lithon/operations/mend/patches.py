@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -13,6 +13,7 @@ from lithon.brep.faceted import connected_sets, faceted, regrouped, soup_of, wel
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, Model, new_uid
 from lithon.errors import Refusal
+from lithon.geometry.surfaces import Surface
 from lithon.mend.segments import ROUGH, Patch, grown, noise_of, patch_on, segmented
 from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
@@ -37,6 +38,8 @@ class Patched:
     points: Floats
     corners: Ints
     words: list[str]
+    #: How a scan was parted, by what was allowed.
+    parted: dict[float, tuple[Ints, list[Surface]]] = field(default_factory=dict)
 
     @staticmethod
     def of(body: Body, marks: Marks) -> Patched:
@@ -84,7 +87,7 @@ class Patched:
         noise = self.noise()
         steps = [share * self.scale for share in LADDER] if not noise else [k * noise for k in ROUGH_LADDER]
         for near in steps if tolerance is None else [tolerance]:
-            if found := segmented(self.points, self.corners, near, noise, free):
+            if found := segmented(self.points, self.corners, near, noise, free, self.parted):
                 yield found, near
 
     def free_word(self, kind: str, taken: set[str]) -> str:
