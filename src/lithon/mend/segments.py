@@ -173,6 +173,9 @@ class _Grower:
         #: Flat pieces of several triangles that are so as a whole, rather than go on turning a little from one to the
         #: next; two may lie in one plane by chance.
         self.level = (lean > np.cos(_FLAT)) & (np.bincount(self.flat) >= _SEVERAL)
+        #: The triangles of each flat piece, one piece after another, and where each begins.
+        self.members = np.argsort(self.flat, kind="stable")
+        self.firsts = np.searchsorted(self.flat[self.members], np.arange(len(self.level) + 1))
         self.label = np.full(m, -1, dtype=np.int64)
         self.found: list[Surface | None] = []
         self.known: dict[float, tuple[Ints, list[Surface]]] = {}
@@ -235,15 +238,17 @@ class _Grower:
             own = np.flatnonzero(self.label == k)
             if surface is None or not len(own):
                 continue
-            sag = np.abs(surface.signed_distance(self.middle))
-            near = (np.abs(surface.signed_distance(self.points)) <= self.tolerance)[self.corners].all(axis=1)
-            may = near & (sag <= _CHORD * float(np.median(sag[own])) + self.tolerance)
             smaller = (self.label >= 0) & (count[self.label] < len(own))
-            may &= smaller & ((surface.normal(self.middle) * self.normal).sum(axis=1) * self._sense(k) > np.cos(_LEAN))
+            smaller[own] = True
+            reached = self._spread(surface, self.tolerance, smaller, int(own[0]))
+            sag = np.abs(surface.signed_distance(self.middle[reached]))
+            most = _CHORD * float(np.median(np.abs(surface.signed_distance(self.middle[own])))) + self.tolerance
+            may = np.zeros(len(self.corners), dtype=bool)
+            may[reached[sag <= most]] = True
             # A flat beside a blend has border corners on it, where it is tangent; it is of the blend as a whole or not.
-            part = np.zeros(len(self.level), dtype=bool)
-            part[self.flat[~may & np.isin(self.label, flats)]] = True
-            may &= ~(part & self.level)[self.flat]
+            for flat in np.unique(self.flat[may & np.isin(self.label, flats)]).tolist():
+                piece = self.members[self.firsts[flat] : self.firsts[flat + 1]]
+                may[piece] &= bool(may[piece].all()) or not self.level[flat]
             may[own] = True
             mine = _flood(self.starts, self.other, may, int(own[0]))
             taken = mine[self.label[mine] != k]
@@ -257,16 +262,9 @@ class _Grower:
                 if self.label[seed] < 0 and not self._curved(seed):
                     self._plane(seed)
 
-    def _sense(self, k: int) -> float:
-        """Whether the triangles of a patch look as its surface does, or the other way."""
-        own = np.flatnonzero(self.label == k)[:1]
-        surface = self.found[k]
-        assert surface is not None
-        return float(np.sign((surface.normal(self.middle[own]) * self.normal[own]).sum()))
-
     def _missed(self, seed: int) -> bool:
         """Whether so many triangles that bend as finely as a round face's do lie on none that the others will not."""
-        own = np.flatnonzero(self.flat == self.flat[seed])
+        own = self._piece(seed)
         turns, beside = (
             np.concatenate([values[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
             for values in (self.soft_turn, self.soft_other)
@@ -351,9 +349,17 @@ class _Grower:
         return out
 
     def _grown(self, surface: Surface, near: float, seed: int) -> Ints:
+        return self._spread(surface, near, self.label < 0, seed)
+
+    def _spread(self, surface: Surface, near: float, free: Bools, seed: int) -> Ints:
         kind, here = placed(surface)
-        return spread(kind, here, self.starts, self.other, self.label < 0, self.points, self.corners, self.normal, near,
+        return spread(kind, here, self.starts, self.other, free, self.points, self.corners, self.normal, near,
                       float(np.cos(_LEAN)), seed)  # fmt: skip
+
+    def _piece(self, seed: int) -> Ints:
+        """The triangles of the flat piece that one is of."""
+        flat = int(self.flat[seed])
+        return self.members[self.firsts[flat] : self.firsts[flat + 1]]
 
     def _hood(self, seed: int, most: int, over: Bools | None = None) -> Ints:
         """The free triangles that hang together smoothly with a seed, the nearest first; over some links only."""
@@ -362,7 +368,7 @@ class _Grower:
 
     def _curved(self, seed: int) -> bool:
         """Grow a round surface from a seed, if one holds it and more than its flat piece."""
-        own = int((self.flat == self.flat[seed]).sum())
+        own = len(self._piece(seed))
         hoods = [self._hood(seed, max(most, own + most if own < 12 else 0)) for most in _HOODS]
         best: tuple[int, Surface, Ints] | None = None
         # Strips between rings that are parted differently turn by ever other angles.
@@ -470,11 +476,10 @@ class _Grower:
         sag = np.abs(surface.signed_distance(self.middle[rows]))
         good = rows[sag <= _CHORD * float(np.median(sag)) + self.tolerance]
         # Of a flat that it touches along a border some triangles have all their corners on it.
-        free = np.flatnonzero(self.label < 0)
-        missing = np.bincount(self.flat[free], minlength=len(self.level)) > np.bincount(
-            self.flat[good], minlength=len(self.level)
-        )
-        good = good[~(missing & self.level)[self.flat[good]]]
+        flats, count = np.unique(self.flat[good], return_counts=True)
+        for flat, n in zip(flats[self.level[flats]].tolist(), count[self.level[flats]].tolist(), strict=True):
+            if int((self.label[self.members[self.firsts[flat] : self.firsts[flat + 1]]] < 0).sum()) > n:
+                good = good[self.flat[good] != flat]
         if seed not in good:
             return good[:0]
         if len(good) == len(rows):
@@ -486,7 +491,7 @@ class _Grower:
     def _alike(self, seed: int, over: Bools | None = None) -> list[Ints]:
         """Neighbourhoods within which triangles turn by the same angle from one to the next, as the strips of a
         cylinder do, for each angle by which the seed's flat piece goes on; over some links only."""
-        own = np.flatnonzero(self.flat == self.flat[seed])
+        own = self._piece(seed)
         turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
         out = []
         angles, often = np.unique(np.round(turns[turns > _FLAT], 4), return_counts=True)
@@ -538,7 +543,7 @@ class _Grower:
 
     def _smooth(self, seed: int) -> bool:
         """Whether the flat piece of a seed goes smoothly on into another that is free."""
-        own = np.flatnonzero(self.flat == self.flat[seed])
+        own = self._piece(seed)
         for i in own.tolist():
             for j in self.soft_other[self.soft_starts[i] : self.soft_starts[i + 1]].tolist():
                 if self.flat[j] != self.flat[i] and self.label[j] < 0:
@@ -611,14 +616,15 @@ class _Grower:
     def _join(self) -> None:
         """Patches that touch and lie on one surface are one."""
         scale = float(np.linalg.norm(np.ptp(self.points, axis=0)))
-        for i in range(len(self.corners)):
-            for j in self.other[self.starts[i] : self.starts[i + 1]].tolist():
-                a, b = int(self.label[i]), int(self.label[j])
-                if a == b:
-                    continue
-                one, two = self.found[a], self.found[b]
-                if one is not None and two is not None and one.same_as(two, 2.0 * self.tolerance, scale):
-                    self.label[self.label == b] = a
+        heads = np.repeat(np.arange(len(self.corners)), np.diff(self.starts))
+        beside = np.sort(np.stack([self.label[heads], self.label[self.other]], axis=1), axis=1)
+        now = list(range(len(self.found)))
+        for a, b in np.unique(beside[(beside[:, 0] >= 0) & (beside[:, 0] != beside[:, 1])], axis=0).tolist():
+            a, b = now[a], now[b]
+            one, two = self.found[a], self.found[b]
+            if a != b and one is not None and two is not None and one.same_as(two, 2.0 * self.tolerance, scale):
+                now = [a if k == b else k for k in now]
+        self.label = np.where(self.label >= 0, np.array([*now, -1])[self.label], -1)
 
 
 def _lists(m: int, i: Ints, j: Ints) -> tuple[Ints, Ints]:
