@@ -33,8 +33,8 @@ _HOODS = (8, 20, 60)
 _CHORD = 8.0
 #: Three strips of one cylinder are as wide as each other but for so much.
 _EVEN = 1.3
-#: So many triangles in one plane are so by no chance.
-_SEVERAL = 6
+#: So many triangles in one plane are so by no chance, where so much of them (a share) lies elsewhere.
+_SEVERAL, _PART = 6, 0.05
 #: So many angles by which a piece goes on are followed, those that it has most often.
 _ANGLES = 6
 #: Two strips lie side by side over a side that is as much of the longest of both.
@@ -215,6 +215,7 @@ class _Grower:
         if not self.free:
             self._rest()
         self._contest()
+        self._chance_flats()
         if self.free:
             self._left_together(1)
         self._join()
@@ -261,6 +262,45 @@ class _Grower:
             for seed in rest.tolist():
                 if self.label[seed] < 0 and not self._curved(seed):
                     self._plane(seed)
+
+    def _chance_flats(self) -> None:
+        """Strips of several round faces that lie in one plane by chance are theirs: small flats of which every triangle
+        is a chord of a round patch beside it."""
+        count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
+        sags: dict[int, float] = {}
+        for k in [k for k, s in enumerate(self.found) if isinstance(s, Plane) and 0 < count[k] <= 2 * _SEVERAL]:
+            fate = dict[int, int]()
+            left = np.flatnonzero(self.label == k).tolist()
+            while left:
+                fresh = {}
+                for i in left:
+                    beside = self.other[self.starts[i] : self.starts[i + 1]].tolist()
+                    for to in dict.fromkeys(fate.get(j, int(self.label[j])) for j in beside):
+                        if to >= 0 and to != k and self._chord(i, to, sags):
+                            fresh[i] = to
+                            break
+                if not fresh:
+                    break
+                fate |= fresh
+                left = [i for i in left if i not in fresh]
+            if not left:
+                self.label[list(fate)] = list(fate.values())
+
+    def _chord(self, i: int, k: int, sags: dict[int, float]) -> bool:
+        """Whether a triangle is a chord of a round patch as its own are; how far these stand inside is kept."""
+        surface = self.found[k]
+        if surface is None or isinstance(surface, Plane):
+            return False
+        if float(np.abs(surface.signed_distance(self.points[self.corners[i]])).max()) > self.tolerance:
+            return False
+        if k not in sags:
+            own = np.flatnonzero(self.label == k)
+            sags[k] = float(np.median(np.abs(surface.signed_distance(self.middle[own]))))
+        own = np.flatnonzero(self.label == k)[:1]
+        both = np.append(own, i)
+        lean = (surface.normal(self.middle[both]) * self.normal[both]).sum(axis=1)
+        sag = abs(float(surface.signed_distance(self.middle[[i]])[0]))
+        return bool(lean[1] * np.sign(lean[0]) > np.cos(_LEAN) and sag <= _CHORD * sags[k] + self.tolerance)
 
     def _missed(self, seed: int) -> bool:
         """Whether so many triangles that bend as finely as a round face's do lie on none that the others will not."""
@@ -476,10 +516,12 @@ class _Grower:
         sag = np.abs(surface.signed_distance(self.middle[rows]))
         good = rows[sag <= _CHORD * float(np.median(sag)) + self.tolerance]
         # Of a flat that it touches along a border some triangles have all their corners on it.
-        flats, count = np.unique(self.flat[good], return_counts=True)
-        for flat, n in zip(flats[self.level[flats]].tolist(), count[self.level[flats]].tolist(), strict=True):
-            if int((self.label[self.members[self.firsts[flat] : self.firsts[flat + 1]]] < 0).sum()) > n:
-                good = good[self.flat[good] != flat]
+        for flat in np.unique(self.flat[good]).tolist():
+            if self.level[flat]:
+                piece = self.members[self.firsts[flat] : self.firsts[flat + 1]]
+                missing = piece[(self.label[piece] < 0) & ~np.isin(piece, good)]
+                if self.area[missing].sum() > _PART * self.area[piece].sum():
+                    good = good[self.flat[good] != flat]
         if seed not in good:
             return good[:0]
         if len(good) == len(rows):
