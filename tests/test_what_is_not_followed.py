@@ -17,7 +17,7 @@ from lithon.mesh.drapes import ignored
 from lithon.mesh.make import mesh_of
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.tetrahedra import tetrahedral_mesh
-from lithon.operations.cures import cure, moved, ways
+from lithon.operations.cures import cure, cured, moved, ways
 from lithon.operations.places import turn
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
@@ -133,6 +133,27 @@ def test_edges_that_are_gone_over_are_followed_again_and_outlines_stay():
     named = run(state, do.name([f for f in state.model.faces() if ridge in f.edges()][:1], "slope")).state
     with pytest.raises(Refusal, match="is followed"):
         run(named, do.drape(edges=ridge))
+
+
+def test_what_draping_gives_up_is_told_and_bounded():
+    """A wedge at each edge that is gone over: as wide as the faces are, but no wider than an element. Thin pins are not
+    draped to threads unseen."""
+    w, h, size = 12.0, 30.0, 4.0
+    block = Model.of([prism(rectangle(0.0, 0.0, w, w), h, name="pin")])
+    state = State(block, settings=Settings(size))
+    sides = [f for f in block.faces() if abs(f.surface.frame.z[2]) < 0.5]
+    out = run(state, do.drape(sides))
+    (told,) = out.details
+    assert told["given_up_mm3"] == pytest.approx(4 * 0.5 * size * size * h)  # four edges between sides wider than that
+    thin = State(block, settings=Settings(2.0 * w))
+    (told,) = run(thin, do.drape(sides)).details
+    assert told["given_up_mm3"] == pytest.approx(4 * 0.5 * (w * h / (w + h)) ** 2 * h)
+    # A long plate carries pins that are far narrower than an element.
+    pins = [prism(rectangle(x, 0.0, x + 0.3, 0.3), 4.0, name=f"pin {x}") for x in (0.0, 2.0, 4.0)]
+    state = State(Model.of(pins), settings=Settings(1.6))
+    after = cured(state, 0.8)
+    assert after.given_up <= 0.003 * after.volume
+    assert mesh_of(after.state.model, after.state.rules(), "tet").volume_ratio == pytest.approx(1.0, abs=5e-3)
 
 
 def test_the_cards_of_short_edges_and_kinks_are_cured_in_the_mesh():
