@@ -79,7 +79,7 @@ class Docket(Panel):
         work.mesh_changed.connect(self.refresh)
         work.selection_changed.connect(self._selection_moved)
         work.proposal_changed.connect(self._proposal_moved)
-        work.opened.connect(self.refresh)
+        work.opened.connect(self._opened)
         work.forecast_changed.connect(self._foreseen)
         work.standings_changed.connect(self._cuts_found)
         #: Where it was scrolled to, until new cards reach so far again.
@@ -102,6 +102,10 @@ class Docket(Panel):
         out = {s: len(grouped([f for f in found if f.station == s.lower()])) for s in ("Mend", "Trim")}
         out["Survey"] = len(grouped(found))
         return out
+
+    def _opened(self) -> None:
+        self.walked.clear()  # cards of another file may have the same keys
+        self.refresh()
 
     def refresh(self) -> None:
         self._stood = 0

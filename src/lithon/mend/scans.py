@@ -19,6 +19,7 @@ from lithon.brep.analysis.fits import simple_fits
 from lithon.geometry.rounds import Sphere
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.fitting import freedoms, refined, torus_near
+from lithon.mend.links import lists
 from lithon.progress import pulse
 
 #: In scatters: how far the corners of a patch may stand off in the mean, and how far each.
@@ -82,10 +83,7 @@ class _Parted:
     def __init__(self, scan: Scan):
         self.scan = scan
         m = len(scan.corners)
-        i, j = scan.pairs.T
-        heads = np.concatenate([i, j])
-        order = np.argsort(heads, kind="stable")
-        self.starts, self.other = np.searchsorted(heads[order], np.arange(m + 1)), np.concatenate([j, i])[order]
+        self.starts, self.other = lists(m, *scan.pairs.T)
         self.middle = scan.points[scan.corners].mean(axis=1)
         side = np.linalg.norm(scan.points[scan.corners] - np.roll(scan.points[scan.corners], -1, axis=1), axis=2)
         self.label = np.full(m, -1, dtype=np.int64)

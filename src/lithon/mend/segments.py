@@ -12,7 +12,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
-from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.analysis.fits import simple_fits
@@ -21,6 +20,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about, torus_near
+from lithon.mend.links import along, flood, link_values, lists
 from lithon.mend.scans import Scan, parted_scan
 from lithon.progress import pulse
 
@@ -136,7 +136,7 @@ def grown(points: Floats, corners: Ints, patch: Patch, tolerance: float) -> Ints
     grower = _Grower(points, corners, tolerance, 0.0)
     mask = grower._mask(patch.surface, tolerance, int(patch.rows[0]))
     mask[patch.rows] = True
-    return _flood(grower.starts, grower.other, mask, int(patch.rows[0]))
+    return flood(grower.starts, grower.other, mask, int(patch.rows[0]))
 
 
 class _Grower:
@@ -153,15 +153,15 @@ class _Grower:
         i, j, _ = side_pairs(corners, len(points))
         sides = np.linalg.norm(points[corners] - points[np.roll(corners, -1, axis=1)], axis=2).max(axis=1)
         turn = np.arccos(np.clip((self.normal[i] * self.normal[j]).sum(axis=1), -1.0, 1.0))
-        self.starts, self.other = _lists(m, i, j)
+        self.starts, self.other = lists(m, i, j)
         soft = turn < _SMOOTH
-        self.soft_starts, self.soft_other = _lists(m, i[soft], j[soft])
-        self.soft_turn = _values(m, i[soft], j[soft], turn[soft])
+        self.soft_starts, self.soft_other = lists(m, i[soft], j[soft])
+        self.soft_turn = link_values(m, i[soft], j[soft], turn[soft])
         apart = (corners[i][:, :, None] == corners[j][:, None, :]).any(axis=2).argmin(axis=1)
         shared = points[corners[i, apart - 1]] - points[corners[i, apart - 2]]
         long = np.linalg.norm(shared, axis=1) > _ALONG * np.maximum(sides[i], sides[j])
         #: Links over which the strips of a cylinder or cone lie side by side.
-        self.side_by_side = _values(m, i[soft], j[soft], long[soft]).astype(bool)
+        self.side_by_side = link_values(m, i[soft], j[soft], long[soft]).astype(bool)
         flat = turn < _FLAT
         graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
         self.flat = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
@@ -185,7 +185,7 @@ class _Grower:
         #: Flat pieces that no round surface grew from; they are looked at again when it is known what lies beside them.
         self.lost = np.zeros(m, dtype=bool)
         creased = turn < _CREASE
-        self.calm_starts, self.calm_other = _lists(m, i[creased], j[creased])
+        self.calm_starts, self.calm_other = lists(m, i[creased], j[creased])
 
     def run(self) -> list[Patch]:
         if self.noise > 0.0:
@@ -251,7 +251,7 @@ class _Grower:
                 piece = self.members[self.firsts[flat] : self.firsts[flat + 1]]
                 may[piece] &= bool(may[piece].all()) or not self.level[flat]
             may[own] = True
-            mine = _flood(self.starts, self.other, may, int(own[0]))
+            mine = flood(self.starts, self.other, may, int(own[0]))
             taken = mine[self.label[mine] != k]
             robbed |= dict.fromkeys(self.label[taken].tolist())
             self.label[taken] = k
@@ -404,7 +404,7 @@ class _Grower:
     def _hood(self, seed: int, most: int, over: Bools | None = None) -> Ints:
         """The free triangles that hang together smoothly with a seed, the nearest first; over some links only."""
         over = np.ones(len(self.soft_other), dtype=bool) if over is None else over
-        return _along(self.soft_starts, self.soft_other, over, self.label < 0, seed, most)
+        return along(self.soft_starts, self.soft_other, over, self.label < 0, seed, most)
 
     def _curved(self, seed: int) -> bool:
         """Grow a round surface from a seed, if one holds it and more than its flat piece."""
@@ -438,7 +438,7 @@ class _Grower:
         rims = np.unique(self.corners[rows])
         touching = np.isin(self.corners, rims).any(axis=1) & (self.label < 0)
         touching[rows] = True
-        near = _flood(self.soft_starts, self.soft_other, touching, seed)
+        near = flood(self.soft_starts, self.soft_other, touching, seed)
         p = self.points[np.unique(self.corners[near])]
         axis = self._axis(surface, rows)
         made = torus_about(axis, p) if axis is not None and len(near) > len(rows) else None
@@ -504,7 +504,7 @@ class _Grower:
         many triangles at least."""
         for seed in np.flatnonzero(self.label < 0).tolist():
             if self.label[seed] < 0:
-                rows = _flood(self.calm_starts, self.calm_other, self.label < 0, seed)
+                rows = flood(self.calm_starts, self.calm_other, self.label < 0, seed)
                 if len(rows) >= least:
                     self._take(None, rows)
 
@@ -528,7 +528,7 @@ class _Grower:
             return rows
         mask = np.zeros(len(self.corners), dtype=bool)
         mask[good] = True
-        return _flood(self.starts, self.other, mask, seed)
+        return flood(self.starts, self.other, mask, seed)
 
     def _alike(self, seed: int, over: Bools | None = None) -> list[Ints]:
         """Neighbourhoods within which triangles turn by the same angle from one to the next, as the strips of a
@@ -540,7 +540,7 @@ class _Grower:
         for angle in angles[np.argsort(-often, kind="stable")][:_ANGLES].tolist():
             near = (np.abs(self.soft_turn - angle) < 0.03 * angle) | (self.soft_turn < _FLAT)
             near = near if over is None else near & over
-            rows = _along(self.soft_starts, self.soft_other, near, self.label < 0, seed, 120)
+            rows = along(self.soft_starts, self.soft_other, near, self.label < 0, seed, 120)
             out.append(rows)
         return sorted(out, key=lambda rows: -len(rows))[:4]
 
@@ -667,58 +667,3 @@ class _Grower:
             if a != b and one is not None and two is not None and one.same_as(two, 2.0 * self.tolerance, scale):
                 now = [a if k == b else k for k in now]
         self.label = np.where(self.label >= 0, np.array([*now, -1])[self.label], -1)
-
-
-def _lists(m: int, i: Ints, j: Ints) -> tuple[Ints, Ints]:
-    """Neighbours of each of m things, as starts (m+1,) into one list."""
-    heads = np.concatenate([i, j])
-    order = np.argsort(heads, kind="stable")
-    return np.searchsorted(heads[order], np.arange(m + 1)), np.concatenate([j, i])[order]
-
-
-@njit(cache=True)
-def _flood(starts: Ints, other: Ints, mask: Bools, seed: int) -> Ints:
-    """All that hangs together with a seed within a mask."""
-    if not mask[seed]:
-        return np.empty(0, np.int64)
-    seen = np.zeros(len(mask), np.bool_)
-    queue = np.empty(len(mask), np.int64)
-    queue[0] = seed
-    seen[seed] = True
-    head, tail = 0, 1
-    while head < tail:
-        i = queue[head]
-        head += 1
-        for k in range(starts[i], starts[i + 1]):
-            j = other[k]
-            if mask[j] and not seen[j]:
-                seen[j] = True
-                queue[tail] = j
-                tail += 1
-    return queue[:tail].copy()
-
-
-@njit(cache=True)
-def _along(starts: Ints, other: Ints, way: Bools, mask: Bools, seed: int, most: int) -> Ints:
-    """The nearest `most` to a seed by steps over links that may be gone."""
-    seen = np.zeros(len(mask), np.bool_)
-    queue = np.empty(most + 64, np.int64)
-    queue[0] = seed
-    seen[seed] = True
-    head, tail = 0, 1
-    while head < tail and tail < most:
-        i = queue[head]
-        head += 1
-        for k in range(starts[i], starts[i + 1]):
-            j = other[k]
-            if way[k] and mask[j] and not seen[j] and tail < most:
-                seen[j] = True
-                queue[tail] = j
-                tail += 1
-    return queue[:tail].copy()
-
-
-def _values(m: int, i: Ints, j: Ints, values: Floats) -> Floats:
-    """A value of each link, in the order of `_lists`."""
-    order = np.argsort(np.concatenate([i, j]), kind="stable")
-    return np.concatenate([values, values])[order]

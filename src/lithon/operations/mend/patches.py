@@ -40,6 +40,8 @@ class Patched:
     words: list[str]
     #: How a scan was parted, by what was allowed.
     parted: dict[float, tuple[Ints, list[Surface]]] = field(default_factory=dict)
+    #: How its corners scatter, once that was asked.
+    _noise: float | None = None
 
     @staticmethod
     def of(body: Body, marks: Marks) -> Patched:
@@ -79,7 +81,9 @@ class Patched:
 
     def noise(self) -> float:
         """How far (mm) corners scatter about what they were taken from."""
-        return noise_of(self.points, self.corners)
+        if self._noise is None:
+            self._noise = noise_of(self.points, self.corners)
+        return self._noise
 
     def found(self, tolerance: float | None, free: bool = False) -> Iterator[tuple[list[Patch], float]]:
         """Patches as the program finds them, and the deviation it allowed; from the least deviation up. `free`: with

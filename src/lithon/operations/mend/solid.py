@@ -109,8 +109,10 @@ class SolidFromTriangles(Operation):
         if given and all(patch.surface is not None for patch in given[0][0]):
             assert refusal is not None
             raise refusal  # it is for them who parted it to put it right
-        best, least, refusal = None, 1.0, None
-        for found, near in iter(given) if given else sheet.found(self.tolerance, True):
+        best, least, refusal = tried, 1.0, None
+        if tried is not None:  # what lies on nothing simple does not with more deviation either
+            least = sum(left.area for left in tried.left) / area(body)
+        for found, near in iter(given) if given else sheet.found(self.tolerance, True) if tried is None else ():
             try:
                 made = self._joined(sheet, found, near, tolerances[-1], True)
             except Refusal as error:

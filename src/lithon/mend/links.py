@@ -1,0 +1,63 @@
+"""What hangs together: neighbours in one list, and walks along them."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Bools, Floats, Ints
+
+
+def lists(m: int, i: Ints, j: Ints) -> tuple[Ints, Ints]:
+    """Neighbours of each of m things, as starts (m+1,) into one list."""
+    heads = np.concatenate([i, j])
+    order = np.argsort(heads, kind="stable")
+    return np.searchsorted(heads[order], np.arange(m + 1)), np.concatenate([j, i])[order]
+
+
+@njit(cache=True)
+def flood(starts: Ints, other: Ints, mask: Bools, seed: int) -> Ints:
+    """All that hangs together with a seed within a mask."""
+    if not mask[seed]:
+        return np.empty(0, np.int64)
+    seen = np.zeros(len(mask), np.bool_)
+    queue = np.empty(len(mask), np.int64)
+    queue[0] = seed
+    seen[seed] = True
+    head, tail = 0, 1
+    while head < tail:
+        i = queue[head]
+        head += 1
+        for k in range(starts[i], starts[i + 1]):
+            j = other[k]
+            if mask[j] and not seen[j]:
+                seen[j] = True
+                queue[tail] = j
+                tail += 1
+    return queue[:tail].copy()
+
+
+@njit(cache=True)
+def along(starts: Ints, other: Ints, way: Bools, mask: Bools, seed: int, most: int) -> Ints:
+    """The nearest `most` to a seed by steps over links that may be gone."""
+    seen = np.zeros(len(mask), np.bool_)
+    queue = np.empty(most + 64, np.int64)
+    queue[0] = seed
+    seen[seed] = True
+    head, tail = 0, 1
+    while head < tail and tail < most:
+        i = queue[head]
+        head += 1
+        for k in range(starts[i], starts[i + 1]):
+            j = other[k]
+            if way[k] and mask[j] and not seen[j] and tail < most:
+                seen[j] = True
+                queue[tail] = j
+                tail += 1
+    return queue[:tail].copy()
+
+
+def link_values(m: int, i: Ints, j: Ints, values: Floats) -> Floats:
+    """A value of each link, in the order of `lists`."""
+    order = np.argsort(np.concatenate([i, j]), kind="stable")
+    return np.concatenate([values, values])[order]
