@@ -17,7 +17,8 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.fill import circumspheres, fill
-from lithon.mesh.improve import improve, quality
+from lithon.mesh.improve import improve
+from lithon.mesh.stars import quality
 from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
 from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_scaled_jacobian, tet_volumes

@@ -17,6 +17,11 @@ Side = tuple[int, int]
 
 #: Of two triangles whose common side is turned, before and after: how alike they look (cosine).
 _FLAT = 0.95
+#: How far a new node of a drape is brought to the true surface, as a share of the way to its neighbours: beyond the end
+#: of a face its surface is another place.
+_AWAY = 0.1
+#: And the middle of a side elsewhere: so far it is over an arc of 120 degrees.
+_SAG = 0.3
 #: So many sides away from new nodes diagonals may be turned.
 _RINGS = 4
 
@@ -123,7 +128,10 @@ class _Refined:
             node = point
             self.shared.append(node)
         else:
-            node = self._node(face.surface.project(point[None])[0], {self.of[t]})
+            spot = face.surface.project(point[None])[0]
+            reach = min(float(np.linalg.norm(self.skin.nodes[v] - point)) for v in (a, b, c))
+            on_face = face not in self.skin.draped or float(np.linalg.norm(spot - point)) < _AWAY * reach
+            node = self._node(spot if on_face else point, {self.of[t]} if on_face else set())
         self._set(t, [a, b, node])
         self._new([b, c, node], self.of[t])
         self._new([c, a, node], self.of[t])
@@ -192,10 +200,10 @@ class _Refined:
         best = np.full(len(sides), np.inf)
         for face, rows in asked.items():
             spots = skin.faces[face].surface.project(middles[rows])
+            most = _AWAY if skin.faces[face] in skin.draped else _SAG
             for k, spot, away in zip(rows, spots, np.linalg.norm(spots - middles[rows], axis=1).tolist(), strict=True):
                 a, b = sides[k]
-                # Beyond the end of a draped face its surface is another place.
-                if away < min(best[k], 0.3 * float(np.linalg.norm(nodes[a] - nodes[b]))):
+                if away < min(best[k], most * float(np.linalg.norm(nodes[a] - nodes[b]))):
                     best[k], out[k] = away, spot
         return out
 

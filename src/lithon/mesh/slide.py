@@ -1,6 +1,6 @@
 """How a node slides on the surface that holds it, for the kernels of `improve`.
 
-A place is eight numbers: a point of the axis (the apex of a cone), the axis or normal, and two sizes:
+A place is eight numbers: a point of the axis (the apex of a cone), the axis, normal or direction, and two sizes:
 cylinder and sphere their radius; cone the sine and cosine of its half angle; torus both its radii.
 """
 
@@ -12,7 +12,7 @@ from numba import njit
 from lithon.arrays import Floats
 
 #: What may move how.
-FIXED, FREE, ON_PLANE, ON_CYLINDER, ON_SPHERE, ON_CONE, ON_TORUS = 0, 1, 2, 3, 4, 5, 6
+FIXED, FREE, ON_PLANE, ON_CYLINDER, ON_SPHERE, ON_CONE, ON_TORUS, ON_LINE = 0, 1, 2, 3, 4, 5, 6, 7
 
 
 @njit(cache=True)
@@ -61,7 +61,9 @@ def onto(kind: int, place: Floats, p: Floats) -> None:
         p[0], p[1], p[2] = place[0] + place[6] * x, place[1] + place[6] * y, place[2] + place[6] * z
         return
     h, r, rx, ry, rz = _split(place, p)
-    if kind == ON_CYLINDER:
+    if kind == ON_LINE:
+        r = 0.0
+    elif kind == ON_CYLINDER:
         r = place[6]
     elif kind == ON_CONE:
         slant = max(r * place[6] + h * place[7], 0.0)

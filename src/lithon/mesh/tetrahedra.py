@@ -8,8 +8,9 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import parts_of
-from lithon.brep.topology import Face, Model
+from lithon.brep.topology import Edge, Face, Model
 from lithon.errors import Refusal
+from lithon.geometry.curves import Line
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mesh.delaunay import FACE, Tetrahedra
@@ -20,12 +21,14 @@ from lithon.mesh.quality import Quality
 from lithon.mesh.recover import Failure, recover, wall_off
 from lithon.mesh.remake import graded
 from lithon.mesh.sizing import SizeRules, size_field
-from lithon.mesh.slide import FIXED, FREE, ON_CONE, ON_CYLINDER, ON_PLANE, ON_SPHERE, ON_TORUS
+from lithon.mesh.slide import FIXED, FREE, ON_CONE, ON_CYLINDER, ON_LINE, ON_PLANE, ON_SPHERE, ON_TORUS
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.progress import SILENT, Progress
 
 #: How often what cannot be draped is followed instead.
 _TRIES = 4
+#: How far a triangle in a plane may be off it, as a share of its side.
+_FLAT = 1e-6
 _APART = "bond the bodies that touch first; bodies that overlap cannot be meshed together"
 
 
@@ -86,14 +89,52 @@ def _cells(surface: SurfaceMesh, space: Tetrahedra, of: Ints) -> Cells:
     wall = np.where(space.wall[live] >= 0, of[space.wall[live]], -1)
     points = space.world()[8:]
     points[: len(surface.nodes)] = surface.points()  # the true boundary nodes, not the grid's
+    on_edges = surface.on_edges()
+    sides = np.array(list(on_edges), dtype=np.int64).reshape(-1, 2)
+    planes = np.full((len(surface.faces), 8), np.nan)
     kind = np.full(len(points), FREE, dtype=np.int64)
     kind[: len(surface.nodes)] = FIXED
     places = np.zeros((len(points), 8))
-    for face in surface.faces:
+    for number, face in enumerate(surface.faces):
         own = surface.inner[face][0][surface.singular[face] :]
         inner = np.concatenate([own, surface.cut_nodes.get(face, np.zeros(0, dtype=np.int64))])
-        kind[inner], places[inner] = _place(face.surface)
-    return Cells(points, space.tet[live] - 8, row[space.nbr[live]], wall, space.lab[live].copy(), kind, places)
+        how, place = _place(face.surface)
+        kind[inner], places[inner] = how, place
+        if how == ON_PLANE:
+            planes[number] = place
+    straight = _straight(points, on_edges, sides, surface.triangles(), planes)
+    kind[list(straight)] = ON_LINE
+    for node, place in straight.items():
+        places[node] = place
+    tets, links, lab = space.tet[live] - 8, row[space.nbr[live]], space.lab[live].copy()
+    return Cells(points, tets, links, wall, lab, kind, places, np.unique(sides[:, 0] * 2**32 + sides[:, 1]), planes)
+
+
+def _straight(
+    points: Floats, on_edges: dict[tuple[int, int], Edge], sides: Ints, skin: tuple[Ints, Ints], planes: Floats
+) -> dict[int, Floats]:
+    """Places of the nodes that may slide along a straight edge, between triangles in the planes of two faces."""
+    triangles, of = skin
+    place = planes[of]
+    off = np.abs(((points[triangles] - place[:, None, :3]) * place[:, None, 3:6]).sum(axis=2)).max(axis=1)
+    reach = np.linalg.norm(points[triangles[:, 1]] - points[triangles[:, 0]], axis=1)
+    stays = np.zeros(len(points), dtype=np.bool_)
+    stays[triangles[~(off < _FLAT * reach)]] = True
+    several = np.bincount(sides.ravel(), minlength=len(points)) != 2
+    low, high = np.full(len(points), len(planes)), np.full(len(points), -1)
+    np.minimum.at(low, triangles, of[:, None])
+    np.maximum.at(high, triangles, of[:, None])
+    owner: dict[int, Edge] = {}
+    out: dict[int, Floats] = {}
+    for side, edge in on_edges.items():
+        for node in side:
+            if stays[node] or several[node] or low[node] == high[node] or not isinstance(edge.curve, Line):
+                continue
+            if owner.setdefault(node, edge) is edge:
+                out[node] = np.array([*edge.curve.origin, *edge.curve.direction, 0.0, 0.0])
+            else:
+                out.pop(node, None)
+    return out
 
 
 def _place(s: Surface) -> tuple[int, Floats]:
