@@ -1,6 +1,8 @@
 """The steps of a mesh one by one: faces divided and triangulated, the boundary recovered, the volume filled, elements
 improved; faces mapped and paved with quads."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from dice import seeds
@@ -18,13 +20,13 @@ from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.fill import circumspheres, fill
 from lithon.mesh.improve import improve
-from lithon.mesh.stars import quality
 from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
 from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_scaled_jacobian, tet_volumes
 from lithon.mesh.recover import EDGE, _Held, _opposite, recover, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
-from lithon.mesh.surface import surface_mesh
+from lithon.mesh.stars import quality
+from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.mesh.tetrahedra import _cells, tetrahedral_mesh
 from lithon.mesh.verdict import verdict
 from lithon.operations.running import run
@@ -151,6 +153,47 @@ def test_improving_keeps_boundary_and_volume_and_makes_nothing_worse(name):
     other = after.nbr[t, i]
     shared = (after.tet[t][:, :, None] == after.tet[other][:, None, :]).sum(axis=(1, 2))
     assert (shared == 3).all() and ((after.nbr[other] == t[:, None]).sum(axis=1) == 1).all()
+
+
+def test_nodes_crowded_on_a_skin_give_way_and_every_face_keeps_its_area():
+    """A block of which one edge is cut far too fine, and one face holds a line that stays: nodes of that edge are drawn
+    together along it, diagonals are turned, none is moved off its face and no corner is lost."""
+    block = Model.of([box(0, 0, 20, 12, 0, 8, "block")])
+    sizes = size_field(block.bodies, SizeRules(4.0))
+    crowded = next(e for e in block.edges() if abs(e.length - 20.0) < 1e-9)
+    surface = SurfaceMesh(block.bodies, sizes, block.faces(), finer={crowded: 90})
+    for face in surface.faces:
+        surface.mesh_face(face)
+    space, failures = recover(surface, SILENT)
+    assert not failures and not wall_off(surface, space)
+    corners, of = surface.triangles()
+    fill(space, surface.points(), corners, sizes, SILENT)
+    cells = _cells(surface, space, of)
+    before = tet_dihedral_degrees(cells.points, cells.tet).min(axis=1)
+    after = improve(cells, SILENT)
+    angle = tet_dihedral_degrees(after.points, after.tet).min(axis=1)
+    assert before.min() < 6.0 and angle.min() > 12.0
+    assert tet_volumes(after.points, after.tet).min() > 0.0
+    assert tet_volumes(after.points, after.tet).sum() == pytest.approx(20 * 12 * 8, rel=1e-12)
+    t, i = np.nonzero(after.wall >= 0)
+    v = after.points[after.tet[t[:, None], FACE[i]]]
+    areas = 0.5 * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1)
+    for k, face in enumerate(surface.faces):
+        own = after.wall[t, i] == k
+        assert areas[own].sum() == pytest.approx(face_area(face), rel=1e-12)
+        assert np.abs(face.surface.signed_distance(v[own].reshape(-1, 3))).max() < 1e-12
+    used = after.points[np.unique(after.tet)]
+    for vertex in block.bodies[0].vertices():
+        assert np.linalg.norm(used - vertex.point, axis=1).min() == 0.0
+    along = len(surface.edge_nodes[crowded])
+    t = (used - crowded.at(0.0)) @ (crowded.at(1.0) - crowded.at(0.0)) / 400.0
+    off = np.linalg.norm(used - (crowded.at(0.0) + t[:, None] * (crowded.at(1.0) - crowded.at(0.0))), axis=1)
+    left = int(((off < 1e-9) & (t > -1e-9) & (t < 1.0 + 1e-9)).sum())
+    assert along == 91 and 4 < left < 60
+    # An edge that is asked to be divided so stays as it is.
+    surface.sizes = size_field(block.bodies, replace(sizes.rules, divisions=((crowded, 90),)))
+    kept = improve(_cells(surface, space, of), SILENT)
+    assert {tuple(p) for p in surface.points()[surface.edge_nodes[crowded]]} <= {tuple(p) for p in kept.points}
 
 
 def test_quality_in_closed_form():

@@ -102,7 +102,9 @@ def _cells(surface: SurfaceMesh, space: Tetrahedra, of: Ints) -> Cells:
         kind[inner], places[inner] = how, place
         if how == ON_PLANE:
             planes[number] = place
-    straight = _straight(points, on_edges, sides, surface.triangles(), planes)
+    asked = {edge for edge, _ in surface.sizes.rules.divisions}  # these stay divided as they are
+    free = {side: edge for side, edge in on_edges.items() if edge not in asked}
+    straight = _straight(points, free, sides, surface.triangles(), planes)
     kind[list(straight)] = ON_LINE
     for node, place in straight.items():
         places[node] = place
