@@ -267,8 +267,15 @@ class _Grower:
         """Strips of several round faces that lie in one plane by chance are theirs: small flats of which every triangle
         is a chord of a round patch beside it."""
         count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
+        flats = [k for k, s in enumerate(self.found) if isinstance(s, Plane) and 0 < count[k] <= 2 * _SEVERAL]
+        while given := self._given(flats):  # what one flat was given to is beside the next
+            flats = [k for k in flats if k not in given]
+
+    def _given(self, flats: list[int]) -> list[int]:
+        """Those of some flats that were given to round patches beside them."""
         sags: dict[int, float] = {}
-        for k in [k for k, s in enumerate(self.found) if isinstance(s, Plane) and 0 < count[k] <= 2 * _SEVERAL]:
+        given = []
+        for k in flats:
             fate = dict[int, int]()
             left = np.flatnonzero(self.label == k).tolist()
             while left:
@@ -285,13 +292,15 @@ class _Grower:
                 left = [i for i in left if i not in fresh]
             if not left:
                 self.label[list(fate)] = list(fate.values())
+                given.append(k)
+        return given
 
     def _chord(self, i: int, k: int, sags: dict[int, float]) -> bool:
         """Whether a triangle is a chord of a round patch as its own are; how far these stand inside is kept."""
         surface = self.found[k]
         if surface is None or isinstance(surface, Plane):
             return False
-        if float(np.abs(surface.signed_distance(self.points[self.corners[i]])).max()) > self.tolerance:
+        if float(np.abs(surface.signed_distance(self.points[self.corners[i]])).max()) > 2.0 * self.tolerance:
             return False
         if k not in sags:
             own = np.flatnonzero(self.label == k)
