@@ -8,10 +8,11 @@ from solids import simple_solid
 from lithon.arrange.boolean import combine
 from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellation.tessellate import face_mesh
-from lithon.brep.topology import Body, Face, FaceUse
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.crossing import crossings
+from lithon.geometry.curves import Circle
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Torus
 from lithon.geometry.surfaces import Cylinder
@@ -79,6 +80,21 @@ def test_a_block_in_a_ring(name):
     for body in laid_over(tube, block):
         for face in body.faces:
             well_covered(face)
+
+
+@pytest.mark.parametrize("start", [0.0, 0.7, 0.5 * np.pi])
+def test_a_bent_tube_is_as_fine_along_its_bend_as_around(start):
+    """A quarter of a ring between two planes, whose circles may begin anywhere, on the top of the tube too, where it
+    looks one way all along the bend."""
+    out = np.array([np.cos(start), np.sin(start)])
+    rims = [Frame.of((4, 0, 0), (0, 1, 0), (out[0], 0, out[1])), Frame.of((0, 4, 0), (1, 0, 0), (0, out[0], out[1]))]
+    loops = tuple((Coedge(Edge(Circle.about(frame, 1.0), 0.0, 2 * np.pi), True),) for frame in rims)
+    face = Face(Torus.of((0, 0, 0), (0, 0, 1), 4.0, 1.0), loops)
+    assert face_area(face) == pytest.approx(4.0 * np.pi**2)
+    well_covered(face)
+    mesh = face_mesh(face)
+    middles = mesh.points[mesh.triangles].mean(axis=1)
+    assert np.abs(face.surface.signed_distance(middles)).max() < 5.0 * (1.0 - np.cos(np.radians(8.0)))
 
 
 def test_a_curve_that_runs_through_the_same_place_twice():

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
+from lithon.arrays import Floats
 from lithon.brep.charts import chart_of
 from lithon.brep.tessellation.division import ANGLE, edge_points
 from lithon.brep.tessellation.facemesh import FaceMesh
@@ -15,6 +16,8 @@ from lithon.geometry.surfaces import TURN, Cylinder
 
 #: Faces laid out at once: enough to be quick, few enough to be small.
 _AT_ONCE = 400
+#: From so many places of a ring it is looked how a face turns towards the other.
+_LINES = 8
 
 
 def band(face: Face) -> FaceMesh | None:
@@ -53,15 +56,19 @@ def band(face: Face) -> FaceMesh | None:
     if np.ptp(across_all) > 1e-6 * chart.flat_period:
         return None  # they are not divided at the same places
     low = flats[0][0]
-    line = low + np.linspace(0.0, 1.0, 65)[:, None] * ([low[0] + gap[j], flats[1][0, 1]] - low)
-    across = chart.point(line * [mirror, 1.0])
-    normals = face.surface.normal(across)
-    turn = float(2.0 * np.arcsin(np.clip(0.5 * np.linalg.norm(np.diff(normals, axis=0), axis=1), 0.0, 1.0)).sum())
-    length = float(np.linalg.norm(np.diff(across, axis=0), axis=1).sum())
+    rise = np.array([gap[j], flats[1][0, 1] - low[1]])
+    # On the top of a bent tube it looks the same way all along, and the way itself turns.
+    lines = flats[0][:: max(1, n // _LINES), None] + np.linspace(0.0, 1.0, 65)[:, None] * rise
+    across = chart.point(lines.reshape(-1, 2) * [mirror, 1.0]).reshape(*lines.shape[:2], 3)
+    steps = np.diff(across, axis=1)
+    lengths = np.linalg.norm(steps, axis=2)
+    ways = steps / np.maximum(lengths, 1e-300)[..., None]
+    normals = face.surface.normal(across.reshape(-1, 3)).reshape(across.shape)
+    turn = max(float(_turned(x).max()) for x in (ways, normals))
+    length = float(lengths.sum(axis=1).max())
     side = max(float(np.linalg.norm(np.diff(p, axis=0), axis=1).max()) for p in (points[0], top))
     layers = max(1, int(np.ceil(turn / ANGLE - 1e-9)), int(length / (50.0 * side)))
     share = np.arange(1, layers)[:, None] / layers
-    rise = np.array([gap[j], flats[1][0, 1] - low[1]])
     inner = flats[0][None] + share[:, None] * rise
     middle = chart.point(inner.reshape(-1, 2) * [mirror, 1.0])
     k = np.arange(n)
@@ -71,6 +78,12 @@ def band(face: Face) -> FaceMesh | None:
     return FaceMesh(
         np.vstack([points[0], middle, top]), corners, np.concatenate([keys[0], np.full(len(middle), -1), top_keys])
     )
+
+
+def _turned(ways: Floats) -> Floats:
+    """By how much (radians) unit vectors (m,n,3) turn in all, each row."""
+    half = 0.5 * np.linalg.norm(np.diff(ways, axis=1), axis=2)
+    return np.asarray(2.0 * np.arcsin(np.clip(half, 0.0, 1.0)).sum(axis=1))
 
 
 def tubes(faces: Iterable[Face]) -> dict[Face, FaceMesh]:
