@@ -428,7 +428,9 @@ class _Grower:
                 continue
             better = refined(surface, self.points[np.unique(self.corners[grown])])
             again = self._even(better, self._grown(better, self.tolerance, seed), seed)
-            pieces = self._pieces(better, again)
+            if len(again) < 4:  # what it grew over was not all its own, and drew it away
+                better, again = surface, self._even(surface, self._grown(surface, self.tolerance, seed), seed)
+            pieces = self._pieces(better, again) if len(again) else 0
             enough = len(again) >= max(4, 1.5 * own)
             # One strip of a ring lies on a cone as well: what grows furthest is what it is.
             further = enough and (best is None or len(again) > best[0])
