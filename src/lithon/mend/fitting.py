@@ -12,14 +12,14 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
-_PLANE, _SPHERE, _CYLINDER, _CONE, _TORUS = range(5)
+PLANE, SPHERE, CYLINDER, CONE, TORUS = range(5)
 #: The spine of a torus is at least such a share of its tube: where it is thinner, as at rounded ends of pins, the tube
 #: crosses itself; where it is nothing, it is a sphere.
-_THICK = 0.05
-_KINDS: dict[type[Surface], int] = {Plane: _PLANE, Sphere: _SPHERE, Cylinder: _CYLINDER, Cone: _CONE, Torus: _TORUS}
+THICK = 0.05
+_KINDS: dict[type[Surface], int] = {Plane: PLANE, Sphere: SPHERE, Cylinder: CYLINDER, Cone: CONE, Torus: TORUS}
 
 
-def torus_near(p: Floats, n: Floats, thick: float = _THICK) -> Torus | None:
+def torus_near(p: Floats, n: Floats, thick: float = THICK) -> Torus | None:
     """A torus about the axis that all normals meet: the linear complex nearest to them (Pottmann & Wallner 2001);
     `thick`: its spine is at least so many times its tube."""
     middle = p.mean(axis=0)
@@ -35,7 +35,7 @@ def torus_near(p: Floats, n: Floats, thick: float = _THICK) -> Torus | None:
     return torus_about(Frame.of(foot, axis), p, thick)
 
 
-def torus_about(frame: Frame, p: Floats, thick: float = _THICK) -> Torus | None:
+def torus_about(frame: Frame, p: Floats, thick: float = THICK) -> Torus | None:
     """The torus about an axis, a frame's z, whose tube comes nearest to points (n,3); none where that is a plane, a
     sphere or of no sense."""
     scale = float(np.ptp(p, axis=0).max())
@@ -59,12 +59,12 @@ def refined(surface: Surface, p: Floats, rounds: int = 12) -> Surface:
     kind: Any = type(surface)
     frame, numbers = surface.frame, _numbers(surface)
     axes = given(np.array((frame.x, frame.y, frame.z)))
-    moved, origin, axes, numbers = _nearest(_KINDS[kind], given(frame.origin), axes, given(numbers), given(p), rounds)
+    moved, origin, axes, numbers = nearest(_KINDS[kind], given(frame.origin), axes, given(numbers), given(p), rounds)
     return kind(Frame.of(origin, axes[2], axes[0]), *numbers.tolist()) if moved else surface
 
 
 @njit(cache=True)
-def _nearest(
+def nearest(
     kind: int, origin: Floats, axes: Floats, numbers: Floats, p: Floats, rounds: int
 ) -> tuple[bool, Floats, Floats, Floats]:
     """What `refined` does, on a surface's frame (origin (3,), axes (3,3) as rows) and its numbers; whether it has
@@ -81,7 +81,7 @@ def _nearest(
     off, slopes, move = np.empty(n), np.zeros((n, 5 + m)), np.zeros(5 + m)
     cost, moved = _look(kind, here, p, off, slopes), False
     for _ in range(rounds):
-        _solved(slopes, off, move)
+        solved(slopes, off, move)
         if not _moved(kind, here, move, made):
             break
         fresh = _look(kind, made, p, off, slopes)
@@ -105,7 +105,7 @@ def _moved(kind: int, here: Floats, move: Floats, made: Floats) -> bool:
         made[k] = here[k] + move[0] * here[3 + k] + move[1] * here[6 + k] + move[2] * here[9 + k]
     for k in range(3, 12):
         made[k] = here[k]
-    if kind == _SPHERE:
+    if kind == SPHERE:
         return True
     size = 0.0
     for k in range(3):
@@ -132,16 +132,16 @@ def _look(kind: int, here: Floats, p: Floats, off: Floats, slopes: Floats) -> fl
     """Fill in how far points stand off a surface, and how that changes; the sum of squares."""
     cost = 0.0
     for i in range(len(p)):
-        x, y, z = _local(here, p[i])
+        x, y, z = local_of(here, p[i])
         off[i] = _slope(kind, here[12:], x, y, z, slopes[i])
         cost += off[i] * off[i]
     return cost
 
 
 @njit(cache=True)
-def _solved(a: Floats, b: Floats, x: Floats) -> None:
+def solved(a: Floats, b: Floats, x: Floats) -> int:
     """The least squares solution x (k,) of a (n,k) x = -b (n,) by orthogonal columns, the longest that is left first;
-    what is not told apart from those before becomes 0. Overwrites a and b."""
+    what is not told apart from those before becomes 0. The rank; overwrites a and b."""
     n, k = a.shape
     order, upper, right = np.full(k, -1), np.zeros((k, k)), np.zeros(k)
     done = np.zeros(k, dtype=np.bool_)
@@ -184,6 +184,7 @@ def _solved(a: Floats, b: Floats, x: Floats) -> None:
             if j != order[step]:
                 own -= upper[step, j] * x[j]
         x[order[step]] = own / upper[step, order[step]]
+    return rank
 
 
 #: How many numbers say where and how large a surface is.
@@ -214,18 +215,18 @@ def slopes_of(kind: type[Surface], numbers: Floats, local: Floats) -> tuple[Floa
 
 
 @njit(cache=True)
-def _stand(kind: int, numbers: Floats, x: float, y: float, z: float) -> tuple[float, float, float]:
+def stand(kind: int, numbers: Floats, x: float, y: float, z: float) -> tuple[float, float, float]:
     """The signed distance of one point from a surface, and the parts of the normal beside it away from the axis (the
     centre of a sphere) and along it."""
-    if kind == _SPHERE:
+    if kind == SPHERE:
         return np.sqrt(x * x + y * y + z * z) - numbers[0], 1.0, 0.0
-    if kind == _PLANE:
+    if kind == PLANE:
         return z, 0.0, 1.0
     across = np.hypot(x, y) - numbers[0]
-    if kind == _TORUS:
+    if kind == TORUS:
         far = max(np.hypot(across, z), 1e-300)
         return far - numbers[1], across / far, z / far
-    if kind == _CONE:
+    if kind == CONE:
         cos, sin = np.cos(numbers[1]), np.sin(numbers[1])
         return across * cos - z * sin, cos, -sin
     return across, 1.0, 0.0
@@ -234,20 +235,20 @@ def _stand(kind: int, numbers: Floats, x: float, y: float, z: float) -> tuple[fl
 @njit(cache=True)
 def _slope(kind: int, numbers: Floats, x: float, y: float, z: float, out: Floats) -> float:
     """The signed distance of one point and, filled in, how it changes."""
-    off, flat, up = _stand(kind, numbers, x, y, z)
+    off, flat, up = stand(kind, numbers, x, y, z)
     for k in range(len(out)):
         out[k] = 0.0
-    if kind == _SPHERE:
+    if kind == SPHERE:
         far = max(off + numbers[0], 1e-300)
         out[0], out[1], out[2], out[5] = -x / far, -y / far, -z / far, -1.0
         return off
-    if kind == _PLANE:
+    if kind == PLANE:
         out[2], out[3], out[4] = -1.0, x, y
         return off
     rho = max(np.hypot(x, y), 1e-300)
-    if kind == _TORUS:
+    if kind == TORUS:
         out[2], out[5], out[6] = -up, -flat, -1.0
-    elif kind == _CONE:
+    elif kind == CONE:
         out[5], out[6] = -flat, (rho - numbers[0]) * up - z * flat
     else:
         out[5] = -1.0
@@ -281,18 +282,18 @@ def spread(
         good = free[i]
         for k in range(3):
             if good:
-                x, y, z = _local(here, points[corners[i, k]])
-                good = abs(_stand(kind, here[12:], x, y, z)[0]) <= near
+                x, y, z = local_of(here, points[corners[i, k]])
+                good = abs(stand(kind, here[12:], x, y, z)[0]) <= near
         if good:
             x, y, z = 0.0, 0.0, 0.0
             for k in range(3):
-                u, v, w = _local(here, points[corners[i, k]])
+                u, v, w = local_of(here, points[corners[i, k]])
                 x, y, z = x + u / 3.0, y + v / 3.0, z + w / 3.0
-            _, flat, up = _stand(kind, here[12:], x, y, z)
+            _, flat, up = stand(kind, here[12:], x, y, z)
             a = normal[i, 0] * here[3] + normal[i, 1] * here[4] + normal[i, 2] * here[5]
             b = normal[i, 0] * here[6] + normal[i, 1] * here[7] + normal[i, 2] * here[8]
             c = normal[i, 0] * here[9] + normal[i, 1] * here[10] + normal[i, 2] * here[11]
-            if kind == _SPHERE:
+            if kind == SPHERE:
                 turn = (a * x + b * y + c * z) / max(np.sqrt(x * x + y * y + z * z), 1e-300)
             else:
                 turn = flat * (a * x + b * y) / max(np.hypot(x, y), 1e-300) + up * c
@@ -315,7 +316,7 @@ def spread(
 
 
 @njit(cache=True)
-def _local(here: Floats, p: Floats) -> tuple[float, float, float]:
+def local_of(here: Floats, p: Floats) -> tuple[float, float, float]:
     a, b, c = p[0] - here[0], p[1] - here[1], p[2] - here[2]
     return (
         a * here[3] + b * here[4] + c * here[5], a * here[6] + b * here[7] + c * here[8],

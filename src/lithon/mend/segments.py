@@ -14,14 +14,14 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Bools, Floats, Ints, cross_product
-from lithon.brep.analysis.fits import simple_fits
 from lithon.brep.cleaning import side_pairs
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about, torus_near
+from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about
 from lithon.mend.links import along, flood, link_values, lists
 from lithon.mend.scans import Scan, parted_scan
+from lithon.mend.starts import round_fits
 from lithon.progress import pulse
 
 #: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than
@@ -571,26 +571,11 @@ class _Grower:
             np.add.at(n, where[:, k], self.normal[rows])
         n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
         near = 8.0 * self.tolerance
-        # Triangles say better than their corners how a cylinder lies: theirs is the normal of a chord.
-        starts = simple_fits(self.middle[rows], self.normal[rows]) + simple_fits(p, n)
-        tried = [s for s in (*starts, torus_near(p, n)) if s is not None and not isinstance(s, Plane)]
-        fits: list[tuple[float, Surface]] = []
-        for start in tried:
-            # What comes near does so at once (Gauss-Newton).
-            made = refined(start, p, 4)
-            off = float(np.abs(made.signed_distance(p)).max())
-            if off > near and off < 30.0 * near:
-                made = refined(made, p)
-                off = float(np.abs(made.signed_distance(p)).max())
-            if off > near:
-                continue
-            # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
-            lean = np.abs((made.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1))
-            score = float(np.arccos(np.clip(lean, 0.0, 1.0)).mean()) + 0.002 * freedoms(made)
-            fits.append((score, made))
+        fits = round_fits(p, n, self.middle[rows], self.normal[rows], near)
         if not fits:
             return []
-        best = min(fits, key=lambda fit: fit[0])[1]
+        # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
+        best = min(fits, key=lambda fit: fit[0] + 0.002 * freedoms(fit[1]))[1]
         ruled = [s for _, s in fits if isinstance(s, Cylinder | Cone)] if isinstance(best, Sphere) else []
         return [*ruled, best]
 

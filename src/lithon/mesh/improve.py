@@ -332,6 +332,35 @@ def _peel(x: Floats, tet: Ints, nbr: Ints, wall: Ints, free: Ints, state: Ints, 
     return True
 
 
+#: In so many ways a new node is tried: in each ring and beside the element, then on each side of the skin and
+#: on each triangle of it.
+_CAVITIES = 17
+_ENDS = np.array([[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]])
+
+
+@njit(cache=True)
+def _cavity(tet: Ints, nbr: Ints, wall: Ints, t: int, way: int, ring: Ints, cavity: Ints) -> tuple[int, int]:
+    """The elements that give way to a new node in one of the ways, how many, and the face on which it is to stand; less
+    than 0 inside."""
+    side = way - 13
+    if way == 6 or (side >= 0 and wall[t, side] >= 0 and nbr[t, side] < 0):
+        cavity[0] = t
+        n = whole(1)
+        for i in range(4):
+            if nbr[t, i] >= 0 and wall[t, i] < 0:
+                cavity[n] = nbr[t, i]
+                n += 1
+        return n, wall[t, side] if side >= 0 else -1
+    if side >= 0:
+        return whole(0), -1
+    a, b = tet[t, _ENDS[way % 7, 0]], tet[t, _ENDS[way % 7, 1]]
+    if way < 6:
+        n = ring_of(tet, nbr, wall, t, a, b, ring, cavity)
+        return (n if n >= 3 else 0), -1
+    n = fan_of(tet, nbr, wall, t, a, b, ring, cavity)
+    return n, wall[cavity[0], opposite(tet, cavity[0], ring[1])] if n > 0 else -1
+
+
 @njit(cache=True)
 def _pass(
     x: Floats,
@@ -362,6 +391,7 @@ def _pass(
     star = np.empty(MOST, dtype=np.int64)
     new = np.full((2 * MOST, 8), -1, dtype=np.int64)
     cavity = np.empty(MOST, dtype=np.int64)
+    ring = np.empty(12, dtype=np.int64)
     for t in order:
         if q[t] >= goal:
             break
@@ -402,57 +432,16 @@ def _pass(
                     done = collapse_on_skin(x, tet, nbr, wall, lab, free, state, t, v, w, kind[v], star, seen, new)
         if done or not grow:
             continue
-        ring = np.empty(12, dtype=np.int64)
-        for i in range(4):
-            for j in range(i + 1, 4):
-                if not done:
-                    n = ring_of(tet, nbr, wall, t, corners[i], corners[j], ring, cavity)
-                    if n >= 3:
-                        done = _new_node(x, tet, nbr, wall, lab, free, state, cavity, n, new)
-        if not done:
-            cavity[0] = t
-            n = whole(1)
-            for i in range(4):
-                if nbr[t, i] >= 0 and wall[t, i] < 0:
-                    cavity[n] = nbr[t, i]
-                    n += 1
-            done = _new_node(x, tet, nbr, wall, lab, free, state, cavity, n, new)
-        for i in range(4):
-            for j in range(i + 1, 4):
-                n = 0 if done else fan_of(tet, nbr, wall, t, corners[i], corners[j], ring, cavity)
-                if n > 0:
-                    face = wall[cavity[0], opposite(tet, cavity[0], ring[1])]
-                    if np.isfinite(planes[face, 0]):
-                        done = node_on_skin(
-                            x,
-                            tet,
-                            nbr,
-                            wall,
-                            lab,
-                            free,
-                            state,
-                            held,
-                            kind,
-                            places,
-                            planes[face],
-                            face,
-                            cavity,
-                            n,
-                            _WAYS,
-                            new,
-                        )
-        for i in range(4):
-            if not done and wall[t, i] >= 0 and nbr[t, i] < 0 and np.isfinite(planes[wall[t, i], 0]):
-                cavity[0] = t
-                n = whole(1)
-                for j in range(4):
-                    if nbr[t, j] >= 0 and wall[t, j] < 0:
-                        cavity[n] = nbr[t, j]
-                        n += 1
-                face = wall[t, i]
-                done = node_on_skin(
-                    x, tet, nbr, wall, lab, free, state, held, kind, places, planes[face], face, cavity, n, _WAYS, new
-                )
+        for way in range(_CAVITIES):
+            if not done:
+                n, face = _cavity(tet, nbr, wall, t, way, ring, cavity)
+                if n > 0 and face < 0:
+                    done = _new_node(x, tet, nbr, wall, lab, free, state, cavity, n, new)
+                elif n > 0 and np.isfinite(planes[face, 0]):
+                    plane = planes[face]
+                    done = node_on_skin(
+                        x, tet, nbr, wall, lab, free, state, held, kind, places, plane, face, cavity, n, _WAYS, new
+                    )  # fmt: skip
     return state[2] - before + moved
 
 
