@@ -28,7 +28,9 @@ from lithon.mend.fitting import refined
 from lithon.mend.relations import related
 from lithon.mend.seams import between, tangent_curve
 from lithon.mend.segments import Patch, noise_of, segmented
+from lithon.mend.slivers import without_slivers
 from lithon.mend.solid import bordering, solid_of
+from lithon.mend.starts import round_fits
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.surface import surface_mesh
 from lithon.operations.places import Cut
@@ -354,6 +356,80 @@ def test_corners_that_scatter_by_a_fiftieth_of_a_side_lead_back_too(make, seed):
     radii = [np.array(sorted(f.surface.radius for f in b.faces if f.surface.kind == "cylinder")) for b in (made, body)]
     near = np.abs(radii[0][:, None] - radii[1]).min(axis=1)
     assert (near < 0.01 * radii[0]).mean() > 0.9
+
+
+@pytest.mark.parametrize("seed", seeds(6))
+def test_slivers_give_way_and_the_skin_stays(seed):
+    """Corners put on sides of a part's triangles, each with a triangle of no height before it: all go, the skin stays
+    closed, with the same volume, and so does the area of every patch."""
+    rng = np.random.default_rng(seed)
+    points, corners, owner = body_mesh(plate().bodies[0])
+    scale = float(np.linalg.norm(np.ptp(points, axis=0)))
+    corners, owner, points = corners.tolist(), owner.tolist(), points.tolist()
+    for t in rng.permutation(len(corners))[:15].tolist():
+        a, b, c = corners[t]
+        share = rng.uniform(0.1, 0.9)
+        middle = (1.0 - share) * np.array(points[a]) + share * np.array(points[b])
+        points.append((middle + rng.choice([0.0, 1e-9]) * (np.array(points[c]) - middle)).tolist())
+        m = len(points) - 1
+        corners[t] = [a, m, c]
+        corners += [[m, b, c], [a, b, m]]
+        owner += [owner[t], owner[t]]
+    points, corners, owner = np.array(points), np.array(corners), np.array(owner)
+    patches = [Patch(None, np.flatnonzero(owner == k), 0.0) for k in np.unique(owner)]
+    tolerance = 1e-4 * scale
+
+    def areas(corners):
+        v = points[corners]
+        return 0.5 * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1)
+
+    def volume_of(corners):
+        v = points[corners]
+        return (v[:, 0] * np.cross(v[:, 1], v[:, 2])).sum() / 6.0
+
+    assert (areas(corners) <= tolerance**2).sum() >= 15
+    after, kept = without_slivers(points, corners, patches, tolerance)
+    assert len(after) == len(corners) and areas(after).min() > tolerance**2
+    sides = Counter((int(t[k - 1]), int(t[k])) for t in after for k in range(3))
+    assert set(sides.values()) == {1} and all((b, a) in sides for a, b in sides)
+    assert volume_of(after) == pytest.approx(volume_of(corners), rel=1e-9)
+    assert sorted(np.concatenate([p.rows for p in kept]).tolist()) == list(range(len(after)))
+    before = [areas(corners)[p.rows].sum() for p in patches]
+    assert [areas(after)[p.rows].sum() for p in kept] == pytest.approx(before, rel=1e-6)
+
+
+@pytest.mark.parametrize("seed", seeds(5))
+@pytest.mark.parametrize("kind", [Cylinder, Cone, Sphere, Torus], ids=lambda k: k.__name__.lower())
+def test_a_surface_is_told_from_a_few_triangles(kind, seed):
+    """A patch of a random surface anywhere, in a few rows of triangles: the surface is among those that are found, to
+    the last digits, and everything that is found passes through all corners."""
+    rng = np.random.default_rng(seed)
+    frame = Frame.of(rng.uniform(-50, 50, 3), rng.normal(size=3), rng.normal(size=3))
+    numbers = {Cylinder: (3.0,), Cone: (4.0, 0.4), Sphere: (5.0,), Torus: (6.0, 2.0)}[kind]
+    surface = kind(frame, *numbers)
+    u, v = np.meshgrid(np.linspace(0.0, 1.2, 7), np.linspace(0.2, 1.0, 4), indexing="ij")
+    if kind is Torus:
+        flat = np.stack([(6.0 + 2.0 * np.cos(v)) * np.cos(u), (6.0 + 2.0 * np.cos(v)) * np.sin(u), 2.0 * np.sin(v)], -1)
+    elif kind is Sphere:
+        flat = 5.0 * np.stack([np.cos(v) * np.cos(u), np.cos(v) * np.sin(u), np.sin(v)], axis=-1)
+    else:
+        r = 3.0 if kind is Cylinder else 4.0 + v * np.tan(0.4)
+        flat = np.stack([r * np.cos(u), r * np.sin(u), v + 0.0 * u], axis=-1)
+    p = frame.origin + flat.reshape(-1, 3) @ np.array([frame.x, frame.y, frame.z])
+    assert np.abs(surface.signed_distance(p)).max() < 1e-12
+    a = np.arange(28).reshape(7, 4)
+    one, two, three, four = (x.ravel() for x in (a[:-1, :-1], a[1:, :-1], a[1:, 1:], a[:-1, 1:]))
+    corners = np.concatenate([np.stack([one, two, three], axis=1), np.stack([one, three, four], axis=1)])
+    w = p[corners]
+    normal = np.cross(w[:, 1] - w[:, 0], w[:, 2] - w[:, 0])
+    normal /= np.linalg.norm(normal, axis=1)[:, None]
+    near = 1e-6
+    found = round_fits(p, surface.normal(p), w.mean(axis=1), normal, near)
+    assert any(type(s) is kind and s.same_as(surface, 1e-7, 10.0) for _, s in found)
+    for lean, s in found:
+        assert np.abs(s.signed_distance(p)).max() <= near
+        angle = np.arccos(np.clip(np.abs((s.normal(w.mean(axis=1)) * normal).sum(axis=1)), 0.0, 1.0))
+        assert lean == pytest.approx(angle.mean(), abs=1e-6)
 
 
 def test_a_curve_along_which_faces_are_tangent_is_the_line_or_circle_of_their_border():

@@ -16,7 +16,7 @@ from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, as_planes, bodies_of, enclosed, welded
 from lithon.brep.measures import mass_properties, volume
 from lithon.brep.shells import shells
-from lithon.brep.tessellation.tessellate import body_mesh, open_edges
+from lithon.brep.tessellation.tessellate import _part_mesh, body_mesh, face_mesh, open_edges, prepare_meshes
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import BadFile
@@ -130,6 +130,20 @@ def test_wounds_stay_visible():
     assert "flipped face" in {f.kind for f in flaws(flipped[0], 1e-6)}
     doubled, _ = bodies_of([Triangles(part.points, np.vstack([part.corners, part.corners[:1]]), "doubled")])
     assert "crowded edge" in {f.kind for f in flaws(doubled[0], 1e-6)}
+
+
+def test_plane_faces_of_three_sides_are_laid_out_together_as_each_alone():
+    body = as_planes(bodies_of(soup(*collar_anchor().bodies))[0][0])
+    some = body.faces[::13]
+    alone = [_part_mesh(face) for face in some]
+    prepare_meshes(body.faces)
+    assert len(some) > 100
+    for face, mesh in zip(some, alone, strict=True):
+        now = face_mesh(face)
+        assert now.tight and len(now.triangles) == 1 and set(now.keys.tolist()) == set(mesh.keys.tolist())
+        corner = [now.points[now.triangles[0]], mesh.points[mesh.triangles[0]]]
+        ways = [np.cross(v[1] - v[0], v[2] - v[0]) for v in corner]
+        assert ways[0] == pytest.approx(ways[1], abs=1e-9) and float(ways[0] @ face.normal(corner[0][:1])[0]) > 0.0
 
 
 def test_facets_go_out_as_plane_faces():

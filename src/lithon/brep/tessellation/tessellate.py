@@ -20,6 +20,7 @@ from lithon.brep.tessellation.bands import band, tubes
 from lithon.brep.tessellation.division import ANGLE, divide_edges, edge_points, fresh_keys
 from lithon.brep.tessellation.domain import Domain, flat_domain
 from lithon.brep.tessellation.facemesh import FaceMesh, clipped, joined, merged
+from lithon.brep.tessellation.plain import three_sided
 from lithon.brep.tessellation.triangulate import Tangled, Triangulation, triangulate
 from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal, spot
@@ -51,6 +52,7 @@ def prepare_meshes(faces: Iterable[Face]) -> None:
     wanted = [face for face in _faces.missing(faces) if face.before is None and origin_of(face) is None]
     if len(wanted) >= 4:
         _faces.update(tubes(wanted))
+        _faces.update(three_sided(wanted))
 
 
 def face_mesh(face: Face) -> FaceMesh:

@@ -15,6 +15,7 @@ from lithon.brep.validate import flaws
 from lithon.errors import Refusal, spot
 from lithon.mend.relations import related
 from lithon.mend.segments import Patch
+from lithon.mend.slivers import without_slivers
 from lithon.mend.solid import Left, Solid, bordering, solid_of
 from lithon.operations.choices import Choice
 from lithon.operations.mend.patches import LADDER, Patched
@@ -171,6 +172,8 @@ class SolidFromTriangles(Operation):
                           remedy="part the patch there, or allow more deviation")  # fmt: skip
         found = [Patch(None, p.rows, 0.0) if p in strays else p for p in found]
         free = near if self.kind == "smooth" else 0.0
+        if mixed:
+            corners, found = without_slivers(points, corners, found, tolerance)
         made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed)
         if wrong := flaws(made.body, tolerance):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",

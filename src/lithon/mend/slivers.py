@@ -1,0 +1,65 @@
+"""Triangles without height: the corner opposite to the longest side lies on it. The triangle beyond takes the other
+diagonal of both, which leaves the skin where it is (as in edge flips of caps: Botsch & Kobbelt, *A Robust Procedure to
+Eliminate Degenerate Faces from Triangle Meshes*, 2001)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints, cross_product
+from lithon.mend.segments import Patch
+
+#: How often what is beside a sliver may be one itself.
+_ROUNDS = 8
+
+
+def without_slivers(
+    points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float
+) -> tuple[Ints, list[Patch]]:
+    """Triangles (m,3), as many as before, none of which has an area less than the square of the tolerance (mm) as far
+    as a diagonal helps; a sliver goes to the patch of the triangle beyond its longest side."""
+    low = 2.0 * tolerance**2
+    if not (_areas(points, corners) <= low).any():
+        return corners, list(patches)
+    corners = corners.copy()
+    owner = np.full(len(corners), -1, dtype=np.int64)
+    for k, patch in enumerate(patches):
+        owner[patch.rows] = k
+    for _ in range(_ROUNDS):
+        area = _areas(points, corners)
+        thin = np.flatnonzero(area <= low)
+        beside = {side: t for t, (i, j, k) in enumerate(corners.tolist()) for side in ((i, j), (j, k), (k, i))}
+        changed: set[int] = set()
+        for t in thin[np.argsort(area[thin], kind="stable")].tolist():
+            a, b, c = _longest_first(points, corners[t])
+            u = beside.get((b, a), -1)
+            if u < 0 or t in changed or u in changed:
+                continue
+            d = int(next(v for v in corners[u].tolist() if v not in (a, b)))
+            made = np.array([[c, a, d], [d, b, c]])
+            taken = d == c or (c, d) in beside or (d, c) in beside
+            if taken or float(_areas(points, made).min()) <= float(area[[t, u]].min()):
+                continue
+            corners[[t, u]] = made
+            owner[t] = owner[u]
+            # What is beside either now has another neighbour: it is for the next round.
+            changed |= {t, u} | {beside[side] for side in ((c, b), (a, c), (d, a), (b, d)) if side in beside}
+        if not changed:
+            break
+    return corners, [replace(p, rows=np.flatnonzero(owner == k)) for k, p in enumerate(patches) if (owner == k).any()]
+
+
+def _areas(points: Floats, corners: Ints) -> Floats:
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    return np.asarray(0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1))
+
+
+def _longest_first(points: Floats, corner: Ints) -> tuple[int, int, int]:
+    """The corners of a triangle in its order, from the longest side on."""
+    p = points[corner]
+    k = int(np.linalg.norm(p[[1, 2, 0]] - p, axis=1).argmax())
+    a, b, c = np.roll(corner, -k).tolist()
+    return int(a), int(b), int(c)
