@@ -16,6 +16,7 @@ import scipy
 from lithon.arrays import Floats, Ints
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
+from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.sampling import spread
 from lithon.brep.tessellation.tessellate import face_mesh
@@ -23,9 +24,9 @@ from lithon.brep.tessellation.trees import inside_lattice
 from lithon.brep.topology import Body, Edge, Face
 from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
-from lithon.geometry.rounds import Cone
+from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.splines import curvature
-from lithon.geometry.surfaces import Plane
+from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.size_tree import SizeTree
 
 
@@ -36,7 +37,7 @@ class SizeRules:
     size: float
     #: How much longer an element may be than its neighbour, less one.
     growth: float = 0.35
-    #: Elements around a full circle, at least.
+    #: Elements around a full circle, at least; more where chords of so many would change a body's volume by much.
     around: int = 12
     #: Elements through a wall, at least (a fraction is allowed: 0.8 means size = wall / 0.8).
     through: float = 0.8
@@ -204,7 +205,7 @@ def _asked(body: Body, rules: SizeRules) -> _Asked:
 
     out = _Asked()
     flat, ignored = asks_nothing(rules, body)
-    turn = 2.0 * np.pi / rules.around
+    turn = _turn(body, rules)
     for edge in body.edges():
         if edge in ignored:
             continue
@@ -230,6 +231,31 @@ def _asked(body: Body, rules: SizeRules) -> _Asked:
         pair = body.uses[int(own[rows[0]])].face, body.uses[int(far[rows[0]])].face
         out.put(pair, where[rows], wall[rows] / rules.through)
     return out
+
+
+#: The share of a body's volume that chords may cut off, or add in bores.
+_CUT_OFF = 0.015
+
+
+def _turn(body: Body, rules: SizeRules) -> float:
+    """The angle (radians) that an element may take on round faces: as asked, and less where what its chords cut off is
+    much of the body, as it is of a thin rod. Between a surface of curvature k and chords of length h lies k h^2 / 12 on
+    each mm2."""
+    turn = 2.0 * np.pi / rules.around
+    if body.sheet:
+        return turn
+    cut = 0.0
+    for use in body.uses:
+        surface = use.face.surface
+        if not isinstance(surface, Cylinder | Cone | Sphere | Torus):
+            continue
+        bend = float(np.median(surface.bend(face_mesh(use.face).points)))
+        step = min(turn / max(bend, 1e-300), rules.size)
+        ways = 2.0 if isinstance(surface, Sphere) else 1.0
+        outward = 1.0 if use.forward == use.face.along else -1.0
+        cut += outward * ways * face_area(use.face) * bend * step**2 / 12.0
+    share = abs(cut) / max(abs(volume(body)), 1e-300)
+    return turn * float(np.sqrt(_CUT_OFF / share)) if share > _CUT_OFF else turn
 
 
 #: At how many points of a curved face its curvature is asked for.
