@@ -32,9 +32,11 @@ def triangles() -> None:
         work = lithon.open(path)
         work.take(lithon.do.clean_triangles())
         work.take(lithon.do.solid())
-    bar = lithon.Ledger.empty()
-    bar.take(lithon.do.block(4, 2, 2, (0, 0, 0), called="bar"))
-    bar.take(lithon.do.round("edges along z where x >= 3", 0.5))
+        bar = lithon.Ledger.empty()
+        bar.take(lithon.do.block(4, 2, 2, (0, 0, 0), called="bar"))
+        bar.take(lithon.do.round("edges along z where x >= 3", 0.5))
+        write_triangles(bar.model, path)  # exact ones go another way than those of a scan
+        lithon.open(path).take(lithon.do.solid())
     mesh_of(bar.model, SizeRules(1.0), "hex")
 
 
