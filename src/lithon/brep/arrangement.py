@@ -17,8 +17,9 @@ from itertools import pairwise
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints, cross_product
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.cleaning import winding_number
+from lithon.brep.meeting import may_meet
 from lithon.geometry.boxtree import BoxTree
 from lithon.progress import pulse
 
@@ -26,8 +27,6 @@ from lithon.progress import pulse
 _Point = tuple[int, int, int, int]
 _Segment = tuple[_Point, _Point]
 
-#: What is less than this (sine of an angle) may be rounding.
-_NEARLY = 1e-6
 #: Steps of the lattice along the longest side of all.
 _STEPS = 2**34
 
@@ -251,7 +250,7 @@ def skin_of(points: Floats, corners: Ints, more: float | None = None) -> tuple[F
     lattice = np.rint((points - low) / step).astype(np.int64)
     place = [(x, y, z, 1) for x, y, z in lattice.tolist()]
     pairs = BoxTree.of(points, corners).own_pairs(np.arange(len(corners)), 4.0 * step)
-    pairs = pairs[_may_meet(points, corners, pairs, 8.0 * step)]
+    pairs = pairs[may_meet(points, corners, pairs, 8.0 * step)]
     made: dict[int, _Triangle] = {}
 
     def triangle(t: int) -> _Triangle:
@@ -305,56 +304,6 @@ def _over(cuts: dict[int, _Cut], i: int, j: int, a: _Triangle, b: _Triangle, com
 
 def _on_a_side(t: _Triangle, ends: Sequence[_Point]) -> bool:
     return any(t.turn(p, q, ends[0]) == 0 == t.turn(p, q, ends[1]) for p, q in _sides(t.corners))
-
-
-def _may_meet(points: Floats, corners: Ints, pairs: Ints, slack: float) -> Bools:
-    """Pairs (k,) of which neither lies all on one side of the other, nor are neighbours that lie apart."""
-    p = points[corners]
-    normal = cross_product(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
-    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
-    keep = np.ones(len(pairs), dtype=bool)
-    for one, two in ((0, 1), (1, 0)):
-        n, start = normal[pairs[:, one]], p[pairs[:, one], 0]
-        off = np.einsum("kij,kj->ki", p[pairs[:, two]] - start[:, None], n)
-        keep &= (off.min(axis=1) <= slack) & (off.max(axis=1) >= -slack)
-    same = (corners[pairs[:, 0]][:, :, None] == corners[pairs[:, 1]][:, None, :]).any(axis=2)
-    # Neighbours over a side meet in no more than that, but where one is folded back onto the other.
-    turned = (normal[pairs[:, 0]] * normal[pairs[:, 1]]).sum(axis=1)
-    keep &= (same.sum(axis=1) < 2) | (turned < -0.999)
-    about = np.flatnonzero(keep & (same.sum(axis=1) == 1))
-    keep[about] = _wedges_meet(points, corners, normal, pairs[about])
-    return keep
-
-
-def _wedges_meet(points: Floats, corners: Ints, normal: Floats, pairs: Ints) -> Bools:
-    """Of pairs (k,2) of triangles with one corner in common, which may have more than that in common: a direction from
-    it that lies between the sides of both, to rounding."""
-    one, two = corners[pairs[:, 0]], corners[pairs[:, 1]]
-    same = one[:, :, None] == two[:, None, :]
-    at, other = same.any(axis=2).argmax(axis=1), same.any(axis=1).argmax(axis=1)
-    rows = np.arange(len(pairs))
-    start = points[one[rows, at]]
-    sides = []
-    for own, k in ((one, at), (two, other)):
-        arms = np.stack([points[own[rows, (k + j) % 3]] - start for j in (1, 2)], axis=1)
-        sides.append(arms / np.maximum(np.linalg.norm(arms, axis=2, keepdims=True), 1e-300))
-    n, m = normal[pairs[:, 0]], normal[pairs[:, 1]]
-
-    def between(arms: Floats, n: Floats, way: Floats) -> Bools:
-        first = (cross_product(arms[:, 0], way) * n).sum(axis=1)
-        last = (cross_product(way, arms[:, 1]) * n).sum(axis=1)
-        return np.asarray((first > -_NEARLY) & (last > -_NEARLY))
-
-    line = cross_product(n, m)
-    size = np.linalg.norm(line, axis=1)
-    line /= np.maximum(size, 1e-300)[:, None]
-    out = np.zeros(len(pairs), dtype=bool)
-    for way in (line, -line):
-        out |= between(sides[0], n, way) & between(sides[1], m, way)
-    flat = size < 1e-3  # of one plane nearly: an arm of the one between those of the other, or the same wedge
-    for k in (0, 1):
-        out |= flat & (between(sides[0], n, sides[1][:, k]) | between(sides[1], m, sides[0][:, k]))
-    return out
 
 
 def _split(plane: _Triangle, cut: _Cut) -> _Flat:

@@ -106,11 +106,34 @@ def _triangle_moments(facets: Facets) -> Floats:
     near, far = 0.445948490915965, 0.091576213509771
     weights = np.repeat([0.223381589678011, 0.109951743655322], 3)
     shares = np.concatenate([np.full((3, 3), g) + (1.0 - 3.0 * g) * np.eye(3) for g in (near, far)])
-    corners = facets.points[facets.triangles]
-    area = 0.5 * np.linalg.norm(cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    at = np.einsum("qk,mkc->mqc", shares, corners).reshape(-1, 3)
-    values = _integrands(at, np.repeat(facets.normals, 6, axis=0))
-    return np.asarray(np.multiply.outer(area, weights).ravel() @ values)
+    triangles = np.ascontiguousarray(facets.triangles, dtype=np.int64)
+    return np.asarray(_over_triangles(given(facets.points), triangles.copy(), given(facets.normals), shares, weights))
+
+
+@njit(cache=True, nogil=True)
+def _over_triangles(points: Floats, triangles: Ints, normals: Floats, shares: Floats, weights: Floats) -> Floats:
+    """The integrals (14,) of `_integrands` over triangles, by the shares (q,3) of their corners and weights (q,)."""
+    out, x = np.zeros(14), np.empty(3)
+    for t in range(len(triangles)):
+        a, b, c, n = points[triangles[t, 0]], points[triangles[t, 1]], points[triangles[t, 2]], normals[t]
+        size = 0.0
+        for k in range(3):
+            i, j = (k + 1) % 3, (k + 2) % 3
+            size += ((b[i] - a[i]) * (c[j] - a[j]) - (b[j] - a[j]) * (c[i] - a[i])) ** 2
+        size = 0.5 * np.sqrt(size)
+        for q in range(len(weights)):
+            w = size * weights[q]
+            out[0] += w
+            for k in range(3):
+                x[k] = shares[q, 0] * a[k] + shares[q, 1] * b[k] + shares[q, 2] * c[k]
+            for k in range(3):
+                square = x[k] * x[k] * n[k]
+                out[1 + k] += w * x[k]
+                out[4] += w * x[k] * n[k] / 3.0
+                out[5 + k] += w * square / 2.0
+                out[8 + k] += w * square * x[k] / 3.0
+                out[11 + k] += w * square * x[(k + 1) % 3] / 2.0
+    return out
 
 
 def _loop_moments(face: Face) -> Floats:
