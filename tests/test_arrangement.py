@@ -16,9 +16,12 @@ from lithon.brep.arrangement import skin_of
 from lithon.brep.cleaning import winding_number
 from lithon.brep.faceted import Triangles, bodies_of, enclosed
 from lithon.brep.measures import volume
+from lithon.brep.meeting import may_meet
 from lithon.brep.shells import closed
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
+from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.frames import Frame
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
 from lithon.survey.findings import findings
@@ -151,3 +154,43 @@ def test_what_only_rounding_parts_is_put_back_and_what_encloses_nothing_goes(tmp
                   tmp_path / "t.step", "--json")  # fmt: skip
     facts = json.loads(told.stdout)
     assert facts["closed"] and facts["valid"] and facts["healed"]["torn off and put back"] == 1
+
+
+def test_a_dense_flat_skin_leaves_nothing_to_be_looked_at_exactly():
+    """A plate of a fine lattice of triangles, shaken within it: none of the many whose boxes overlap may meet."""
+    rng = np.random.default_rng(3)
+    n = 40
+    x, y = np.meshgrid(np.arange(n), np.arange(n), indexing="ij")
+    points = np.stack([x, y, 0.0 * x], axis=-1).reshape(-1, 3) + np.append(0.3 * rng.random(2), 0.0)
+    points[:, :2] += 0.2 * rng.random((n * n, 2))
+    k = (np.arange(n - 1)[:, None] * n + np.arange(n - 1)).ravel()
+    corners = np.concatenate([np.stack([k, k + n, k + 1], axis=1), np.stack([k + 1, k + n, k + n + 1], axis=1)])
+    turn = Frame.of((1, 2, 3), rng.normal(size=3), rng.normal(size=3))
+    points = points @ np.array([turn.x, turn.y, turn.z])
+    pairs = BoxTree.of(points, corners).own_pairs(np.arange(len(corners)), 1e-9)
+    assert len(pairs) > 10 * len(corners) / 2 and not may_meet(points, corners, pairs, 1e-8).any()
+
+
+@pytest.mark.parametrize("seed", seeds(4))
+@pytest.mark.parametrize("common", [0, 1])
+def test_no_pair_that_meets_is_passed_over(common, seed):
+    """Random triangles, with no corner or one in common: wherever a side of one runs through the other, told by its own
+    equations, the pair is kept."""
+    rng = np.random.default_rng(seed)
+    m = 3000
+    points = rng.random((6 * m, 3))
+    first = np.arange(3 * m).reshape(m, 3)
+    second = first + 3 * m
+    if common:
+        second[:, 0] = first[:, 0]
+    corners = np.concatenate([first, second])
+    pairs = np.stack([np.arange(m), m + np.arange(m)], axis=1)
+    through = np.zeros(m, dtype=bool)
+    for one, two in ((first, second), (second, first)):
+        a, u, v = points[one[:, 0]], points[one[:, 1]] - points[one[:, 0]], points[one[:, 2]] - points[one[:, 0]]
+        for i, j in ((0, 1), (1, 2), (2, 0)):
+            p, q = points[two[:, i]], points[two[:, j]]
+            s, t, share = np.linalg.solve(np.stack([u, v, p - q], axis=2), (p - a)[..., None])[..., 0].T
+            through |= (np.minimum(s, t) > 1e-9) & (s + t < 1.0 - 1e-9) & (share > 1e-9) & (share < 1.0 - 1e-9)
+    kept = may_meet(points, corners, pairs, 1e-9)
+    assert through.sum() > 50 and kept[through].all() and kept.sum() < 0.6 * m

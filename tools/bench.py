@@ -11,7 +11,7 @@ from collections.abc import Callable
 
 import numpy as np
 from parts import perforated, pocketed
-from scipy.spatial import Delaunay
+from scipy.spatial import Delaunay, cKDTree
 
 import lithon
 from lithon.bond.share import bond
@@ -23,6 +23,10 @@ from lithon.exchange.stl import read_stl, stl_binary
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import Tetrahedra
+from lithon.mesh.sizing import SizeRules, size_field
+from lithon.mesh.surface import surface_mesh
+from lithon.operations.running import run as take
+from lithon.operations.state import State
 from lithon.samples import collar_anchor
 from lithon.survey.findings import findings
 from lithon.survey.sizes import marks
@@ -84,6 +88,7 @@ def main() -> None:
     survey_of(model)
     steps_on(pocketed(222))
     triangles_in()
+    scans()
 
 
 def steps_on(model: Model) -> None:
@@ -154,6 +159,31 @@ def triangles_in() -> None:
         f"binary STL of {len(corners)} triangles: read and welded in {best(own) / best(plain):.2f} x NumPy's read and "
         f"unique (aim 3); to faces and edges in {best(whole, 1) / best(plain):.1f} x"
     )
+
+
+def scans() -> None:
+    """Triangles made solid against a search tree's query of the nearest to all of them, and healed against reading."""
+    model = collar_anchor()
+    for size in (12.0, 6.0, 0.95):
+        surface = surface_mesh(model.bodies, size_field(model.bodies, SizeRules(size)))
+        corners, points = surface.triangles()[0], surface.points()
+        middle = points[corners].mean(axis=1)
+        nearest = best(lambda m=middle: cKDTree(m).query(m, k=16))
+        work = lithon.parse_model(stl_binary([Triangles(points, corners)]), "scan.stl").model
+        took = best(lambda w=work: take(State(w), lithon.do.solid()), 1)
+        if size > 6.0:
+            continue  # what is loaded on first use is loaded now
+        print(f"{len(corners)} triangles: made a solid in {took / nearest:5.1f} x the 16 nearest of each (aim 20)")
+    surface = surface_mesh(model.bodies, size_field(model.bodies, SizeRules(0.51)))
+    points, rows = surface.points(), surface.triangles()[0]
+    rng = np.random.default_rng(0)
+    rows = np.delete(rows, rng.choice(len(rows), 20, replace=False), axis=0)
+    rows[:40] = rows[:40, ::-1]
+    data = stl_binary([Triangles(points, np.concatenate([rows, rows[-30:]]))])
+    read = best(lambda: lithon.parse_model(data, "scan.stl"), 2)
+    soup = lithon.parse_model(data, "scan.stl").model
+    heal = best(lambda: take(State(soup), lithon.do.clean_triangles()), 2)
+    print(f"{len(rows)} triangles with wounds: healed in {heal / read:4.1f} x reading them (aim 5)")
 
 
 if __name__ == "__main__":
