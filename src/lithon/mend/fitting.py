@@ -16,6 +16,8 @@ PLANE, SPHERE, CYLINDER, CONE, TORUS = range(5)
 #: The spine of a torus is at least such a share of its tube: where it is thinner, as at rounded ends of pins, the tube
 #: crosses itself; where it is nothing, it is a sphere.
 THICK = 0.05
+#: What is told by less than this share of what is told best is not told.
+_TOLD, _SURELY_TOLD = 1e-10, 1e-5
 _KINDS: dict[type[Surface], int] = {Plane: PLANE, Sphere: SPHERE, Cylinder: CYLINDER, Cone: CONE, Torus: TORUS}
 
 
@@ -81,10 +83,14 @@ def nearest(
     off, slopes, move = np.empty(n), np.zeros((n, 5 + m)), np.zeros(5 + m)
     cost, moved = _look(kind, here, p, off, slopes), False
     for _ in range(rounds):
-        solved(slopes, off, move)
-        if not _moved(kind, here, move, made):
-            break
-        fresh = _look(kind, made, p, off, slopes)
+        fresh = np.inf
+        for least in (_TOLD, _SURELY_TOLD):  # what a ring and an apex do not tell is rounding, and leads astray
+            solved(slopes, off, move, least)
+            if _moved(kind, here, move, made):
+                fresh = _look(kind, made, p, off, slopes)
+            if fresh < cost:
+                break
+            _look(kind, here, p, off, slopes)
         if not fresh < cost:
             break
         here[:] = made
@@ -139,9 +145,9 @@ def _look(kind: int, here: Floats, p: Floats, off: Floats, slopes: Floats) -> fl
 
 
 @njit(cache=True)
-def solved(a: Floats, b: Floats, x: Floats) -> int:
+def solved(a: Floats, b: Floats, x: Floats, least: float) -> int:
     """The least squares solution x (k,) of a (n,k) x = -b (n,) by orthogonal columns, the longest that is left first;
-    what is not told apart from those before becomes 0. The rank; overwrites a and b."""
+    what is told apart from those before by no more than a share `least` becomes 0. The rank; overwrites a and b."""
     n, k = a.shape
     order, upper, right = np.full(k, -1), np.zeros((k, k)), np.zeros(k)
     done = np.zeros(k, dtype=np.bool_)
@@ -157,7 +163,7 @@ def solved(a: Floats, b: Floats, x: Floats) -> int:
                 best, length = j, own
         length = np.sqrt(length)
         first = max(first, length)
-        if best < 0 or length <= 1e-10 * first:
+        if best < 0 or length <= least * first:
             break
         order[step], upper[step, best], done[best] = best, length, True
         rank = step + 1
@@ -252,7 +258,9 @@ def _slope(kind: int, numbers: Floats, x: float, y: float, z: float, out: Floats
         out[5], out[6] = -flat, (rho - numbers[0]) * up - z * flat
     else:
         out[5] = -1.0
-    nx, ny = flat * x / rho, flat * y / rho
+    # On the axis, at an apex, there is no way away from it.
+    far = 0.0 if rho <= 1e-9 * (numbers[0] + abs(z)) else flat / rho
+    nx, ny = far * x, far * y
     out[0], out[1] = -nx, -ny
     out[3], out[4] = up * x - nx * z, up * y - ny * z
     return off
