@@ -8,10 +8,12 @@ import pytest
 from dice import LONG, seeds
 from operation_examples import box, plate
 from solids import motion as any_motion
+from solids import simple_solid
 from test_cli import within
 
 import lithon
 from lithon import do
+from lithon.arrange.boolean import combine
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import volume
@@ -356,6 +358,20 @@ def test_corners_that_scatter_by_a_fiftieth_of_a_side_lead_back_too(make, seed):
     radii = [np.array(sorted(f.surface.radius for f in b.faces if f.surface.kind == "cylinder")) for b in (made, body)]
     near = np.abs(radii[0][:, None] - radii[1]).min(axis=1)
     assert (near < 0.01 * radii[0]).mean() > 0.9
+
+
+@pytest.mark.parametrize("seed", [2, 11, 14, 17, 23, 31])
+def test_two_random_solids_united_or_cut_come_back(seed):
+    """Blocks, bars, cones down to their apex and balls, one on or out of another: as many faces of each kind, and the
+    volume. Towards an apex triangles get smaller without end; a ring and an apex lie on a sphere as well."""
+    rng = np.random.default_rng(seed)
+    one, other = simple_solid(rng, "bcks"), simple_solid(rng, "bcks")
+    body = max(combine(one, other, rng.choice(["union", "subtract"]), 1e-6), key=volume)
+    points, corners, _ = body_mesh(body)
+    (read,), _ = bodies_of([Triangles(points.astype(np.float32).astype(float), corners, "part")])
+    model = run(State(Model.of([read])), do.solid()).model
+    assert kinds(model.bodies[0]) == kinds(body) and not flaws(model.bodies[0], model.tolerance)
+    assert volume(model.bodies[0]) == pytest.approx(volume(body), rel=1e-4)
 
 
 @pytest.mark.parametrize("seed", seeds(6))

@@ -85,6 +85,8 @@ def nearest(
     for _ in range(rounds):
         fresh = np.inf
         for least in (_TOLD, _SURELY_TOLD):  # what a ring and an apex do not tell is rounding, and leads astray
+            if moved and least > _TOLD:
+                break
             solved(slopes, off, move, least)
             if _moved(kind, here, move, made):
                 fresh = _look(kind, made, p, off, slopes)

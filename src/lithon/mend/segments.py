@@ -525,7 +525,11 @@ class _Grower:
         if not len(rows):
             return rows
         sag = np.abs(surface.signed_distance(self.middle[rows]))
-        good = rows[sag <= _CHORD * float(np.median(sag)) + self.tolerance]
+        stray = sag > _CHORD * float(np.median(sag)) + self.tolerance
+        if stray.any():  # towards an apex triangles get smaller, but turn as much
+            turn = self._bow(surface, rows)
+            stray &= turn > float(np.sqrt(_CHORD) * np.median(turn))  # a chord stands inside by the square of it
+        good = rows[~stray]
         # Of a flat that it touches along a border some triangles have all their corners on it.
         for flat in np.unique(self.flat[good]).tolist():
             if self.level[flat]:
@@ -540,6 +544,11 @@ class _Grower:
         mask = np.zeros(len(self.corners), dtype=bool)
         mask[good] = True
         return flood(self.starts, self.other, mask, seed)
+
+    def _bow(self, surface: Surface, rows: Ints) -> Floats:
+        """How far (the chord of the angle) a surface turns from one corner to another of each of some triangles."""
+        n = surface.normal(self.points[self.corners[rows]].reshape(-1, 3)).reshape(-1, 3, 3)
+        return np.asarray(np.linalg.norm(n - np.roll(n, -1, axis=1), axis=2).max(axis=1))
 
     def _alike(self, seed: int, over: Bools | None = None) -> list[Ints]:
         """Neighbourhoods within which triangles turn by the same angle from one to the next, as the strips of a
