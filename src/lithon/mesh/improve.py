@@ -16,7 +16,7 @@ from numba import njit
 
 from lithon.arrays import Floats, Ints, whole
 from lithon.mesh.delaunay import FACE
-from lithon.mesh.outer import collapse_on_skin, node_on_skin, swap_side
+from lithon.mesh.outer import collapse_on_skin, new_node, swap_side
 from lithon.mesh.slide import FIXED, FREE, ON_LINE, ON_PLANE, away, onto
 from lithon.mesh.stars import (
     MOST,
@@ -224,80 +224,6 @@ def _collapse(
 
 
 @njit(cache=True)
-def _faces_quality(x: Floats, new: Ints, m: int, p: Floats, stop: float) -> float:
-    worst = 2.0
-    for k in range(m):
-        worst = min(worst, quality(x[new[k, 0]], x[new[k, 1]], x[new[k, 2]], p))
-        if worst <= stop:
-            return worst
-    return worst
-
-
-@njit(cache=True)
-def _new_node(
-    x: Floats, tet: Ints, nbr: Ints, wall: Ints, lab: Ints, free: Ints, state: Ints, cavity: Ints, n: int, new: Ints
-) -> bool:
-    """Replace some elements by a star around a new node, if a place for it makes them better."""
-    if state[4] >= len(x):
-        return False
-    worst = 2.0
-    m = whole(0)
-    p = np.zeros(3)
-    for k in range(n):
-        t = cavity[k]
-        worst = min(worst, q_of(x, tet, t))
-        for i in range(4):
-            u = nbr[t, i]
-            inside = False
-            for j in range(n):
-                inside = inside or (cavity[j] == u)
-            if inside:
-                if wall[t, i] >= 0:
-                    return False
-                continue
-            if m + 1 >= MOST:
-                return False
-            for j in range(3):
-                new[m, j] = tet[t, FACE[i, j]]
-            m += 1
-    step = 0.0
-    for k in range(m):
-        for j in range(3):
-            for axis in range(3):
-                p[axis] += x[new[k, j], axis] / (3.0 * m)
-    for k in range(m):
-        c = new[k, 0]
-        step += np.sqrt((x[c, 0] - p[0]) ** 2 + (x[c, 1] - p[1]) ** 2 + (x[c, 2] - p[2]) ** 2) / m
-    step *= 0.4
-    best = _faces_quality(x, new, m, p, -2.0)
-    keep = p.copy()
-    for _ in range(7):
-        p[:] = keep
-        here = p.copy()
-        gained = False
-        for w in range(14):
-            for axis in range(3):
-                p[axis] = here[axis] + step * _WAYS[w, axis]
-            q = _faces_quality(x, new, m, p, best)
-            if q > best:
-                best = q
-                keep[:] = p
-                gained = True
-        if not gained:
-            step *= 0.5
-    if best <= worst + 0.01:
-        return False
-    v = state[4]
-    state[4] += 1
-    x[v, :] = keep
-    for k in range(m):
-        new[k, 3] = v
-    label = lab[cavity[0]]
-    commit(tet, nbr, wall, lab, free, state, cavity, n, new, m, label)
-    return True
-
-
-@njit(cache=True)
 def _peel(x: Floats, tet: Ints, nbr: Ints, wall: Ints, free: Ints, state: Ints, t: int) -> bool:
     """Drop a flat element that lies with two sides on one outer face: the surface takes the other
     diagonal."""
@@ -435,11 +361,9 @@ def _pass(
         for way in range(_CAVITIES):
             if not done:
                 n, face = _cavity(tet, nbr, wall, t, way, ring, cavity)
-                if n > 0 and face < 0:
-                    done = _new_node(x, tet, nbr, wall, lab, free, state, cavity, n, new)
-                elif n > 0 and np.isfinite(planes[face, 0]):
-                    plane = planes[face]
-                    done = node_on_skin(
+                if n > 0 and (face < 0 or np.isfinite(planes[face, 0])):
+                    plane = planes[max(face, 0)]
+                    done = new_node(
                         x, tet, nbr, wall, lab, free, state, held, kind, places, plane, face, cavity, n, _WAYS, new
                     )  # fmt: skip
     return state[2] - before + moved

@@ -1,4 +1,4 @@
-"""Changes of the outer skin that better the elements under it: another diagonal, a node less, a node more.
+"""Changes of the outer skin that better the elements under it: another diagonal, a node less, a node more (inside too).
 
 Each replaces some elements by others that fill the same space, where the skin is flat: a side between two coplanar
 triangles of one face goes with the elements around it (Shewchuk, *Two Discrete Optimization Algorithms for the
@@ -166,7 +166,7 @@ def _seen_from(x: Floats, new: Ints, m: int, p: Floats, stop: float) -> float:
 
 
 @njit(cache=True)
-def node_on_skin(
+def new_node(
     x: Floats,
     tet: Ints,
     nbr: Ints,
@@ -184,8 +184,8 @@ def node_on_skin(
     ways: Floats,
     new: Ints,
 ) -> bool:
-    """Replace some elements by a star around a new node on the plane of their face, if a place for it makes them
-    better."""
+    """Replace some elements by a star around a new node, if a place for it makes them better; where a face is given, on
+    its plane, and otherwise inside."""
     if state[4] >= len(x):
         return False
     worst, flat = 2.0, 0
@@ -203,7 +203,7 @@ def node_on_skin(
                 if wall[t, i] >= 0:
                     return False
                 continue
-            if wall[t, i] == face and u < 0:
+            if face >= 0 and wall[t, i] == face and u < 0:
                 # What lies in the plane goes; the sides of what goes must not be edges of the model between two of it.
                 for j in range(3):
                     c = tet[t, FACE[i, j]]
@@ -223,7 +223,7 @@ def node_on_skin(
             for j in range(3):
                 new[m, j] = tet[t, FACE[i, j]]
             m += 1
-    if flat == 0:
+    if face >= 0 and flat == 0:
         return False
     for k in range(n):
         for i in range(4):
@@ -240,9 +240,15 @@ def node_on_skin(
                     if count > 1:
                         return False
     step = 0.0
-    for axis in range(3):
-        p[axis] /= 3.0 * flat
-    onto(ON_PLANE, plane, p)
+    if face < 0:
+        for k in range(m):
+            for j in range(3):
+                for axis in range(3):
+                    p[axis] += x[new[k, j], axis] / (3.0 * m)
+    else:
+        for axis in range(3):
+            p[axis] /= 3.0 * flat
+        onto(ON_PLANE, plane, p)
     for k in range(m):
         c = new[k, 0]
         step += np.sqrt((x[c, 0] - p[0]) ** 2 + (x[c, 1] - p[1]) ** 2 + (x[c, 2] - p[2]) ** 2) / m
@@ -255,7 +261,8 @@ def node_on_skin(
         for w in range(14):
             for axis in range(3):
                 p[axis] = here[axis] + step * ways[w, axis]
-            onto(ON_PLANE, plane, p)
+            if face >= 0:
+                onto(ON_PLANE, plane, p)
             q = _seen_from(x, new, m, p, best)
             if q > best:
                 best = q
@@ -268,8 +275,9 @@ def node_on_skin(
     v = state[4]
     state[4] += 1
     x[v, :] = keep
-    kind[v] = ON_PLANE
-    places[v, :] = plane
+    if face >= 0:
+        kind[v] = ON_PLANE
+        places[v, :] = plane
     for k in range(m):
         new[k, 3] = v
     new[:m, 4:] = face
