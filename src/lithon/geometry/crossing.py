@@ -14,9 +14,10 @@ from dataclasses import dataclass, field
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, gauss
+from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, gauss, given
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve
+from lithon.geometry.elementary import beside_guide, half_branch, in_numbers, onto_two
 from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Surface
 from lithon.progress import pulse
@@ -48,6 +49,9 @@ def onto_all(surfaces: Sequence[Surface], points: Floats) -> tuple[Floats, Float
 def onto_both(a: Surface, b: Surface, points: Floats, rounds: int = 30) -> tuple[Floats, Floats]:
     """Points (n,3) moved by least-norm Newton steps onto both surfaces, and how far off (n,) they end."""
     pulse()
+    one, two = in_numbers(a), in_numbers(b)
+    if one is not None and two is not None:
+        return onto_two(one, two, given(points), rounds)
     p = np.array(points, dtype=float)
     before = np.inf
     for _ in range(rounds):
@@ -89,9 +93,13 @@ class Crossing:
     def high(self) -> float:
         return self.guide.high
 
-    def _relaxed(self, t: Floats) -> tuple[Floats, Floats, Floats, Floats]:
-        """Points, the guide's points, its first and second derivatives, for (n,) parameters."""
-        g, d, dd = self.guide._values(self.guide._wrap(t), 2)
+    def _at(self, t: Floats) -> tuple[Floats, Floats]:
+        """Points and first derivatives (n,3) for (n,) parameters."""
+        guide = self.guide._values(self.guide._wrap(t), 2)
+        one, two = in_numbers(self.first), in_numbers(self.second)
+        if one is not None and two is not None:
+            return beside_guide(one, two, given(guide))
+        g, d, dd = guide
         p = g.copy()
         for _ in range(12):
             f = np.stack([self.first.signed_distance(p), self.second.signed_distance(p), ((p - g) * d).sum(1)], axis=1)
@@ -104,28 +112,26 @@ class Crossing:
             p -= step
             if np.abs(step).max(initial=0.0) < 1e-14 * (1.0 + np.abs(p).max(initial=0.0)):
                 break
-        return p, g, d, dd
-
-    def point(self, t: Floats) -> Floats:
-        t = np.asarray(t, dtype=float)
-        return self._relaxed(t.ravel())[0].reshape(*t.shape, 3)
-
-    def derivative(self, t: Floats) -> Floats:
-        t = np.asarray(t, dtype=float)
-        p, g, d, dd = self._relaxed(t.ravel())
         way = cross_product(self.first.normal(p), self.second.normal(p))
         along = (way * d).sum(axis=1)
         tangential = np.abs(along) < 1e-9 * np.linalg.norm(d, axis=1)
         speed = ((d * d).sum(axis=1) - ((p - g) * dd).sum(axis=1)) / np.where(tangential, 1.0, along)
-        out = np.where(tangential[:, None], d, way * speed[:, None])
-        return np.asarray(out.reshape(*t.shape, 3))
+        return p, np.where(tangential[:, None], d, way * speed[:, None])
+
+    def point(self, t: Floats) -> Floats:
+        t = np.asarray(t, dtype=float)
+        return self._at(t.ravel())[0].reshape(*t.shape, 3)
+
+    def derivative(self, t: Floats) -> Floats:
+        t = np.asarray(t, dtype=float)
+        return self._at(t.ravel())[1].reshape(*t.shape, 3)
 
     def parameter(self, points: Floats) -> Floats:
         points = np.asarray(points, dtype=float)
         p = points.reshape(-1, 3)
         t = self.guide.parameter(p)
         for _ in range(6):
-            at, d = self.point(t), self.derivative(t)
+            at, d = self._at(t)
             t = t - ((at - p) * d).sum(axis=1) / np.maximum((d * d).sum(axis=1), 1e-300)
             if self.period is None:
                 t = np.clip(t, self.low, self.high)
@@ -146,7 +152,7 @@ class Crossing:
         row, k = np.nonzero((gap <= before) & (gap <= after) & (gap <= reach))
         start = best = t[k]
         for _ in range(8):
-            at, d = self.point(best), self.derivative(best)
+            at, d = self._at(best)
             best = best - ((at - points[row]) * d).sum(axis=1) / np.maximum((d * d).sum(axis=1), 1e-300)
             best = np.clip(best, start - 2.0 * step, start + 2.0 * step)
             if self.period is None:
@@ -240,6 +246,12 @@ def march(
 def _half(
     a: Surface, b: Surface, start: Floats, sign: float, low: Floats, high: Floats, longest: float
 ) -> tuple[list[Floats], bool] | None:
+    one, two = in_numbers(a), in_numbers(b)
+    if one is not None and two is not None:
+        pulse("following where two surfaces meet")
+        box = given(np.stack([low, high]))
+        found, closed = half_branch(one, two, given(start), sign, box, longest, _TURN, _STEPS, _TRIES)
+        return (list(found), closed) if len(found) else None
     points, step = [start], 0.25 * longest
     heading = _tangent(a, b, start)
     if heading is None:

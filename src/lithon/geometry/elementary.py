@@ -1,0 +1,213 @@
+"""Planes, cylinders, cones, spheres and tori as numbers, for compiled code that follows where two of them cross.
+
+One row of numbers tells one surface: its kind, the point and the two directions of its frame that count, and its sizes.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Floats, given
+from lithon.geometry.cones import Cone
+from lithon.geometry.spheres import Sphere
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.geometry.tori import Torus
+
+_PLANE, _CYLINDER, _CONE, _SPHERE, _TORUS = range(5)
+#: So many Newton steps are taken at the most to a point of a crossing.
+_ROUNDS = 12
+
+
+def in_numbers(surface: Surface) -> Floats | None:
+    """The row (13,) that tells a surface: kind, point, x, z, and two sizes; None for one of another kind."""
+    origin, sizes = surface.frame.origin, (0.0, 0.0, 0.0)
+    match surface:
+        case Plane():
+            kind = _PLANE
+        case Cylinder():
+            kind, sizes = _CYLINDER, (surface.radius, 0.0, 0.0)
+        case Cone():
+            kind, sizes, origin = _CONE, (np.sin(surface.angle), np.cos(surface.angle), 0.0), surface.apex
+        case Sphere():
+            kind, sizes = _SPHERE, (surface.radius, 0.0, 0.0)
+        case Torus():
+            kind, sizes = _TORUS, (surface.major, surface.minor, 0.0)
+        case _:
+            return None
+    return given(np.concatenate([[float(kind)], origin, surface.frame.x, surface.frame.z, sizes]))
+
+
+@njit(cache=True)
+def _off(s: Floats, x: float, y: float, z: float) -> tuple[float, float, float, float]:
+    """The signed distance of a point from a surface, and the normal there, as the surfaces themselves give them."""
+    kind = int(s[0])
+    x, y, z = x - s[1], y - s[2], z - s[3]
+    h = x * s[7] + y * s[8] + z * s[9]
+    if kind == 0:
+        return h, s[7], s[8], s[9]
+    if kind == 3:
+        r = np.sqrt(x * x + y * y + z * z)
+        if r > 0.0:
+            return r - s[10], x / r, y / r, z / r
+        return -s[10], s[7], s[8], s[9]
+    rx, ry, rz = x - h * s[7], y - h * s[8], z - h * s[9]
+    r = np.sqrt(rx * rx + ry * ry + rz * rz)
+    if r > 0.0:
+        rx, ry, rz = rx / r, ry / r, rz / r
+    else:
+        rx, ry, rz = s[4], s[5], s[6]
+    if kind == 1:
+        return r - s[10], rx, ry, rz
+    if kind == 2:
+        across, along = s[11], -s[10]
+        d = r * across + h * along
+        if r * s[10] + h * s[11] < 0.0:
+            d = np.sqrt(r * r + h * h)
+    else:
+        away = r - s[10]
+        tube = np.sqrt(away * away + h * h)
+        across, along = (away / tube, h / tube) if tube > 0.0 else (1.0, 0.0)
+        d = tube - s[11]
+    return d, across * rx + along * s[7], across * ry + along * s[8], across * rz + along * s[9]
+
+
+@njit(cache=True)
+def _onto(a: Floats, b: Floats, p: Floats, rounds: int) -> float:
+    """Move a point (3,) by least-norm Newton steps onto both surfaces; how far off it ends."""
+    before = np.inf
+    for _ in range(rounds):
+        f, ax, ay, az = _off(a, p[0], p[1], p[2])
+        g, bx, by, bz = _off(b, p[0], p[1], p[2])
+        worst = max(abs(f), abs(g))
+        scale = 1.0 + max(abs(p[0]), abs(p[1]), abs(p[2]))
+        # Done, or as near as rounding lets it come.
+        if worst < 1e-13 * scale or (worst < 1e-10 * scale and worst > 0.25 * before):
+            return worst
+        before = worst
+        c = ax * bx + ay * by + az * bz
+        det = max(1.0 - c * c, 1e-8)
+        wa, wb = (f - c * g) / det, (g - c * f) / det
+        p[0] -= wa * ax + wb * bx
+        p[1] -= wa * ay + wb * by
+        p[2] -= wa * az + wb * bz
+    return max(abs(_off(a, p[0], p[1], p[2])[0]), abs(_off(b, p[0], p[1], p[2])[0]))
+
+
+@njit(cache=True)
+def onto_two(a: Floats, b: Floats, points: Floats, rounds: int) -> tuple[Floats, Floats]:
+    """Points (n,3) moved by least-norm Newton steps onto both surfaces (rows), and how far off (n,) they end."""
+    p, off = points.copy(), np.zeros(len(points))
+    for i in range(len(p)):
+        off[i] = _onto(a, b, p[i], rounds)
+    return p, off
+
+
+@njit(cache=True)
+def beside_guide(a: Floats, b: Floats, guide: Floats) -> tuple[Floats, Floats]:
+    """Points (n,3) on both surfaces (rows) in the plane across a guide, whose points and first two derivatives are
+    given (3,n,3); and the first derivatives (n,3) of the curve that they are on."""
+    n = guide.shape[1]
+    p, d = guide[0].copy(), guide[1].copy()
+    for i in range(n):
+        x, y, z = p[i]
+        tx, ty, tz = guide[1, i]
+        speed = np.sqrt(tx * tx + ty * ty + tz * tz)
+        for _ in range(_ROUNDS):
+            f, ax, ay, az = _off(a, x, y, z)
+            g, bx, by, bz = _off(b, x, y, z)
+            h = (x - guide[0, i, 0]) * tx + (y - guide[0, i, 1]) * ty + (z - guide[0, i, 2]) * tz
+            wx, wy, wz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+            det = wx * tx + wy * ty + wz * tz
+            if abs(det) < 1e-9 * speed:
+                break
+            sx = (f * (by * tz - bz * ty) + g * (ty * az - tz * ay) + h * wx) / det
+            sy = (f * (bz * tx - bx * tz) + g * (tz * ax - tx * az) + h * wy) / det
+            sz = (f * (bx * ty - by * tx) + g * (tx * ay - ty * ax) + h * wz) / det
+            x, y, z = x - sx, y - sy, z - sz
+            if max(abs(sx), abs(sy), abs(sz)) < 1e-14 * (1.0 + max(abs(x), abs(y), abs(z))):
+                break
+        p[i, 0], p[i, 1], p[i, 2] = x, y, z
+        f, ax, ay, az = _off(a, x, y, z)
+        g, bx, by, bz = _off(b, x, y, z)
+        wx, wy, wz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+        along = wx * tx + wy * ty + wz * tz
+        if abs(along) >= 1e-9 * speed:
+            bent = 0.0
+            for k in range(3):
+                bent += (p[i, k] - guide[0, i, k]) * guide[2, i, k]
+            rate = (speed * speed - bent) / along
+            d[i, 0], d[i, 1], d[i, 2] = rate * wx, rate * wy, rate * wz
+    return p, d
+
+
+@njit(cache=True)
+def _along(a: Floats, b: Floats, p: Floats, way: Floats) -> bool:
+    """Write the direction (3,) in which the surfaces cross at a point; whether they do."""
+    _, ax, ay, az = _off(a, p[0], p[1], p[2])
+    _, bx, by, bz = _off(b, p[0], p[1], p[2])
+    way[0], way[1], way[2] = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+    size = np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2)
+    if size <= 1e-7:
+        return False
+    for k in range(3):
+        way[k] /= size
+    return True
+
+
+@njit(cache=True)
+def half_branch(
+    a: Floats, b: Floats, start: Floats, sign: float, box: Floats, longest: float, turning: float, most: int, tries: int
+) -> tuple[Floats, bool]:
+    """Points (n,3) of the branch from one that is on both surfaces (rows), to one side, within a box (2,3), and whether
+    it came back; none where the surfaces touch there. `turning`: the most (radians) that one step may turn."""
+    points = np.zeros((most, 3))
+    points[0] = start
+    heading, new, p = np.zeros(3), np.zeros(3), np.zeros(3)
+    if not _along(a, b, start, heading):
+        return points[:0], False
+    for k in range(3):
+        heading[k] *= sign
+    first = heading.copy()
+    count, step = 1, 0.25 * longest
+    for _ in range(tries):
+        if count >= most:
+            break
+        here = points[count - 1]
+        for k in range(3):
+            p[k] = here[k] + step * heading[k]
+        off = _onto(a, b, p, 12)
+        if not _along(a, b, p, new):
+            break
+        cos, went, along, span, ahead, scale = 0.0, 0.0, 0.0, 0.0, 0.0, 1.0
+        for k in range(3):
+            cos += new[k] * heading[k]
+        side = 1.0 if cos >= 0.0 else -1.0
+        for k in range(3):
+            new[k] *= side
+            went += (p[k] - here[k]) ** 2
+            along += (start[k] - here[k]) * heading[k]
+            span += (start[k] - here[k]) ** 2
+            ahead += first[k] * new[k]
+            scale = max(scale, 1.0 + abs(p[k]))
+        went = np.sqrt(went)
+        turn = np.arccos(min(abs(cos), 1.0))
+        if off > 1e-9 * scale or turn > turning or not 0.3 * step < went < 2.0 * step:
+            step *= 0.5
+            if step < 1e-6 * longest:
+                break
+            continue
+        beside = np.sqrt(max(span - along * along, 0.0))
+        if count > 3 and 0.0 < along <= 1.01 * went and beside < 0.5 * step and ahead > 0.5:
+            return points[:count].copy(), True
+        outside = False
+        for k in range(3):
+            points[count, k] = p[k]
+            heading[k] = new[k]
+            outside |= p[k] < box[0, k] or p[k] > box[1, k]
+        count += 1
+        if outside:
+            break
+        if turn < 0.4 * turning:
+            step = min(1.6 * step, longest)
+    return points[:count].copy(), False
