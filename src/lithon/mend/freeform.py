@@ -29,6 +29,8 @@ _SPANS = (3, 6, 12, 20, 28, 36)
 _MARGIN = 0.04
 #: Weights beside that of the curves around: of the corners within, of bending.
 _WITHIN, _BEND = 1e-2, 1e-5
+#: How often what is left of a fit's equations is solved for.
+_AGAIN = 4
 #: The share of what is allowed that is made use of: between the points looked at there are others.
 _SURE = 0.5
 #: How many times too far off a fit is given up.
@@ -152,7 +154,7 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
             net = _net(knots, [(where, around, 1.0), (within, inner, weight * few)], bend)
             made = BSplineSurface(frozen(knots), frozen(knots), DEGREE, DEGREE, frozen(net * size + middle))
             where, within = _corrected(made, where, rim), _corrected(made, within, sheet.points[own])
-            off = float(np.abs(made.signed_distance(rim)).max())
+            off = float(np.linalg.norm(made.at(*where.T)[0] - rim, axis=1).max())
             away = float(np.linalg.norm(made.at(*within.T)[0] - sheet.points[own], axis=1).max())
             if off <= _SURE * near and away <= allowed:
                 return made, away
@@ -204,34 +206,59 @@ def _corrected(surface: BSplineSurface, uv: Floats, points: Floats) -> Floats:
     return out
 
 
-def _bending(spans: int, sides: Floats) -> Floats:
-    """Rows (n*n, n*n) whose squares add up to the thin-plate energy of a net of control points."""
+def _bending(spans: int, sides: Floats) -> scipy.sparse.csr_array:
+    """The thin-plate energy (n*n, n*n) of a net of control points."""
     nodes, share = gauss(DEGREE + 1)
     t = (np.arange(spans)[:, None] + 0.5 + 0.5 * nodes).ravel() / spans
     w = np.tile(0.5 * share / spans, spans)
-    gram = [(b.T * w) @ b for b in (spline_values(uniform_knots(spans), t, order) for order in range(3))]
+    values = (spline_values(uniform_knots(spans), t, order) for order in range(3))
+    gram = [scipy.sparse.csr_array((b.T * w) @ b) for b in values]
     a, b = np.maximum(sides, 1e-3)
-    energy = (np.kron(gram[2], gram[0]) / a**3 * b + 2.0 * np.kron(gram[1], gram[1]) / (a * b)
-              + np.kron(gram[0], gram[2]) / b**3 * a)  # fmt: skip
-    n = len(energy)
-    energy[np.arange(n), np.arange(n)] += 1e-12 * float(np.trace(energy)) / n
-    return np.asarray(scipy.linalg.cholesky(energy))
+    energy = (scipy.sparse.kron(gram[2], gram[0]) / a**3 * b + 2.0 * scipy.sparse.kron(gram[1], gram[1]) / (a * b)
+              + scipy.sparse.kron(gram[0], gram[2]) / b**3 * a)  # fmt: skip
+    n = energy.shape[0]
+    return scipy.sparse.csr_array(energy + 1e-12 * float(energy.trace()) / n * scipy.sparse.eye_array(n))
 
 
-def _net(knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], bend: Floats) -> Floats:
-    """Control points (n,n,3): least squares of bending and of parts, each parameters (k,2), points (k,3) and weight."""
+def _net(knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], bend: scipy.sparse.csr_array) -> Floats:
+    """Control points (n,n,3): least squares of bending and of parts, each parameters (k,2), points (k,3) and weight.
+
+    By the normal equations, whose matrix is a narrow band, and again for what is left (Golub & Van Loan, Matrix
+    Computations, 5.3.8): what they lose by being squared comes back. Raises Refusal where they are singular.
+    """
     n = len(knots) - DEGREE - 1
+    matrix = scipy.sparse.vstack([weight * _rows(knots, uv) for uv, _, weight in parts], format="csr")
+    right = np.concatenate([weight * p for _, p, weight in parts])
+    bend = _BEND**2 * bend
+    normal = scipy.sparse.coo_array(matrix.T @ matrix + bend)
+    row, column = normal.coords
+    below = row >= column
+    band = np.zeros((int((row - column).max()) + 1, n * n))
+    band[(row - column)[below], column[below]] = normal.data[below]
+    try:
+        factor = scipy.linalg.cholesky_banded(band, lower=True, overwrite_ab=True, check_finite=False)
+    except np.linalg.LinAlgError:
+        raise Refusal("no free-form face is held by its corners", remedy="part the patch, or keep the facets") from None
+    net = np.zeros((n * n, 3))
+    for _ in range(_AGAIN):
+        rest = matrix.T @ (right - matrix @ net) - bend @ net
+        net += scipy.linalg.cho_solve_banded((factor, True), rest, check_finite=False)
+    return net.reshape(n, n, 3)
 
-    def rows(uv: Floats) -> Floats:
-        return np.einsum("ki,kj->kij", spline_values(knots, uv[:, 0]), spline_values(knots, uv[:, 1])).reshape(
-            len(uv), n * n
-        )
 
-    matrix = np.concatenate([*(weight * rows(uv) for uv, _, weight in parts), _BEND * bend])
-    right = np.concatenate([*(weight * p for _, p, weight in parts), np.zeros((len(bend), 3))])
-    (r,) = scipy.linalg.qr(np.column_stack([matrix, right]), mode="r", overwrite_a=True, check_finite=False)
-    size = n * n
-    return np.asarray(scipy.linalg.solve_triangular(r[:size, :size], r[:size, size:])).reshape(n, n, 3)
+def _rows(knots: Floats, uv: Floats) -> scipy.sparse.csr_array:
+    """The shares (k,n*n) that control points have in points at parameters (k,2)."""
+    n, own = len(knots) - DEGREE - 1, np.arange(DEGREE + 1)
+    value, column = [], []
+    for k in range(2):
+        every = spline_values(knots, uv[:, k])
+        at = np.minimum((every != 0.0).argmax(axis=1), n - DEGREE - 1)[:, None] + own
+        value.append(np.take_along_axis(every, at, axis=1))
+        column.append(at)
+    data = np.einsum("ki,kj->kij", *value).ravel()
+    columns = (column[0][:, :, None] * n + column[1][:, None]).ravel()
+    each = len(own) ** 2
+    return scipy.sparse.csr_array((data, columns, np.arange(len(uv) + 1) * each), shape=(len(uv), n * n))
 
 
 # ---- curves
