@@ -4,6 +4,7 @@ opposite to it, so that both sides of every edge lie on it."""
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 
@@ -52,12 +53,14 @@ def piece_of(curve: Curve, low: float, high: float, a: Vertex, b: Vertex, near: 
 
 class FacetFaces:
     """Faces of triangles, corners (m,3) of points (n,3): `made` are the vertices that corners have already, `edges` the
-    edges that sides (the smaller corner first) have already, with the others as neighbours."""
+    edges that sides (the smaller corner first) have already, with the others as neighbours. `memory` keeps what was
+    made before: what has the same neighbours is the same again, and known to be sound."""
 
     def __init__(
-        self, points: Floats, corners: Ints, made: dict[int, Vertex], edges: Mapping[tuple[int, int], tuple[Edge, int]]
-    ):
-        self.points, self.corners, self.made = points, corners, made
+        self, points: Floats, corners: Ints, made: dict[int, Vertex], edges: Mapping[tuple[int, int], tuple[Edge, int]],
+        memory: dict[object, Any],
+    ):  # fmt: skip
+        self.points, self.corners, self.made, self.memory = points, corners, made, memory
         #: The edge of a side, and the corner at which it starts.
         self.edges = dict(edges)
 
@@ -72,6 +75,13 @@ class FacetFaces:
             raise Refusal("a triangle beside a patch would turn over", where=spot(was.mean(axis=0)),
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         walk = [self._side(a, b) for a, b in zip(corner, corner[1:] + corner[:1], strict=True)]
+        key = ("facet", row, *(id(c.edge) for c in walk))
+        if key not in self.memory:
+            self.memory[key] = self._faces(corner, walk, p, now)
+        made: list[FaceUse] = self.memory[key]
+        return made
+
+    def _faces(self, corner: list[int], walk: list[Coedge], p: Floats, now: Floats) -> list[FaceUse]:
         bent = [k for k, c in enumerate(walk) if not isinstance(c.edge.curve, Line)]
         if not bent:
             return [_face(Plane.of(p[0], now, p[1] - p[0]), walk, p, now)]
@@ -92,13 +102,17 @@ class FacetFaces:
 
     def _vertex(self, v: int) -> Vertex:
         if v not in self.made:
-            self.made[v] = Vertex(frozen(self.points[v]))
+            self.made[v] = self.memory.setdefault(("corner", v), Vertex(frozen(self.points[v])))
         return self.made[v]
 
     def _side(self, a: int, b: int) -> Coedge:
         key = (min(a, b), max(a, b))
         if key not in self.edges:
-            self.edges[key] = line_between(self._vertex(key[0]), self._vertex(key[1])), key[0]
+            ends = self._vertex(key[0]), self._vertex(key[1])
+            own = ("side", *map(id, ends))
+            if own not in self.memory:
+                self.memory[own] = line_between(*ends)
+            self.edges[key] = self.memory[own], key[0]
         edge, start = self.edges[key]
         return Coedge(edge, start == a)
 

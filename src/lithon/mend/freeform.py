@@ -14,7 +14,7 @@ import numpy as np
 import scipy
 import shapely
 
-from lithon.arrays import Floats, Ints, cross_product, frozen, gauss
+from lithon.arrays import Floats, Ints, cross_product, frozen, gauss, unit
 from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import guide
 from lithon.geometry.curves import Line
@@ -37,6 +37,9 @@ _SURE = 0.5
 _FAR = 4.0
 #: Of what a fit is off, the share that is left with more spans where they help.
 _SLOW = 0.6
+#: A surface may lean by so much (cosine) from the triangles that it stands for, looked at in about so many places, but
+#: for those that have less of an area than this share of the largest.
+_LEAN, _PLACES, _SLIVER = 0.5, 3000, 1e-3
 #: Corners of a patch beyond which they are thinned.
 _MOST = 4000
 
@@ -157,6 +160,9 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
             off = float(np.linalg.norm(made.at(*where.T)[0] - rim, axis=1).max())
             away = float(np.linalg.norm(made.at(*within.T)[0] - sheet.points[own], axis=1).max())
             if off <= _SURE * near and away <= allowed:
+                if _ripples(made, sheet):
+                    raise Refusal("a free-form face would ripple between the curves around it", where=spot(middle),
+                                  remedy="part the patch, or keep the facets")  # fmt: skip
                 return made, away
             if off > _FAR * near and away > _FAR * allowed:
                 break  # more steps do not help, more spans do
@@ -166,6 +172,23 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
     which = "the curves around it" if off > _SURE * near else "its corners"
     raise Refusal(f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", where=spot(middle),
                   remedy="part the patch, or keep the facets")  # fmt: skip
+
+
+def _ripples(surface: BSplineSurface, sheet: Sheet) -> bool:
+    """Whether a surface leans far from the triangles that it stands for, at places spread over each."""
+    a, b, c = (sheet.points[sheet.corners[:, k]] for k in range(3))
+    normal = cross_product(b - a, c - a)
+    rows = np.flatnonzero(np.linalg.norm(normal, axis=1) > _SLIVER * float((normal**2).sum(axis=1).max()) ** 0.5)
+    steps = int(np.clip(np.sqrt(2.0 * _PLACES / len(rows)), 1, 6))
+    first, second = np.indices((steps, steps)).reshape(2, -1)
+    inside = first + second < steps
+    u, v = ((k[inside] + 1.0 / 3.0) / steps for k in (first, second))
+    own = sheet.uv[sheet.corners[rows]]
+    uv = np.einsum("k,ni->nki", 1.0 - u - v, own[:, 0]) + np.einsum("k,ni->nki", u, own[:, 1])
+    uv += np.einsum("k,ni->nki", v, own[:, 2])
+    _, du, dv = surface.frames(*uv.reshape(-1, 2).T)
+    cos = (unit(cross_product(du, dv)).reshape(*uv.shape[:2], 3) * unit(normal[rows])[:, None]).sum(axis=2)
+    return bool((cos < _LEAN).any())
 
 
 def _placed(sheet: Sheet, rim: Floats) -> Floats:

@@ -249,7 +249,7 @@ class _Builder:
         for chain in chains:
             for v in chain.points if _FACETS in chain.pair else ():
                 beside[v] += [k for k in chain.pair if k != _FACETS]
-        facets = FacetFaces(self.points, self.corners, self.made, known)
+        facets = FacetFaces(self.points, self.corners, self.made, known, self.memory)
         out = []
         for k, why in self.stay.items():
             piece, own = self.pieces[k], list[Face]()
