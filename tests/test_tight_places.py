@@ -5,7 +5,6 @@ import numpy as np
 import pytest
 from dice import LONG, seeds
 
-from lithon.brep.measures import face_width
 from lithon.brep.topology import Edge, Model, Vertex
 from lithon.geometry.curves import Circle, Line
 from lithon.geometry.frames import Frame
@@ -22,6 +21,26 @@ SPLINTER = [(0.0, 0.0), (20.0, 0.0), (20.0, 9.98), (19.985, 10.0), (0.0, 10.0)]
 
 def outlined(points, height):
     return prism([Piece(c) for c in points], height)
+
+
+@pytest.mark.parametrize("wide", [0.3, 0.05])
+def test_strips_and_foils_get_elements_as_good_as_their_width_allows(wide):
+    """A step along a block that nothing passes over, and a foil thinner than what is passed over: neither can be left
+    out, and elements as long as those around would be flat in them."""
+    step = outlined([(0, 0), (20, 0), (20, 8), (12, 8), (12, 8 - wide), (0, 8 - wide)], 10.0)
+    mesh = tetrahedral_mesh(Model.of([step]), SizeRules(4.0, ignore=0.02))
+    assert mesh.quality.smallest_angle.min() > 12.0 and mesh.quality.scaled_jacobian.min() > 0.1
+    foil = prism(rectangle(0, 0, 6, 4), wide)
+    mesh = tetrahedral_mesh(Model.of([foil]), SizeRules(4.0, ignore=0.4))
+    assert mesh.volume_ratio == pytest.approx(1.0, rel=1e-9)
+    assert mesh.quality.smallest_angle.min() > 12.0 and len(mesh.elements) < 60_000
+
+
+def test_what_may_be_spent_on_foils_is_bounded():
+    """A foil too thin for that gets a few flat elements rather than millions."""
+    foil = prism(rectangle(0, 0, 6, 4), 0.008)
+    mesh = tetrahedral_mesh(Model.of([foil]), SizeRules(4.0, ignore=0.4))
+    assert mesh.volume_ratio == pytest.approx(1.0, rel=1e-9) and len(mesh.elements) < 10_000
 
 
 def boss_near_a_rim():
@@ -44,14 +63,14 @@ def test_what_is_small_and_stays_gets_good_elements(name, ignore):
 
 
 def test_elements_are_smaller_where_triangles_are_thin_and_nowhere_else():
-    body = outlined(SPLINTER, 20.0)
-    plain = surface_mesh((body,), size_field((body,), SizeRules(4.0)))
+    body = boss_near_a_rim()
+    plain = surface_mesh((body,), size_field((body,), SizeRules(2.0)))
     thin = Thin.of(plain)
-    splinter = min(body.faces, key=face_width)
+    side = next(f for f in body.faces if abs(f.surface.frame.z[1]) > 0.9 and abs(f.surface.frame.origin[1]) < 1e-9)
     touched = {plain.faces[k] for k in plain.triangles()[1][thin.rows]}
-    assert splinter in touched and thin.height.max() < 0.12 * 4.0 and thin.lack > 0.0
+    assert side in touched and thin.height.max() < 0.12 * 2.0 and thin.lack > 0.0
     sizes = plain.sizes.steeper(finer(plain, thin))
-    beside, far = np.array([[20.0, 9.99, 7.0], [19.99, 10.0, 13.0]]), np.array([[0.0, 0.0, 0.0], [3.0, 2.0, 10.0]])
+    beside, far = np.array([[10.0, 0.0, 0.005], [9.0, 0.0, 0.0]]), np.array([[0.0, 9.0, 8.0], [19.0, 9.0, 4.0]])
     assert (sizes.at(beside) < 0.25).all() and sizes.at(far) == pytest.approx(plain.sizes.at(far))
     again = surface_mesh((body,), sizes, plain)
     assert Thin.of(again).lack < 0.05 * thin.lack

@@ -15,6 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
+from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.measures import face_width
 from lithon.brep.topology import Body, Edge, Face
@@ -22,6 +23,8 @@ from lithon.mesh.sizing import SizeRules
 
 #: A face between two others is draped together with both where they look the same way within this (radians).
 _SAME_WAY = np.radians(40.0)
+#: Faces on the two sides of a rim turn by more than this (radians) over it, both outwards.
+_AWAY = np.radians(150.0)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -80,11 +83,17 @@ def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
             soft, tiny = soft - short, tiny | short
         if not limit:
             continue
+        rims: set[Edge] = set()
         for face in dict.fromkeys(body.faces):
             if face_width(face) < limit and face.loops and face not in followed:
+                sides = _turns(adj, face, limit, may)
+                if _is_rim(sides):
+                    rims.update(face.edges())
+                    continue
                 small.add(face)
-                soft |= _over(adj, face, limit, may)
-        tiny |= {edge for edge in adj.uses if edge.length < limit and not edge.ring}
+                soft |= _over(adj, face, sides, may)
+        soft -= rims
+        tiny |= {edge for edge in adj.uses if edge.length < limit and not edge.ring} - rims
     soft -= followed
     tiny -= followed
     if len(bodies) > 1:  # an edge where a third body, or a shared face, ends is followed
@@ -114,17 +123,37 @@ def _is_short(edge: Edge, rules: SizeRules) -> bool:
     return not edge.ring and edge.length < rules.size
 
 
-def _over(adj: Adjacency, face: Face, limit: float, may) -> set[Edge]:  # type: ignore[no-untyped-def]
-    """The edges of a narrow face that are given up: all along that side of it at which it turns into its neighbours
-    least, and along the other where what is beyond looks the same way."""
+#: One side of a narrow face: its edges, at each the turn (radians) into what is beyond, and the length (mm).
+_Side = tuple[list[Edge], Floats, Floats]
+
+
+def _turns(adj: Adjacency, face: Face, limit: float, may) -> list[_Side]:  # type: ignore[no-untyped-def]
+    """The sides of a narrow face over which it may be draped."""
     sides = []
     for chain in _sides(face, limit):
         own = [e for e in chain if len(adj.uses[e]) == 2 and may(face, adj.across(face, e))]
         if sum(e.length for e in own) >= limit:
             sides.append((own, np.array([adj.angle(e) for e in own]), np.array([e.length for e in own])))
+    return sides
+
+
+def _mean(side: _Side) -> float:
+    return float(np.average(side[1], weights=side[2]))
+
+
+def _is_rim(sides: list[_Side]) -> bool:
+    """Whether a narrow face is the rim of a wall, or the top of a fin: what is on both sides of it looks away from each
+    other. Draped it would take a wedge off a wall that is no thicker."""
+    means = sorted(map(_mean, sides))
+    return len(means) > 1 and means[-1] > 0.0 and means[-1] + means[-2] > _AWAY
+
+
+def _over(adj: Adjacency, face: Face, sides: list[_Side], may) -> set[Edge]:  # type: ignore[no-untyped-def]
+    """The edges of a narrow face that are given up: all along that side of it at which it turns into its neighbours
+    least, and along the other where what is beyond looks the same way."""
     if not sides:
         return set()
-    means = [float(np.average(turns, weights=lengths)) for _, turns, lengths in sides]
+    means = [_mean(side) for side in sides]
     first = min(range(len(sides)), key=lambda k: abs(means[k]))
     own, turns, _ = sides[first]
     out = {e for e, t in zip(own, turns, strict=True) if abs(t - means[first]) < _SAME_WAY}

@@ -303,9 +303,11 @@ def _pass(
     planes: Floats,
     goal: float,
     grow: bool,
+    stuck: Floats,
 ) -> int:
     """Offer every change to every element below the goal, worst first; how many were made. Leaves in state[5]
-    how many lay below it before."""
+    how many lay below it before. An element that nothing helped is not looked at again as long as it and those
+    beside it are what they were: `stuck` tells."""
     before = state[2]
     moved = 0
     used = state[0]
@@ -323,8 +325,7 @@ def _pass(
             break
         if tet[t, 0] < 0 or state[0] + 200 > len(tet):
             continue
-        now = q_of(x, tet, t)
-        if now >= goal:
+        if q_of(x, tet, t) >= goal or _with_neighbours(x, tet, nbr, t) == stuck[t]:
             continue
         for j in range(4):
             v = tet[t, j]
@@ -366,7 +367,23 @@ def _pass(
                     done = new_node(
                         x, tet, nbr, wall, lab, free, state, held, kind, places, plane, face, cavity, n, _WAYS, new
                     )  # fmt: skip
+        if not done:
+            stuck[t] = _with_neighbours(x, tet, nbr, t)
     return state[2] - before + moved
+
+
+@njit(cache=True)
+def _with_neighbours(x: Floats, tet: Ints, nbr: Ints, t: int) -> float:
+    """A number that tells an element and those beside it from what they were before a change."""
+    out = q_of(x, tet, t)
+    for i in range(4):
+        if nbr[t, i] >= 0:
+            out += (i + 2.0) * q_of(x, tet, nbr[t, i])
+    return out
+
+
+#: Where so large a share of elements is still flat it is the body that is, and no change helps.
+_HOPELESS = 0.75
 
 
 @dataclass(slots=True)
@@ -402,6 +419,7 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     free = np.zeros(m + room, dtype=np.int64)
     seen = np.zeros(m + room, dtype=np.int64)
     state = np.array([m, 0, 0, 0, n, 0], dtype=np.int64)
+    stuck = np.full(m + room, np.nan)
     held, planes = cells.held, cells.planes
     goal = float(np.sin(np.radians(goal_degrees)))
     easy = float(np.sin(np.radians(28.0)))
@@ -409,11 +427,13 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     for turn in range(passes):
         progress.tell(0.75 + 0.22 * turn / passes, "improving elements")
         level = easy if turn < 3 else goal
-        made = _pass(x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, level, turn >= 2)
+        made = _pass(x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, level, turn >= 2, stuck)
         # Around what nothing can mend, one element is only bettered at the expense of others: then it is enough.
         if turn >= 3 and (made == 0 or (turn > 3 and state[5] > below > 0)):
             break
         below = int(state[5])
+        if turn >= 1 and below > _HOPELESS * state[0]:
+            break
     live = tet[: state[0], 0] >= 0
     row = np.cumsum(live) - 1
     links = nbr[: state[0]][live]

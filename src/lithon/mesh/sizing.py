@@ -13,10 +13,10 @@ from dataclasses import dataclass, field
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
-from lithon.brep.measures import face_area, volume
+from lithon.brep.measures import face_area, face_width, volume
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.sampling import spread
 from lithon.brep.tessellation.tessellate import face_mesh
@@ -221,20 +221,64 @@ def _asked(body: Body, rules: SizeRules) -> _Asked:
     for face in body.faces:
         if not isinstance(face.surface, Plane) and face not in flat:
             out.put((face,), *_curved(face, turn, rules))
+        if face not in flat and face_width(face) < rules.size / _FLATTEST:
+            at, width = _widths(face)
+            asked = _FLATTEST * width
+            near = (asked < rules.size) & (asked > rules.smallest * rules.size)
+            out.put((face,), at[near], asked[near])
     if body.sheet:
         return out  # it has no walls
     where, wall, own, far, facing = thickness(body)
-    thin = np.flatnonzero((wall < rules.size * rules.through) & (facing < _OPPOSED) & (wall > (rules.ignore or 0.0)))
+    asked, narrow = wall / rules.through, (wall < rules.size * rules.through) & (facing < _OPPOSED)
+    slim = narrow & (wall <= (rules.ignore or 0.0))
+    # Where so many elements are not to be had, flat ones are as good as many that are a little less flat.
+    asked[slim] = _FLATTEST * wall[slim]
+    slim &= asked < _affordable(body, own, slim)
+    thin = np.flatnonzero(narrow & ~slim & (asked < rules.size))
     thin = thin[np.argsort(own[thin] * len(body.uses) + far[thin], kind="stable")]
     breaks = np.flatnonzero(np.diff(own[thin] * len(body.uses) + far[thin])) + 1
     for rows in np.split(thin, breaks) if len(thin) else ():
         pair = body.uses[int(own[rows[0]])].face, body.uses[int(far[rows[0]])].face
-        out.put(pair, where[rows], wall[rows] / rules.through)
+        out.put(pair, where[rows], asked[rows])
     return out
 
 
-#: The share of a body's volume that chords may cut off, or add in bores.
-_CUT_OFF = 0.015
+#: On a strip, and in a wall thinner than what is ignored, which is there all the same, elements are at the most so many
+#: times as long as it is wide or thick, for flatter ones have angles under 16 degrees; and about so many triangles are
+#: spent on all such walls of a body.
+_FLATTEST, _SPENT = 3.2, 20000
+#: How many points of a face's edges are looked at.
+_ON_EDGES = 400
+
+
+def _widths(face: Face) -> tuple[Floats, Floats]:
+    """Points (n,3) on the edges of a face, and how far (mm) it is from each (n,) to those edges that have no vertex in
+    common with its own."""
+    edges = list(dict.fromkeys(face.edges()))
+    share = (np.arange(max(2, _ON_EDGES // len(edges))) + 0.5) / max(2, _ON_EDGES // len(edges))
+    if len(edges) < 2 or len(edges) > _ON_EDGES:
+        return np.zeros((0, 3)), np.zeros(0)
+    points = np.concatenate([e.curve.point(e.t0 + share * (e.t1 - e.t0)) for e in edges])
+    ends = [{id(v) for v in (e.start, e.end) if v is not None} | {id(e)} for e in edges]
+    near = np.array([[bool(a & b) for b in ends] for a in ends])
+    own = np.repeat(np.arange(len(edges)), len(share))
+    away = scipy.spatial.distance.cdist(points, points)
+    away[near[own][:, own]] = np.inf
+    width = away.min(axis=1)
+    return points[np.isfinite(width)], width[np.isfinite(width)]
+
+
+def _affordable(body: Body, own: Ints, slim: Bools) -> float:
+    """The size (mm) with which such samples' share of the faces that they are on (numbers (n,)) takes what may be spent
+    on it."""
+    every, thin = np.bincount(own), np.bincount(own[slim])
+    skin = sum(face_area(body.uses[k].face) * thin[k] / every[k] for k in np.flatnonzero(thin).tolist())
+    return float(np.sqrt(2.3 * skin / _SPENT))
+
+
+#: The share of a body's volume that chords may cut off, or add in bores: at most; and where no more elements than
+#: this many times those asked for around a circle bring it about.
+_CUT_OFF, _CUT_LITTLE, _AROUND_MORE = 0.015, 0.004, 2.0
 
 
 def _turn(body: Body, rules: SizeRules) -> float:
@@ -254,8 +298,9 @@ def _turn(body: Body, rules: SizeRules) -> float:
         ways = 2.0 if isinstance(surface, Sphere) else 1.0
         outward = 1.0 if use.forward == use.face.along else -1.0
         cut += outward * ways * face_area(use.face) * bend * step**2 / 12.0
-    share = abs(cut) / max(abs(volume(body)), 1e-300)
-    return turn * float(np.sqrt(_CUT_OFF / share)) if share > _CUT_OFF else turn
+    share = max(abs(cut) / max(abs(volume(body)), 1e-300), 1e-300)
+    finer = max(float(np.sqrt(_CUT_LITTLE / share)), 1.0 / _AROUND_MORE)
+    return turn * min(1.0, finer, float(np.sqrt(_CUT_OFF / share)))
 
 
 #: At how many points of a curved face its curvature is asked for.
