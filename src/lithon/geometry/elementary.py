@@ -53,7 +53,7 @@ def _off(s: Floats, x: float, y: float, z: float) -> tuple[float, float, float, 
         return -s[10], s[7], s[8], s[9]
     rx, ry, rz = x - h * s[7], y - h * s[8], z - h * s[9]
     r = np.sqrt(rx * rx + ry * ry + rz * rz)
-    if r > 0.0:
+    if r > 1e-15 * (1.0 + abs(h)):  # on the axis what is left is rounding
         rx, ry, rz = rx / r, ry / r, rz / r
     else:
         rx, ry, rz = s[4], s[5], s[6]
