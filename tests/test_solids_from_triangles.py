@@ -33,6 +33,7 @@ from lithon.mend.segments import Patch, noise_of, segmented
 from lithon.mend.slivers import without_slivers
 from lithon.mend.solid import bordering, solid_of
 from lithon.mend.starts import round_fits
+from lithon.mesh import sizing
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.surface import surface_mesh
 from lithon.operations.places import Cut
@@ -312,7 +313,9 @@ def as_scanned(body, fineness, scatter=0.0, seed=0):
     scattered by a share of the median side."""
     if fineness:
         diagonal = float(np.linalg.norm(np.ptp(body_mesh(body)[0], axis=0)))
-        mesh = surface_mesh((body,), size_field((body,), SizeRules(diagonal / fineness)))
+        with pytest.MonkeyPatch.context() as even:
+            even.setattr(sizing, "_FLATTEST", np.inf)  # what scans is no finer on a strip
+            mesh = surface_mesh((body,), size_field((body,), SizeRules(diagonal / fineness)))
         corners, of = mesh.triangles()
         turned = np.array([not body.use_of(face).forward for face in mesh.faces])
         points, corners = mesh.points(), np.where(turned[of][:, None], corners[:, ::-1], corners)

@@ -23,7 +23,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.patch import DEGREE, spline_values, uniform_knots
 from lithon.progress import pulse
 
-#: Spans a side, each tried where the one before does not come near enough.
+#: Spans a side, each tried where the one before does not come near enough; no more than triangles give a shape to.
 _SPANS = (3, 6, 12, 20, 28, 36)
 #: How far a surface reaches beyond its patch, as a share of its sides.
 _MARGIN = 0.04
@@ -148,7 +148,7 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
     few = np.sqrt(len(around) / max(1, len(inner)))  # no more of them is no more weight
     at = _placed(sheet, rim)
     off, away, last = np.inf, np.inf, np.inf
-    for spans in _SPANS:
+    for spans in (s for s in _SPANS if s <= _SPANS[1] + 2.0 * np.sqrt(len(sheet.corners))):
         pulse(f"fitting a free-form face, {spans} spans a side")
         knots, bend = uniform_knots(spans), _bending(spans, sheet.sides / size)
         where, within = at.copy(), sheet.uv[own]

@@ -22,6 +22,8 @@ from lithon.progress import SILENT, Progress
 from lithon.project.ledger import Ledger
 from lithon.survey.deviation import deviation
 
+#: So little of a skin (a share) may stay facets that no free-form faces are looked for in their stead.
+_HARDLY = 0.05
 #: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then, else its
 #: facets; simple, smooth: refused where a body has hardly any.
 Kind = Literal["auto", "facets", "simple", "smooth"]
@@ -76,7 +78,7 @@ def _converted(work: Ledger, body: Body, kind: Kind, tolerance: float | None, pr
         facets = sum(float(one["area_mm2"]) for one in out.details[0]["left"])
         if best is None or facets < best[0]:
             best = facets, out
-        if not facets:
+        if facets <= _HARDLY * area(body):
             break
     if best is not None:
         assert best[1].operation is not None

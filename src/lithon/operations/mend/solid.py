@@ -34,6 +34,8 @@ _STRAY = 2.0
 #: Within this share of the diagonal corners lie on what they were made from; and so much of a skin may stay facets
 #: before surfaces further off are looked for.
 _EXACT, _LITTLE = 3e-5, 0.3
+#: Where no more of a skin stays facets no further deviation is tried.
+_HARDLY = 0.02
 #: How faces of single triangles are told.
 FACETS = "facets"
 
@@ -121,7 +123,7 @@ class SolidFromTriangles(Operation):
                 continue
             share = sum(left.area for left in made.left) / area(body)
             if best is None or share < 0.9 * least:
-                best, least, more = made, share, bool(made.left) and smooth
+                best, least, more = made, share, share > _HARDLY and smooth
             else:
                 more = False
             if not more:  # what lies on nothing simple does not with more deviation either
