@@ -15,7 +15,9 @@ from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.measures import volume
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
-from lithon.mend.freeform import curve_along, unfolded
+from lithon.geometry.splines import BSplineSurface
+from lithon.mend.freeform import _BEND, _bending, _net, _ripples, curve_along, unfolded
+from lithon.mend.patch import DEGREE, spline_values, uniform_knots
 from lithon.mend.segments import noise_of
 from lithon.mesh.make import mesh_of
 from lithon.mesh.sizing import SizeRules
@@ -119,6 +121,39 @@ def test_triangles_are_laid_flat_without_a_fold_or_not_at_all():
         there = np.einsum("ij,ij->i", v - u, w - u)
         assert there == pytest.approx(here, abs=1e-6)
     assert unfolded(*ball(200, lambda way: np.full(len(way), 3.0))) is None  # it is closed
+
+
+@pytest.mark.parametrize("spans", [3, 12])
+def test_a_net_is_that_of_least_squares(spans):
+    """Against all rows at once, dense and by orthogonal columns: points that want what no smooth surface does, few
+    enough that bending has its say, and one weight a hundredth of the other."""
+    rng = np.random.default_rng(spans)
+    knots, bend = uniform_knots(spans), _bending(spans, np.array([1.0, 0.6]))
+    parts = [(rng.random((n, 2)), rng.normal(size=(n, 3)), weight) for n, weight in ((60, 1.0), (25, 0.01))]
+    own = []
+    for uv, points, weight in parts:
+        u, v = (spline_values(knots, uv[:, k]) for k in range(2))
+        own.append((weight * np.einsum("ki,kj->kij", u, v).reshape(len(uv), -1), weight * points))
+    stiff = _BEND * scipy.linalg.cholesky(bend.toarray())
+    matrix = np.concatenate([*(a for a, _ in own), stiff])
+    right = np.concatenate([*(b for _, b in own), np.zeros((len(stiff), 3))])
+    best = np.linalg.lstsq(matrix, right, rcond=1e-15)[0]
+    made = _net(knots, parts, bend).reshape(-1, 3)
+    cost = [float(((matrix @ x - right) ** 2).sum()) for x in (made, best)]
+    assert cost[0] == pytest.approx(cost[1], rel=1e-6)
+
+
+def test_a_surface_that_ripples_is_told():
+    """A flat patch of two triangles: the plane over it stands for it, the same with a fold within does not."""
+    sheet = unfolded(np.array([[0.0, 0, 0], [4, 0, 0], [4, 3, 0], [0, 3, 0]]), np.array([[0, 1, 2], [0, 2, 3]]))
+    knots = uniform_knots(6)
+    greville = np.array([knots[k + 1 : k + 1 + DEGREE].mean() for k in range(6 + DEGREE)])
+    u, v = np.meshgrid(greville, greville, indexing="ij")
+    places = np.linalg.lstsq(np.column_stack([sheet.uv, np.ones(4)]), sheet.points, rcond=None)[0]
+    for height, rippled in ((0.0, False), (0.05, False), (40.0, True)):
+        net = np.stack([u, v, np.ones_like(u)], axis=-1) @ places
+        net[4:7, 4:7, 2] += height
+        assert _ripples(BSplineSurface(knots, knots, DEGREE, DEGREE, net), sheet) == rippled
 
 
 def test_a_curve_lies_on_the_surface_beside_it_and_goes_through_its_ends():

@@ -20,19 +20,19 @@ _ROUNDS = 12
 
 
 def in_numbers(surface: Surface) -> Floats | None:
-    """The row (13,) that tells a surface: kind, point, x, z, and two sizes; None for one of another kind."""
-    origin, sizes = surface.frame.origin, (0.0, 0.0, 0.0)
+    """The row (12,) that tells a surface: kind, point, x, z, and two sizes; None for one of another kind."""
+    origin, sizes = surface.frame.origin, (0.0, 0.0)
     match surface:
         case Plane():
             kind = _PLANE
         case Cylinder():
-            kind, sizes = _CYLINDER, (surface.radius, 0.0, 0.0)
+            kind, sizes = _CYLINDER, (surface.radius, 0.0)
         case Cone():
-            kind, sizes, origin = _CONE, (np.sin(surface.angle), np.cos(surface.angle), 0.0), surface.apex
+            kind, sizes, origin = _CONE, (np.sin(surface.angle), np.cos(surface.angle)), surface.apex
         case Sphere():
-            kind, sizes = _SPHERE, (surface.radius, 0.0, 0.0)
+            kind, sizes = _SPHERE, (surface.radius, 0.0)
         case Torus():
-            kind, sizes = _TORUS, (surface.major, surface.minor, 0.0)
+            kind, sizes = _TORUS, (surface.major, surface.minor)
         case _:
             return None
     return given(np.concatenate([[float(kind)], origin, surface.frame.x, surface.frame.z, sizes]))
@@ -44,9 +44,9 @@ def _off(s: Floats, x: float, y: float, z: float) -> tuple[float, float, float, 
     kind = int(s[0])
     x, y, z = x - s[1], y - s[2], z - s[3]
     h = x * s[7] + y * s[8] + z * s[9]
-    if kind == 0:
+    if kind == _PLANE:
         return h, s[7], s[8], s[9]
-    if kind == 3:
+    if kind == _SPHERE:
         r = np.sqrt(x * x + y * y + z * z)
         if r > 0.0:
             return r - s[10], x / r, y / r, z / r
@@ -57,9 +57,9 @@ def _off(s: Floats, x: float, y: float, z: float) -> tuple[float, float, float, 
         rx, ry, rz = rx / r, ry / r, rz / r
     else:
         rx, ry, rz = s[4], s[5], s[6]
-    if kind == 1:
+    if kind == _CYLINDER:
         return r - s[10], rx, ry, rz
-    if kind == 2:
+    if kind == _CONE:
         across, along = s[11], -s[10]
         d = r * across + h * along
         if r * s[10] + h * s[11] < 0.0:

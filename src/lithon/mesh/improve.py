@@ -304,10 +304,11 @@ def _pass(
     goal: float,
     grow: bool,
     stuck: Floats,
+    least: float,
 ) -> int:
     """Offer every change to every element below the goal, worst first; how many were made. Leaves in state[5]
-    how many lay below it before. An element that nothing helped is not looked at again as long as it and those
-    beside it are what they were: `stuck` tells."""
+    how many lay below it before, and in state[6] how many below what is wanted in the end, `least`. An element
+    that nothing helped is not looked at again as long as it and those beside it are what they were: `stuck` tells."""
     before = state[2]
     moved = 0
     used = state[0]
@@ -315,7 +316,7 @@ def _pass(
     for t in range(used):
         q[t] = q_of(x, tet, t) if tet[t, 0] >= 0 else 9.0
     order = np.argsort(q)
-    state[5] = (q < goal).sum()
+    state[5], state[6] = (q < goal).sum(), (q < least).sum()
     star = np.empty(MOST, dtype=np.int64)
     new = np.full((2 * MOST, 8), -1, dtype=np.int64)
     cavity = np.empty(MOST, dtype=np.int64)
@@ -418,7 +419,7 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     lab = np.concatenate([cells.lab, np.full(room, -1, dtype=np.int64)])
     free = np.zeros(m + room, dtype=np.int64)
     seen = np.zeros(m + room, dtype=np.int64)
-    state = np.array([m, 0, 0, 0, n, 0], dtype=np.int64)
+    state = np.array([m, 0, 0, 0, n, 0, 0], dtype=np.int64)
     stuck = np.full(m + room, np.nan)
     held, planes = cells.held, cells.planes
     goal = float(np.sin(np.radians(goal_degrees)))
@@ -427,12 +428,14 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     for turn in range(passes):
         progress.tell(0.75 + 0.22 * turn / passes, "improving elements")
         level = easy if turn < 3 else goal
-        made = _pass(x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, level, turn >= 2, stuck)
+        made = _pass(
+            x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, level, turn >= 2, stuck, goal
+        )
         # Around what nothing can mend, one element is only bettered at the expense of others: then it is enough.
         if turn >= 3 and (made == 0 or (turn > 3 and state[5] > below > 0)):
             break
         below = int(state[5])
-        if turn >= 1 and below > _HOPELESS * state[0]:
+        if turn >= 1 and state[6] > _HOPELESS * state[0]:
             break
     live = tet[: state[0], 0] >= 0
     row = np.cumsum(live) - 1

@@ -255,9 +255,10 @@ def _widths(face: Face) -> tuple[Floats, Floats]:
     """Points (n,3) on the edges of a face, and how far (mm) it is from each (n,) to those edges that have no vertex in
     common with its own."""
     edges = list(dict.fromkeys(face.edges()))
-    share = (np.arange(max(2, _ON_EDGES // len(edges))) + 0.5) / max(2, _ON_EDGES // len(edges))
-    if len(edges) < 2 or len(edges) > _ON_EDGES:
+    if not 2 <= len(edges) <= _ON_EDGES:
         return np.zeros((0, 3)), np.zeros(0)
+    each = max(2, _ON_EDGES // len(edges))
+    share = (np.arange(each) + 0.5) / each
     points = np.concatenate([e.curve.point(e.t0 + share * (e.t1 - e.t0)) for e in edges])
     ends = [{id(v) for v in (e.start, e.end) if v is not None} | {id(e)} for e in edges]
     near = np.array([[bool(a & b) for b in ends] for a in ends])

@@ -35,7 +35,7 @@ _STRAY = 2.0
 #: before surfaces further off are looked for.
 _EXACT, _LITTLE = 3e-5, 0.3
 #: Where no more of a skin stays facets no further deviation is tried.
-_HARDLY = 0.02
+_ENOUGH = 0.02
 #: How faces of single triangles are told.
 FACETS = "facets"
 
@@ -123,7 +123,7 @@ class SolidFromTriangles(Operation):
                 continue
             share = sum(left.area for left in made.left) / area(body)
             if best is None or share < 0.9 * least:
-                best, least, more = made, share, share > _HARDLY and smooth
+                best, least, more = made, share, share > _ENOUGH and smooth
             else:
                 more = False
             if not more:  # what lies on nothing simple does not with more deviation either
