@@ -17,7 +17,7 @@ PLANE, SPHERE, CYLINDER, CONE, TORUS = range(5)
 #: crosses itself; where it is nothing, it is a sphere.
 THICK = 0.05
 #: What is told by less than this share of what is told best is not told.
-_TOLD, _SURELY_TOLD = 1e-10, 1e-5
+TOLD, _SURELY_TOLD = 1e-10, 1e-5
 _KINDS: dict[type[Surface], int] = {Plane: PLANE, Sphere: SPHERE, Cylinder: CYLINDER, Cone: CONE, Torus: TORUS}
 
 
@@ -84,8 +84,8 @@ def nearest(
     cost, moved = _look(kind, here, p, off, slopes), False
     for _ in range(rounds):
         fresh = np.inf
-        for least in (_TOLD, _SURELY_TOLD):  # what a ring and an apex do not tell is rounding, and leads astray
-            if moved and least > _TOLD:
+        for least in (TOLD, _SURELY_TOLD):  # what a ring and an apex do not tell is rounding, and leads astray
+            if moved and least > TOLD:
                 break
             solved(slopes, off, move, least)
             if _moved(kind, here, move, made):

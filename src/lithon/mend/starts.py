@@ -14,7 +14,7 @@ from lithon.arrays import Floats, given
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Surface
-from lithon.mend.fitting import CONE, CYLINDER, SPHERE, THICK, TORUS, local_of, nearest, solved, stand
+from lithon.mend.fitting import CONE, CYLINDER, SPHERE, THICK, TOLD, TORUS, local_of, nearest, solved, stand
 
 _MAKES: dict[int, type[Cylinder] | type[Cone] | type[Sphere] | type[Torus]] = {
     CYLINDER: Cylinder, CONE: Cone, SPHERE: Sphere, TORUS: Torus,
@@ -230,7 +230,7 @@ def _cylinder(p: Floats, n: Floats, starts: Floats, m: int) -> int:
         _less(p[i], middle, q)
         x, y = _dot(q, ways[0]), _dot(q, ways[1])
         rows[i, 0], rows[i, 1], right[i] = 2.0 * x, 2.0 * y, -x * x - y * y
-    rank = solved(rows, right, found, 1e-10)
+    rank = solved(rows, right, found, TOLD)
     radius = np.sqrt(max(found[2] + found[0] * found[0] + found[1] * found[1], 0.0))
     if rank < 3 or not 0.0 < radius < _LARGE * _size(p):
         return m
@@ -256,7 +256,7 @@ def _cone(p: Floats, n: Floats, starts: Floats, m: int) -> int:
         right[i] = -_dot(q, n[i])
         for k in range(3):
             rows[i, k] = n[i, k]
-    if solved(rows, right, apex, 1e-10) < 3 or np.sqrt(_dot(apex, apex)) > _LARGE * _size(p):
+    if solved(rows, right, apex, TOLD) < 3 or np.sqrt(_dot(apex, apex)) > _LARGE * _size(p):
         return m
     if _dot(apex, axis) > 0.0:
         for k in range(3):
@@ -282,7 +282,7 @@ def _sphere(p: Floats, starts: Floats, m: int) -> int:
         for k in range(3):
             rows[i, k] = 2.0 * q[k]
         right[i] = -_dot(q, q)
-    rank = solved(rows, right, found, 1e-10)
+    rank = solved(rows, right, found, TOLD)
     radius = np.sqrt(max(found[3] + _dot(found, found), 0.0))
     if rank < 4 or not 0.0 < radius < _LARGE * _size(p):
         return m
@@ -326,7 +326,7 @@ def _torus(p: Floats, n: Floats, starts: Floats, m: int) -> int:
         high = _dot(q, axis)
         flat = np.sqrt(max(_dot(q, q) - high * high, 0.0))
         rows[i, 0], rows[i, 1], right[i] = 2.0 * flat, 2.0 * high, -flat * flat - high * high
-    rank = solved(rows, right, found, 1e-10)
+    rank = solved(rows, right, found, TOLD)
     minor = np.sqrt(max(found[2] + found[0] * found[0] + found[1] * found[1], 0.0))
     if rank < 3 or not 0.0 < minor < _LARGE * scale or found[0] < THICK * minor:
         return m

@@ -3,7 +3,7 @@
 A drape is a set of faces that are meshed as one: the edges between them are no edges of the mesh. Below the ignore
 size a narrow face is draped together with the neighbour that it turns into least, and with the one beyond where the two
 look the same way in the end, as over a step; short edges are drawn together to a point. Faces of different names, held
-faces and the borders of what bodies share are never draped over.
+faces, rims of walls and the borders of what bodies share are never draped over.
 """
 
 from __future__ import annotations
