@@ -1,31 +1,35 @@
-"""Compile what is compiled on first use, on models as small as will reach it:  tools/warm.py solids | triangles
+"""Compile what is compiled on first use, on models as small as will reach it:  tools/warm.py
 
 Run once after the environment is made or a kernel has changed, so that no first user and no test waits for it.
+What all use is compiled first; then each has a process of its own.
 """
 
-import sys
+from multiprocessing import get_context
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import lithon
 from lithon.exchange.deliver import write_triangles
 from lithon.mesh.make import mesh_of
+from lithon.mesh.remake import graded
 from lithon.mesh.second_order import quadratic
-from lithon.mesh.sizing import SizeRules
+from lithon.mesh.sizing import SizeRules, size_field
+from lithon.mesh.surface import surface_mesh
 from lithon.samples import collar_anchor, gudgeon_scan, pintle_shoe
 from lithon.samples.spoiled_anchor import spoiled_anchor
 from lithon.survey.findings import findings
 
 
 def solids() -> None:
-    model = collar_anchor()
-    findings(model, 8.0)
-    quadratic(mesh_of(model, SizeRules(8.0), "tet"))
-    mesh_of(spoiled_anchor(), SizeRules(25.0, ignore=4.0), "tet")
+    quadratic(mesh_of(collar_anchor(), SizeRules(8.0), "tet"))
+
+
+def draped() -> None:
+    model = spoiled_anchor()
+    graded(surface_mesh(model.bodies, size_field(model.bodies, SizeRules(25.0, ignore=4.0))), ())
 
 
 def triangles() -> None:
-    findings(pintle_shoe(), 4.0)
     with TemporaryDirectory() as folder:
         path = Path(folder) / "scan.stl"
         write_triangles(gudgeon_scan(), path)
@@ -40,5 +44,17 @@ def triangles() -> None:
     mesh_of(bar.model, SizeRules(1.0), "hex")
 
 
+def main() -> int:
+    findings(collar_anchor(), 8.0)
+    findings(pintle_shoe(), 4.0)
+    others = [get_context("fork").Process(target=run) for run in (triangles, draped)]
+    for process in others:
+        process.start()
+    solids()
+    for process in others:
+        process.join()
+    return int(any(process.exitcode for process in others))
+
+
 if __name__ == "__main__":
-    {"solids": solids, "triangles": triangles}[sys.argv[1]]()
+    raise SystemExit(main())
