@@ -21,6 +21,8 @@ from lithon.progress import pulse
 
 #: A rim of more corners than this is filled about its middle.
 _LONGEST = 300
+#: How many corners of triangles are seen at once from points.
+_AT_ONCE = 100_000
 
 
 @dataclass(slots=True)
@@ -317,12 +319,17 @@ def winding_number(points: Floats, corners: Ints, at: Floats) -> Floats:
     """How often triangles go around points (n,3): the solid angles under which they are seen, over 4 pi (Van Oosterom &
     Strackee 1983; Jacobson, Kavan & Sorkine-Hornung 2013). It need not be whole where they are open."""
     out = np.empty(len(at))
-    for k, p in enumerate(at):
-        a, b, c = (points[corners[:, i]] - p for i in range(3))
-        la, lb, lc = (np.linalg.norm(v, axis=1) for v in (a, b, c))
-        top = np.einsum("ij,ij->i", a, cross_product(b, c))
-        low = la * lb * lc + (a * b).sum(axis=1) * lc + (b * c).sum(axis=1) * la + (c * a).sum(axis=1) * lb
-        out[k] = 2.0 * np.arctan2(top, low).sum() / (4.0 * np.pi)
+    used, rows = np.unique(corners, return_inverse=True)
+    rows = rows.reshape(-1, 3)
+    step = max(1, _AT_ONCE // max(1, len(rows)))
+    for first in range(0, len(at), step):
+        to = points[used] - at[first : first + step, None]
+        far = np.linalg.norm(to, axis=2)
+        a, b, c = (to[:, rows[:, i]] for i in range(3))
+        la, lb, lc = (far[:, rows[:, i]] for i in range(3))
+        top = (a * cross_product(b, c)).sum(axis=2)
+        low = la * lb * lc + (a * b).sum(axis=2) * lc + (b * c).sum(axis=2) * la + (c * a).sum(axis=2) * lb
+        out[first : first + step] = np.arctan2(top, low).sum(axis=1) / (2.0 * np.pi)
     return out
 
 

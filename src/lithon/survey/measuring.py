@@ -24,6 +24,10 @@ from lithon.geometry.surfaces import Cylinder, Plane
 
 Item = Face | Edge | Floats
 _PARALLEL = 1e-9
+#: How often points go back and forth between two things.
+_TURNS = 400
+#: What is nearer (mm) touches.
+_TOUCH = 1e-9
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,19 +155,35 @@ def distance(a: Item, b: Item) -> tuple[float, Floats, Floats]:
     away, row = scipy.spatial.cKDTree(two).query(one)
     best: tuple[float, Floats, Floats] | None = None
     for k in np.argsort(away)[:: max(1, len(away) // 400)][:6]:
-        p, q = one[k], two[int(row[k])]
-        last = np.inf
-        for _ in range(400):
-            q = _onto(b, p)
-            p = _onto(a, q)
-            now = float(np.linalg.norm(p - q))
-            if last - now <= 1e-14 * (1.0 + now):
-                break
-            last = now
-        if best is None or now < best[0]:
-            best = (now, p, q)
+        found = _back_and_forth(a, b, one[k], two[int(row[k])])
+        if best is None or found[0] < best[0]:
+            best = found
+        if best[0] < _TOUCH:
+            break
     assert best is not None
     return best
+
+
+def _back_and_forth(a: Item, b: Item, p: Floats, q: Floats) -> tuple[float, Floats, Floats]:
+    """Distance and points (3,), from p onto b and back onto a until it comes no nearer. Along what is nearly
+    parallel these steps are short: each is tried several times as far, twice that where it was nearer."""
+    last, reach = np.inf, 1.0
+    for _ in range(_TURNS):
+        q = _onto(b, p)
+        there = _onto(a, q)
+        step, p = there - p, there
+        now = float(np.linalg.norm(p - q))
+        if last - now <= 1e-14 * (1.0 + now) or now < _TOUCH:
+            break
+        far = _onto(a, p + reach * step)
+        beyond = _onto(b, far)
+        nearer = float(np.linalg.norm(far - beyond))
+        if nearer < now:
+            p, q, now, reach = far, beyond, nearer, 2.0 * reach
+        else:
+            reach = max(1.0, 0.25 * reach)
+        last = now
+    return now, p, q
 
 
 def _cloud(item: Item) -> Floats:
