@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import scipy.spatial
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
@@ -160,6 +161,22 @@ def test_swept_surfaces_agree_with_simple_ones():
     ring, torus = Revolution.of(section, (1, 2, 3), (0, 0, 1)), Torus(f, 6.0, 2.0)
     assert np.allclose(np.abs(ring.signed_distance(p)), np.abs(torus.signed_distance(p)), atol=1e-6)
     assert np.allclose(ring.bend(torus.project(p)), torus.bend(p), rtol=1e-3)
+
+
+@pytest.mark.parametrize("away", [2.0, 1.2, 0.3, 3.0])
+def test_circles_turned_about_what_touches_or_crosses_them(away):
+    """The nearest of many points of it is no nearer than the one that is found, and that is on it."""
+    f = Frame.of((1, 2, 3), (0.3, -0.2, 1))
+    circle = Circle.about(Frame.of(f.origin + away * f.x + 0.7 * f.z, f.y, f.x), 2.0)
+    horn = Revolution.of(circle, f.origin, f.z)
+    p = f.origin + np.random.default_rng(3).uniform(-5, 5, (80, 3))
+    t, s = (a.ravel() for a in np.meshgrid(np.linspace(0, 2 * np.pi, 240), np.linspace(0, 2 * np.pi, 240)))
+    every, *_ = horn.at(np.stack([t, s], axis=1))
+    nearest = scipy.spatial.cKDTree(every).query(p)[0]
+    on = horn.project(p)
+    gap = np.linalg.norm(on - p, axis=1)
+    assert (gap < nearest + 1e-9).all() and (gap > nearest - 0.1).all()
+    assert np.allclose(horn.at(horn.parameters(on))[0], on, atol=1e-9)
 
 
 # ---- meet

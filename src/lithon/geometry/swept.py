@@ -295,13 +295,41 @@ class Revolution(_Swept):
         flat = np.column_stack([np.maximum(r, 0.0), local[:, 2], np.zeros(len(r))])
         return BSplineCurve(made.knots, made.degree, flat, made.weights)
 
+    def _way(self) -> Floats | None:
+        """Where the profile is a circle in a plane that holds the axis: the way (2,) from the axis to its middle."""
+        if "way" not in self._kept:
+            self._kept["way"] = None
+            if isinstance(self.profile, Circle):
+                middle, normal = self.frame.local(self.profile.frame.origin)[:2], self.profile.frame.z
+                away = float(np.hypot(*middle))
+                upright = abs(float(normal @ self.frame.z)) < 1e-12
+                if upright and away > 1e-9 * self.profile.radius:
+                    off = float(normal @ (self.profile.frame.origin - self.frame.origin))
+                    if abs(off) < 1e-12 * (away + self.profile.radius):
+                        self._kept["way"] = middle / away
+        way: Floats | None = self._kept["way"]
+        return way
+
+    def _on_circle(self, wanted: Floats, way: Floats) -> Floats:
+        """Parameters (n,) on such a circle nearest to (radius, height) (n,2). What of it lies beyond the axis comes to
+        where it is seen from the other side."""
+        found, gap = np.zeros(len(wanted)), np.full(len(wanted), np.inf)
+        for side in (1.0, -1.0):
+            there = np.column_stack([side * np.outer(wanted[:, 0], way), wanted[:, 1]])
+            t = self.profile.parameter(self.frame.world(there))
+            away = ((self._half(t) - wanted) ** 2).sum(axis=1)
+            found, gap = np.where(away < gap, t, found), np.minimum(gap, away)
+        return found
+
     def _half(self, t: Floats) -> Floats:
         p = self.frame.local(self.profile.point(t))
         return np.stack([np.hypot(p[..., 0], p[..., 1]), p[..., 2]], axis=-1)
 
     def parameters(self, points: Floats) -> Floats:
         p = self.frame.local(points)
-        t = self._on_profile(np.stack([np.hypot(p[:, 0], p[:, 1]), p[:, 2]], axis=1), self._half)
+        wanted = np.stack([np.hypot(p[:, 0], p[:, 1]), p[:, 2]], axis=1)
+        way = self._way()
+        t = self._on_profile(wanted, self._half) if way is None else self._on_circle(wanted, way)
         q = self.frame.local(self.profile.point(t))
         return np.stack([t, np.mod(np.arctan2(p[:, 1], p[:, 0]) - np.arctan2(q[:, 1], q[:, 0]), TURN)], axis=1)
 
