@@ -467,6 +467,15 @@ class SplineChart:
         u, v = (k * scale for k, scale in zip(self.surface.inner_knots(), self.scale, strict=True))
         return (v, -u[::-1]) if self.swap else (u, v)
 
+    def tip(self) -> float | None:
+        """The second flat coordinate at which the surface runs together in a point, at an end of its range."""
+        k = 0 if self.swap else 1
+        rows = np.moveaxis(self.surface.control, k, 0)
+        for end, at in ((0, self.surface.range[0][k]), (-1, self.surface.range[1][k])):
+            if not float(np.ptp(rows[end], axis=0).max()):
+                return float(at * self.scale[k]) * (-1.0 if self.swap else 1.0)
+        return None
+
     def flat(self, points: Floats) -> Floats:
         points = np.asarray(points, dtype=float)
         uv = self.surface.parameters(points.reshape(-1, 3))

@@ -19,6 +19,8 @@ from lithon.mend.freeform import curve_along
 
 #: A triangle whose corners have moved may lean by so much (cosine) from how it was.
 _LEAN = 0.5
+#: A curved side may bow into its triangle by so much of its height.
+_BOW = 0.6
 
 
 def line_between(a: Vertex, b: Vertex) -> Edge:
@@ -75,6 +77,10 @@ class FacetFaces:
             raise Refusal("a triangle beside a patch would turn over", where=spot(was.mean(axis=0)),
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         walk = [self._side(a, b) for a, b in zip(corner, corner[1:] + corner[:1], strict=True)]
+        for k, side in enumerate(walk):
+            if not isinstance(side.edge.curve, Line) and _bow(side.edge, p, now, k) > _BOW:
+                raise Refusal("a curved edge runs through the triangle beside it", where=spot(p.mean(axis=0)),
+                              remedy="allow more deviation, or keep the facets")  # fmt: skip
         key = ("facet", row, *(id(c.edge) for c in walk))
         if key not in self.memory:
             self.memory[key] = self._faces(corner, walk, p, now)
@@ -115,6 +121,14 @@ class FacetFaces:
             self.edges[key] = self.memory[own], key[0]
         edge, start = self.edges[key]
         return Coedge(edge, start == a)
+
+
+def _bow(edge: Edge, p: Floats, normal: Floats, k: int) -> float:
+    """How far an edge over side k of a triangle bows into it, as a share of the triangle's height there."""
+    a, b, apex = p[k], p[(k + 1) % 3], p[(k + 2) % 3]
+    inward = cross_product(normal, b - a)
+    on = edge.curve.point(np.linspace(edge.t0, edge.t1, 9))
+    return float(((on - a) @ inward).max() / max(float((apex - a) @ inward), 1e-300))
 
 
 def _face(surface: Surface, walk: list[Coedge], p: Floats, normal: Floats) -> FaceUse:

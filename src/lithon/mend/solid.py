@@ -182,6 +182,8 @@ class _Builder:
         self.normal = unit(cross_product(b - a, c - a))
         self.beside = {side: t for t, (i, j, k) in enumerate(corners.tolist()) for side in ((i, j), (j, k), (k, i))}
         self.made: dict[int, Vertex] = {}
+        #: Faces of facets, and the patches for which their corners were moved or sides bent.
+        self.beside_facet: dict[Face, tuple[int, ...]] = {}
 
     def run(self) -> Solid | None:
         """The solid; None where patches fail."""
@@ -259,6 +261,7 @@ class _Builder:
                     made = facets.uses(row)
                     uses += made
                     own += [use.face for use in made]
+                    self.beside_facet |= dict.fromkeys((use.face for use in made), moved)
             self.faces |= dict.fromkeys(own, k)
             middle = self.points[self.corners[piece.rows]].mean(axis=(0, 1))
             out.append(Left(tuple(own), piece.area, middle, why))
@@ -274,7 +277,8 @@ class _Builder:
             about = [flaw.entity] if isinstance(flaw.entity, Face) else []
             if isinstance(flaw.entity, Edge):
                 about = [use.face for use, _ in uses.get(flaw.entity, ())]
-            among = tuple(k for f in about if (k := self.faces.get(f)) is not None and k not in self.stay)
+            near = (self.beside_facet.get(f, (self.faces.get(f, _FACETS),)) for f in about)
+            among = tuple(dict.fromkeys(k for own in near for k in own if k != _FACETS and k not in self.stay))
             self.failures.append(_Failure(among, Refusal(f"the solid would not be sound: {flaw.text}")))
         return bool(wrong)
 

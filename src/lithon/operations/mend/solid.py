@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
@@ -97,6 +98,7 @@ class SolidFromTriangles(Operation):
         tolerances = self._tolerances(sheet, bench)
         exact = self.tolerance is None and not given and not sheet.noise()
         tried: Solid | None = None
+        named: tuple[list[Patch], float] | None = None
         if not smooth:
             for found, near in iter(given) if given else sheet.found(self.tolerance):
                 if exact and near > _EXACT * sheet.scale:
@@ -109,12 +111,19 @@ class SolidFromTriangles(Operation):
                         return self._joined(sheet, found, near, tolerance, False)
                     except Refusal as error:
                         refusal = refusal or error
+                if tried is not None and named is None and all(patch.surface is not None for patch in found):
+                    named = found, near
         if given and all(patch.surface is not None for patch in given[0][0]):
             assert refusal is not None
             raise refusal  # it is for them who parted it to put it right
         best, least, refusal = tried, 1.0, None
         if tried is not None:  # what lies on nothing simple does not with more deviation either
             least = sum(left.area for left in tried.left) / area(body)
+            if named is not None:  # but all of it does, to within a little, though it does not all meet
+                with suppress(Refusal):
+                    made = self._joined(sheet, *named, tolerances[-1], True)
+                    if sum(left.area for left in made.left) < 0.9 * least * area(body):
+                        best, least = made, sum(left.area for left in made.left) / area(body)
         for found, near in iter(given) if given else sheet.found(self.tolerance, True) if tried is None else ():
             try:
                 made = self._joined(sheet, found, near, tolerances[-1], True)
