@@ -126,6 +126,36 @@ def test_a_hole_is_filled_with_the_least_area(seed):
     assert len(made) == n - 2 and area(made) == pytest.approx(best, rel=1e-4)
 
 
+@pytest.mark.parametrize("seed", seeds(6))
+def test_triangles_whose_corner_stands_on_their_side_are_gone_and_nothing_moves(seed):
+    """Caps put between the triangles of a hull, some on sides of others, some beside a hole."""
+    rng = np.random.default_rng(seed)
+    points = rng.normal(size=(40, 3))
+    found = scipy.spatial.ConvexHull(points)
+    corners = [tri if eq[:3] @ np.cross(*(points[tri[1:]] - points[tri[0]])) > 0 else tri[::-1]
+               for tri, eq in zip(found.simplices.tolist(), found.equations, strict=True)]  # fmt: skip
+    open_one = seed % 2
+    if open_one:
+        corners.pop()
+    caps = 0
+    for k in rng.permutation(len(corners))[:12].tolist():
+        a, b, c = np.roll(corners[k], int(rng.integers(3))).tolist()
+        middle = len(points)
+        points = np.vstack([points, points[a] + rng.uniform(0.2, 0.8) * (points[b] - points[a])])
+        # The flat one keeps the long side, so that the other's neighbours are as they were.
+        corners[k] = [a, middle, c]
+        corners += [[middle, b, c], [a, b, middle]]
+        caps += 1
+    made = cleaned(points, np.array(corners))
+    assert made.healed.pop("triangles without area") == caps
+    assert made.healed == ({"holes filled": 1} if open_one else {})
+    a, b, c = (made.points[made.corners[:, k]] for k in range(3))
+    long = np.linalg.norm(np.stack([b - a, c - b, a - c]), axis=2).max(axis=0)
+    assert (np.linalg.norm(np.cross(b - a, c - a), axis=1) > 1e-4 * long**2).all()
+    assert enclosed(made.points, made.corners) == pytest.approx(found.volume, rel=1e-9)
+    assert {tuple(p) for p in made.points} <= {tuple(p) for p in points}
+
+
 def test_windings_tell_inside_from_outside():
     points, corners, _ = body_mesh(box(0, 0, 2, 2, 0, 2, "b"))
     at = np.array([[1, 1, 1], [0.1, 1.9, 0.2], [3, 1, 1], [-0.1, 1, 1]], dtype=float)

@@ -21,6 +21,8 @@ from lithon.progress import pulse
 
 #: A rim of more corners than this is filled about its middle.
 _LONGEST = 300
+#: In diagonals: triangles lower than this have no area; so often those that come of it are looked at again.
+_FLAT, _FLIPS = 1e-7, 10
 #: How many corners of triangles are seen at once from points.
 _AT_ONCE = 100_000
 
@@ -49,6 +51,7 @@ def cleaned(points: Floats, corners: Ints, weld: float | None = None, islands: f
     _weld(out, weld if weld is not None else 1e-5 * scale)
     _drop_flat(out)
     _drop_doubled(out)
+    _flip_flat(out, _FLAT * scale)
     _drop_surplus(out)
     _turn(out)
     _fill(out)
@@ -98,6 +101,52 @@ def _drop_flat(out: Cleaned) -> None:
     twice = (c[:, 0] == c[:, 1]) | (c[:, 1] == c[:, 2]) | (c[:, 2] == c[:, 0])
     _note(out, "triangles without area", int(twice.sum()))
     out.corners = c[~twice]
+
+
+def _flip_flat(out: Cleaned, least: float) -> None:
+    """Triangles lower than `least` (mm) over their longest side, whose third corner stands on it: the triangle beyond
+    that side is parted there instead."""
+    before = left = 0
+    for turn in range(_FLIPS):
+        c = out.corners
+        p = out.points[c]
+        long = np.linalg.norm(np.roll(p, -1, axis=1) - p, axis=2)
+        twice = np.linalg.norm(cross_product(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+        flat = np.flatnonzero(twice <= least * long.max(axis=1))
+        before, left = len(flat) if turn == 0 else before, len(flat)
+        if not len(flat):
+            break
+        n = len(out.points)
+        key, owner, _up = _sides(c, n)
+        order = np.argsort(key, kind="stable")
+        key, owner = key[order], owner[order]
+
+        def of(a: int, b: int, key: Ints = key, owner: Ints = owner, n: int = n) -> list[int]:
+            side = min(a, b) * n + max(a, b)
+            return [int(t) for t in owner[np.searchsorted(key, side) : np.searchsorted(key, side, "right")]]
+
+        gone, taken, made = np.zeros(len(c), dtype=bool), set[int](), set[tuple[int, int]]()
+        for t in flat.tolist():
+            a, b, top = np.roll(c[t], -int(long[t].argmax())).tolist()
+            beyond = [o for o in of(a, b) if o != t]
+            if t in taken or len(beyond) > 1 or taken.intersection(beyond):
+                continue
+            if not beyond:
+                gone[t] = True
+                continue
+            (o,) = beyond
+            far = next(v for v in c[o].tolist() if v not in (a, b))
+            side = (min(top, far), max(top, far))
+            if far == top or side in made or of(*side):
+                continue
+            x, y, _far = np.roll(c[o], -(c[o].tolist().index(far) + 1)).tolist()
+            out.corners[t], out.corners[o] = (x, top, far), (top, y, far)
+            taken |= {t, o}
+            made.add(side)
+        if not taken and not gone.any():
+            break
+        out.corners = out.corners[~gone]
+    _note(out, "triangles without area", before - left)
 
 
 def _drop_doubled(out: Cleaned) -> None:
