@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, cross_product, frozen
+from lithon.arrays import Floats, Ints, cross_product, frozen, unit
 from lithon.brep.topology import Coedge, Edge, Face, FaceUse, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import guide
@@ -78,7 +78,7 @@ class FacetFaces:
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         walk = [self._side(a, b) for a, b in zip(corner, corner[1:] + corner[:1], strict=True)]
         for k, side in enumerate(walk):
-            if not isinstance(side.edge.curve, Line) and _bow(side.edge, p, now, k) > _BOW:
+            if not isinstance(side.edge.curve, Line) and not _within(side, p, now, k):
                 raise Refusal("a curved edge runs through the triangle beside it", where=spot(p.mean(axis=0)),
                               remedy="allow more deviation, or keep the facets")  # fmt: skip
         key = ("facet", row, *(id(c.edge) for c in walk))
@@ -123,12 +123,15 @@ class FacetFaces:
         return Coedge(edge, start == a)
 
 
-def _bow(edge: Edge, p: Floats, normal: Floats, k: int) -> float:
-    """How far an edge over side k of a triangle bows into it, as a share of the triangle's height there."""
+def _within(side: Coedge, p: Floats, normal: Floats, k: int) -> bool:
+    """Whether an edge over side k of a triangle bows little into it, and the cone from the corner opposite leans little
+    from it all along."""
     a, b, apex = p[k], p[(k + 1) % 3], p[(k + 2) % 3]
-    inward = cross_product(normal, b - a)
-    on = edge.curve.point(np.linspace(edge.t0, edge.t1, 9))
-    return float(((on - a) @ inward).max() / max(float((apex - a) @ inward), 1e-300))
+    inward, t = cross_product(normal, b - a), np.linspace(side.edge.t0, side.edge.t1, 33)
+    on, way = side.edge.curve.point(t), side.edge.curve.derivative(t) * (1.0 if side.forward else -1.0)
+    if float(((on - a) @ inward).max()) > _BOW * float((apex - a) @ inward):
+        return False
+    return bool((unit(cross_product(way, apex - on)) @ unit(normal)).min() >= _LEAN)
 
 
 def _face(surface: Surface, walk: list[Coedge], p: Floats, normal: Floats) -> FaceUse:

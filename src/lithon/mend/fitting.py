@@ -277,10 +277,11 @@ def placed(surface: Surface) -> tuple[int, Floats]:
 @njit(cache=True)
 def spread(
     kind: int, here: Floats, starts: Ints, other: Ints, free: Bools, points: Floats, corners: Ints, normal: Floats,
-    near: float, lean: float, seed: int,
+    near: float, lean: Floats, seed: int,
 ) -> Ints:  # fmt: skip
     """The free triangles that hang together with a seed, have their corners within `near` of a surface (as `placed`
-    gives it) and look as it does beside the seed but for a turn, whose cosine is at least `lean`."""
+    gives it) and look as it does beside the seed but for a turn, whose cosine is at least what `lean` (m,) says of
+    each."""
     seen = np.zeros(len(corners), np.bool_)
     queue = np.empty(len(corners), np.int64)
     queue[0], head, tail, sense = seed, 0, 1, 0.0
@@ -309,7 +310,7 @@ def spread(
                 turn = flat * (a * x + b * y) / max(np.hypot(x, y), 1e-300) + up * c
             if sense == 0.0:
                 sense = 1.0 if turn > 0.0 else -1.0
-            good = turn * sense > lean
+            good = turn * sense > lean[i]
         if not good:
             if kept == 0:
                 break

@@ -137,6 +137,10 @@ def _simple(flat: Floats, rims: list[Ints]) -> bool:
     return all(shape is outer or outer.contains(shape) for shape in shapes)
 
 
+class OffItsRim(Refusal):
+    """No free-form face of a patch comes near enough to the curves around it."""
+
+
 def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSplineSurface, float]:
     """The surface of a patch through points (k,3) of the curves around it to within `near` (mm), and how far (mm) its
     corners stand off; no farther than `allowed`.
@@ -169,9 +173,9 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
         if off > max(_SLOW * last, _FAR * near):
             break  # more spans do not help either
         last = off
-    which = "the curves around it" if off > _SURE * near else "its corners"
-    raise Refusal(f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", where=spot(middle),
-                  remedy="part the patch, or keep the facets")  # fmt: skip
+    which, kind = ("the curves around it", OffItsRim) if off > _SURE * near else ("its corners", Refusal)
+    raise kind(f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", where=spot(middle),
+               remedy="part the patch, or keep the facets")  # fmt: skip
 
 
 def _ripples(surface: BSplineSurface, sheet: Sheet) -> bool:

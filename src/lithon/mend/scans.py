@@ -18,7 +18,7 @@ from lithon.arrays import Bools, Floats, Ints, unit
 from lithon.brep.analysis.fits import simple_fits
 from lithon.geometry.rounds import Sphere
 from lithon.geometry.surfaces import Plane, Surface
-from lithon.mend.fitting import freedoms, refined, torus_near
+from lithon.mend.fitting import freedoms, placed, refined, spread, torus_near
 from lithon.mend.links import lists
 from lithon.progress import pulse
 
@@ -93,6 +93,7 @@ class _Parted:
         #: How far (radians) the normal of each triangle scatters.
         height = 2.0 * scan.area / np.maximum(side.max(axis=1), 1e-300)
         self.lean = 1.2 * self.noise / np.maximum(height, 1e-300) + np.radians(2.0)
+        self.least = np.cos(np.minimum(3.0 * self.lean, np.radians(75.0)))
         self.surfaces: list[Surface] = []
 
     def _noise(self) -> float:
@@ -193,21 +194,9 @@ class _Parted:
 
     def _grown(self, surface: Surface, seed: int) -> Ints:
         """The free triangles that hang together with a seed on a surface."""
-        near = (np.abs(surface.signed_distance(self.scan.points)) <= _EACH * self.noise)[self.scan.corners]
-        rows = np.flatnonzero(near.all(axis=1) & (self.label < 0))
-        if not len(rows):
-            return rows
-        facing = (surface.normal(self.middle[rows]) * self.scan.normal[rows]).sum(axis=1)
-        sense = np.sign(float(surface.normal(self.middle[seed][None])[0] @ self.scan.normal[seed]))
-        good = np.zeros(len(self.label), dtype=np.bool_)
-        good[rows] = facing * sense > np.cos(np.minimum(3.0 * self.lean[rows], np.radians(75.0)))
-        return self._together(good, seed)
-
-    def _together(self, good: Bools, seed: int) -> Ints:
-        if not good[seed]:
-            return np.zeros(0, dtype=np.int64)
-        part = self._parts(good)
-        return np.flatnonzero(part == part[seed])
+        scan, (kind, here) = self.scan, placed(surface)
+        return np.sort(spread(kind, here, self.starts, self.other, self.label < 0, scan.points, scan.corners,
+                              scan.normal, _EACH * self.noise, self.least, seed))  # fmt: skip
 
     def _parts(self, good: Bools) -> Ints:
         """What hangs together (m,) of some triangles; -1 for the others."""

@@ -177,6 +177,8 @@ class _Grower:
         self.members = np.argsort(self.flat, kind="stable")
         self.firsts = np.searchsorted(self.flat[self.members], np.arange(len(self.level) + 1))
         self.label = np.full(m, -1, dtype=np.int64)
+        #: How much each may lean from its surface, the cosine.
+        self.least = np.full(m, np.cos(_LEAN))
         self.found: list[Surface | None] = []
         self.known: dict[float, tuple[Ints, list[Surface]]] = {}
         #: Triangles from which no surface is looked for any more.
@@ -403,7 +405,7 @@ class _Grower:
     def _spread(self, surface: Surface, near: float, free: Bools, seed: int) -> Ints:
         kind, here = placed(surface)
         return spread(kind, here, self.starts, self.other, free, self.points, self.corners, self.normal, near,
-                      float(np.cos(_LEAN)), seed)  # fmt: skip
+                      self.least, seed)  # fmt: skip
 
     def _piece(self, seed: int) -> Ints:
         """The triangles of the flat piece that one is of."""

@@ -29,7 +29,7 @@ from lithon.geometry.meet import meet
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
-from lithon.mend.freeform import curve_along, smoothly_among, through, unfolded
+from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through, unfolded
 from lithon.mend.seams import between, tangent_curve
 from lithon.mend.segments import Patch
 from lithon.progress import pulse
@@ -82,14 +82,20 @@ class Solid:
 _ROUNDS = 12
 
 
+class MostlyFacets(Refusal):
+    """More of a skin would stay facets than is wanted."""
+
+
 def solid_of(
     points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str = "part", free: float = 0.0,
-    mixed: bool = False,
+    mixed: bool = False, most: float = np.inf, lost: dict[bytes, Refusal] | None = None,
 ) -> Solid:  # fmt: skip
     """The solid whose faces are the patches, their edges found anew. `free`: how far (mm) corners may stand off the
     free-form faces of patches that lie on no simple surface; where it is 0 there are none. Raises Refusal, naming the
     place, where two surfaces do not meet along the border of their patches, or no free-form one can be had; `mixed`:
-    there patches stay facets, the smallest that help, and it is refused where no other are left."""
+    there patches stay facets, the smallest that help, and it is refused where no other are left, or (MostlyFacets) when
+    over `most` (mm2) of the skin are left so. `lost`: patches through whose borders no free-form face was found, with
+    whatever deviation; added to."""
     pieces = _pieces(points, corners, patches, bool(free))
     stay: dict[int, str] = {}
     if mixed and not free:
@@ -97,8 +103,14 @@ def solid_of(
         if len(stay) == len(pieces):
             raise Refusal("nothing of it lies on a simple surface",
                           remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
-    memory: dict[object, Any] = {}
+    memory: dict[object, Any] = {"lost": {} if lost is None else lost}
     for _ in range(_ROUNDS if mixed else 1):
+        if (facets := sum(pieces[k].area for k in stay)) > most:
+            largest = max(stay, key=lambda k: pieces[k].area)
+            share = facets / sum(piece.area for piece in pieces)
+            raise MostlyFacets(f"{share:.0%} of its skin would stay facets: {stay[largest]}",
+                               where=spot(points[corners[pieces[largest].rows]].mean(axis=(0, 1))),
+                               remedy="part the patch there, or keep the facets")  # fmt: skip
         builder = _Builder(points, corners, pieces, tolerance, name, free, stay, memory)
         out = builder.run()
         if out is not None and not (mixed and builder.unsound(out.body)):
@@ -519,12 +531,19 @@ class _Builder:
         if sheet is None:
             raise Refusal("a free-form patch closes on itself or bends too far to be laid flat",
                           where=spot(self.points[own[0, 0]]), remedy="part it, or keep the facets")  # fmt: skip
+        lost: dict[bytes, Refusal] = self.memory["lost"]
+        if own.tobytes() in lost:
+            raise lost[own.tobytes()]
         around = max(sum(edge.length for edge in edges), 1e-300)
         counts = [int(np.clip(900.0 * edge.length / around, 24, 300)) for edge in edges]
         rim = np.concatenate(
             [np.array([e.at(t) for t in np.linspace(0.0, 1.0, n)]) for e, n in zip(edges, counts, strict=True)]
         )
-        return through(sheet, rim, MISS * self.tolerance, self.free)
+        try:
+            return through(sheet, rim, MISS * self.tolerance, self.free)
+        except OffItsRim as refusal:
+            lost[own.tobytes()] = refusal
+            raise
 
     def _curve(self, a: Surface, b: Surface, line: Floats, chain: _Chain) -> Curve:
         if a.same_as(b, self.near, float(np.linalg.norm(np.ptp(line, axis=0)))):

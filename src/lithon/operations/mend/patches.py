@@ -22,12 +22,28 @@ from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import CutAt, Flag, length, some_bodies
 from lithon.operations.parameters import faces as faces_of
 from lithon.operations.places import Cut
+from lithon.remembered import Remembered
 from lithon.words import many
 
 #: Deviations that are tried where none is given, as shares of the diagonal; of a scan, in its noise.
 LADDER, ROUGH_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3), (ROUGH, 1.5 * ROUGH)
 #: What lies on no simple surface is called this.
 FREE = "free"
+
+
+@dataclass(slots=True)
+class _Known:
+    """What was worked out of a body's triangles: their scatter (mm), how a scan was parted, by what was allowed, and
+    the patches found, by the deviation and whether what lies on nothing simple is left together; patches through whose
+    borders no free-form face was found."""
+
+    noise: float | None = None
+    parted: dict[float, tuple[Ints, list[Surface]]] = field(default_factory=dict)
+    found: dict[tuple[float, bool], list[Patch]] = field(default_factory=dict)
+    lost: dict[bytes, Refusal] = field(default_factory=dict)
+
+
+_known = Remembered[Body, _Known]("operations/mend/patches:known")
 
 
 @dataclass(slots=True)
@@ -38,10 +54,7 @@ class Patched:
     points: Floats
     corners: Ints
     words: list[str]
-    #: How a scan was parted, by what was allowed.
-    parted: dict[float, tuple[Ints, list[Surface]]] = field(default_factory=dict)
-    #: How its corners scatter, once that was asked.
-    _noise: float | None = None
+    known: _Known
 
     @staticmethod
     def of(body: Body, marks: Marks) -> Patched:
@@ -53,7 +66,7 @@ class Patched:
         words: list[str] = []
         for face in body.faces:
             words += [str(marks.get("patch", face) or "")] * len(face_mesh(face).triangles)
-        return Patched(body, points, corners, words)
+        return Patched(body, points, corners, words, _known.of(body, lambda _: _Known()))
 
     @property
     def whole(self) -> bool:
@@ -81,9 +94,9 @@ class Patched:
 
     def noise(self) -> float:
         """How far (mm) corners scatter about what they were taken from."""
-        if self._noise is None:
-            self._noise = noise_of(self.points, self.corners)
-        return self._noise
+        if self.known.noise is None:
+            self.known.noise = noise_of(self.points, self.corners)
+        return self.known.noise
 
     def found(self, tolerance: float | None, free: bool = False) -> Iterator[tuple[list[Patch], float]]:
         """Patches as the program finds them, and the deviation it allowed; from the least deviation up. `free`: with
@@ -91,8 +104,11 @@ class Patched:
         noise = self.noise()
         steps = [share * self.scale for share in LADDER] if not noise else [k * noise for k in ROUGH_LADDER]
         for near in steps if tolerance is None else [tolerance]:
-            if found := segmented(self.points, self.corners, near, noise, free, self.parted):
-                yield found, near
+            if (near, free) not in self.known.found:
+                made = segmented(self.points, self.corners, near, noise, free, self.known.parted)
+                self.known.found[near, free] = made
+            if found := self.known.found[near, free]:
+                yield list(found), near
 
     def free_word(self, kind: str, taken: set[str]) -> str:
         """A name for a patch that none has yet; it is taken now."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from contextlib import suppress
 from dataclasses import replace
@@ -17,7 +18,7 @@ from lithon.errors import Refusal, spot
 from lithon.mend.relations import related
 from lithon.mend.segments import Patch
 from lithon.mend.slivers import without_slivers
-from lithon.mend.solid import Left, Solid, bordering, solid_of
+from lithon.mend.solid import Left, MostlyFacets, Solid, bordering, solid_of
 from lithon.operations.choices import Choice
 from lithon.operations.mend.patches import LADDER, Patched
 from lithon.operations.mend.triangles import made_of_triangles
@@ -39,6 +40,11 @@ _EXACT, _LITTLE = 3e-5, 0.3
 _ENOUGH = 0.02
 #: How faces of single triangles are told.
 FACETS = "facets"
+
+
+def _left(solid: Solid) -> float:
+    """How much (mm2) of a solid stayed facets."""
+    return float(sum(left.area for left in solid.left))
 
 
 class SolidFromTriangles(Operation):
@@ -97,14 +103,14 @@ class SolidFromTriangles(Operation):
         given, refusal = self._given(sheet), None
         tolerances = self._tolerances(sheet, bench)
         exact = self.tolerance is None and not given and not sheet.noise()
-        tried: Solid | None = None
+        tried: Solid | MostlyFacets | None = None
         named: tuple[list[Patch], float] | None = None
         if not smooth:
             for found, near in iter(given) if given else sheet.found(self.tolerance):
                 if exact and near > _EXACT * sheet.scale:
                     # Its corners are exact: what does not lie on anything as they are is free-form, and little of it.
                     exact, tried = False, self._mixed_at(sheet, tolerances[-1])
-                    if tried is not None and sum(left.area for left in tried.left) <= _LITTLE * area(body):
+                    if isinstance(tried, Solid) and _left(tried) <= _LITTLE * area(body):
                         return tried
                 for tolerance in tolerances:
                     try:
@@ -116,41 +122,37 @@ class SolidFromTriangles(Operation):
         if given and all(patch.surface is not None for patch in given[0][0]):
             assert refusal is not None
             raise refusal  # it is for them who parted it to put it right
-        best, least, refusal = tried, 1.0, None
-        if tried is not None:  # what lies on nothing simple does not with more deviation either
-            least = sum(left.area for left in tried.left) / area(body)
-            if named is not None:  # but all of it does, to within a little, though it does not all meet
-                with suppress(Refusal):
-                    made = self._joined(sheet, *named, tolerances[-1], True)
-                    if sum(left.area for left in made.left) < 0.9 * least * area(body):
-                        best, least = made, sum(left.area for left in made.left) / area(body)
+        best = tried if isinstance(tried, Solid) else None
+        most = _MOST_LEFT * area(body) if best is None else 0.9 * _left(best)
+        refusal = tried if isinstance(tried, MostlyFacets) else None
+        if tried is not None and named is not None:
+            # What lies on nothing simple does not with more deviation either; but all does, and does not all meet.
+            with suppress(Refusal):
+                best = self._joined(sheet, *named, tolerances[-1], True, most)
         for found, near in iter(given) if given else sheet.found(self.tolerance, True) if tried is None else ():
             try:
-                made = self._joined(sheet, found, near, tolerances[-1], True)
+                best = self._joined(sheet, found, near, tolerances[-1], True, most)
             except Refusal as error:
                 refusal = refusal or error
+                if best is not None or (isinstance(error, MostlyFacets) and not smooth):
+                    break
                 continue
-            share = sum(left.area for left in made.left) / area(body)
-            if best is None or share < 0.9 * least:
-                best, least, more = made, share, share > _ENOUGH and smooth
-            else:
-                more = False
-            if not more:  # what lies on nothing simple does not with more deviation either
+            most = 0.9 * _left(best)
+            if not smooth or _left(best) <= _ENOUGH * area(body):
                 break
-        if best is not None and (not best.left or least <= _MOST_LEFT):
-            return best
         if best is not None:
-            refusal = Refusal(f"{least:.0%} of its skin would stay facets: {best.left[0].why}",
-                              where=spot(best.left[0].place),
-                              remedy="part the patch there, or keep the facets")  # fmt: skip
+            return best
         assert refusal is not None
         raise refusal
 
-    def _mixed_at(self, sheet: Patched, tolerance: float) -> Solid | None:
-        """The solid whose faces lie on what its corners lie on exactly, the rest facets; none where there is none."""
+    def _mixed_at(self, sheet: Patched, tolerance: float) -> Solid | MostlyFacets | None:
+        """The solid whose faces lie on what its corners lie on exactly, the rest facets, or that too much would be;
+        none where there is none."""
         for found, near in sheet.found(_EXACT * sheet.scale, True):
             try:
-                return self._joined(sheet, found, near, tolerance, True)
+                return self._joined(sheet, found, near, tolerance, True, _MOST_LEFT * area(sheet.body))
+            except MostlyFacets as refusal:
+                return refusal
             except Refusal:
                 return None
         return None
@@ -171,8 +173,10 @@ class SolidFromTriangles(Operation):
         loose = _OF_SCATTER * sheet.noise()
         return [bench.tolerance, loose] if loose > bench.tolerance else [bench.tolerance]
 
-    def _joined(self, sheet: Patched, found: list[Patch], near: float, tolerance: float, mixed: bool) -> Solid:
-        """The sound solid of patches. Raises Refusal."""
+    def _joined(
+        self, sheet: Patched, found: list[Patch], near: float, tolerance: float, mixed: bool, most: float = math.inf
+    ) -> Solid:
+        """The sound solid of patches, of which no more than `most` (mm2) stays facets. Raises Refusal."""
         points, corners = sheet.points, sheet.corners
         found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
         strays = [p for p in found if p.surface is not None and p.off > _STRAY * near]
@@ -185,7 +189,7 @@ class SolidFromTriangles(Operation):
         free = near if self.kind == "smooth" else 0.0
         if mixed:
             corners, found = without_slivers(points, corners, found, tolerance)
-        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed)
+        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.known.lost)
         if wrong := flaws(made.body, tolerance):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
