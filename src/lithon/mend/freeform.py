@@ -379,5 +379,6 @@ def _drawn(line: Floats, closed: bool, slack: float):  # type: ignore[no-untyped
         fine = np.linspace(0.0, 1.0, 13)
         p, s = np.stack([np.interp(fine, s, p[:, k]) for k in range(3)], axis=1), fine
         degree = 5
-    tck, _ = splprep(p.T, u=s, s=len(p) * slack**2, k=degree, per=closed)
+    # With full output it is not warned where rounding keeps it from just this sum: the nearest there is will do.
+    (tck, _), *_rest = splprep(p.T, u=s, s=len(p) * slack**2, k=degree, per=closed, full_output=1)
     return lambda t: np.stack(splev(t, tck), axis=1)

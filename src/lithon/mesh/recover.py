@@ -37,12 +37,13 @@ _TOUCHING = 1e-5
 
 @dataclass(frozen=True, slots=True)
 class Failure:
-    """Where meshing did not succeed: what, the face, the place, what to try."""
+    """Where meshing did not succeed: what, the face, the place, what to try, and of how many triangles."""
 
     what: str
     face: Face | None
     place: tuple[float, float, float]
     remedy: str
+    count: int = 1
 
     def __str__(self) -> str:
         return f"{self.what} at {spot(self.place)}. Try: {self.remedy}"
@@ -356,6 +357,7 @@ def _failures(surface: SurfaceMesh, missing: Ints) -> list[Failure]:
         out.append(Failure(
             f"{len(rows)} boundary triangles of a {face.surface.kind} face could not be recovered", face,
             (float(p[0]), float(p[1]), float(p[2])), "a smaller element size there, or clear the sharp corner",
+            len(rows),
         ))  # fmt: skip
     return out
 

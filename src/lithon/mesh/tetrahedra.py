@@ -27,6 +27,8 @@ from lithon.progress import SILENT, Progress
 
 #: How often what cannot be draped is followed instead.
 _TRIES = 4
+#: Where so large a share of triangles is not recovered, it is not for what is draped.
+_MANY = 0.1
 #: How far a triangle in a plane may be off it, as a share of its side.
 _FLAT = 1e-6
 _APART = "bond the bodies that touch first; bodies that overlap cannot be meshed together"
@@ -69,7 +71,8 @@ def _walled(model: Model, rules: SizeRules, progress: Progress) -> tuple[Surface
             break
         fresh = {f.face for f in failures if f.face is not None} - avoid
         avoid |= fresh
-        if not fresh or surface is plain or turn == _TRIES - 2:
+        hopeless = sum(f.count for f in failures) > _MANY * len(surface.triangles()[0])
+        if not fresh or surface is plain or turn == _TRIES - 2 or hopeless:
             rules = replace(plain.sizes.rules, ignore=None, drapes=(), passed=())
             plain = _plain(model, rules, progress)
     return surface, space, failures
