@@ -8,9 +8,10 @@ from hypothesis import strategies as st
 from solids import bracket, frame, simple_solid
 
 from lithon.brep.tessellation.tessellate import face_mesh
-from lithon.brep.topology import Model
+from lithon.brep.topology import Model, Vertex
 from lithon.geometry.curves import Circle
 from lithon.geometry.frames import Frame
+from lithon.mend.facet_faces import line_between
 from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, revolved
 from lithon.survey.measuring import between, distance, measures, of_body, of_edge, of_face, wall
 
@@ -70,6 +71,36 @@ def test_balls_rings_and_points():
     assert np.linalg.norm(p) == pytest.approx(3.0) and np.linalg.norm(q - [6, 8, 5]) == pytest.approx(2.0)
     assert distance(one.faces[0], np.array([0.0, 0.0, 10.0]))[0] == pytest.approx(7.0)
     assert distance(np.zeros(3), np.array([3.0, 4.0, 0.0]))[0] == pytest.approx(5.0)
+
+
+@pytest.mark.parametrize("angle", [0.3, 0.03, 0.003])
+@pytest.mark.parametrize("seed", seeds(2))
+def test_what_runs_nearly_side_by_side_is_measured_where_it_is_nearest(angle, seed, monkeypatch):
+    """Lines that pass each other 5 apart, and walls of a slot that narrows: back and forth leads there in small steps,
+    so small that for the least angles it would take thousands."""
+    from lithon.survey import measuring
+
+    rng = np.random.default_rng(seed)
+    place = frame(rng)
+    asked = []
+    onto = measuring._onto
+    monkeypatch.setattr(measuring, "_onto", lambda item, p: asked.append(item) or onto(item, p))
+
+    def line(a, b):
+        return line_between(*(Vertex(place.world(np.array(p))) for p in (a, b)))
+
+    meet, c, s = rng.uniform(-8, 8), np.cos(angle), np.sin(angle)
+    one = line((-30, 0, 0), (30, 0, 0))
+    other = line((meet - 25 * c, -25 * s, 5), (meet + 25 * c, 25 * s, 5))
+    away, p, _ = distance(one, other)
+    assert away == pytest.approx(5.0, abs=1e-9) and len(asked) < 2000
+    assert place.local(p) == pytest.approx([meet, 0, 0], abs=1e-3 / angle)
+    low = prism([Piece((0, 0)), Piece((30, 0)), Piece((30, 6)), Piece((0, 6))], 4.0, place)
+    high = prism([Piece((0, 9)), Piece((30, 9 - 30 * np.tan(angle) / 9)), Piece((30, 20)), Piece((0, 20))], 4.0, place)
+    wall_of = face_toward(low, place.y)
+    facing = min(high.faces, key=lambda f: float(high.outward(f, f.surface.frame.origin[None])[0] @ place.y))
+    # The farther end of the slanting wall is the nearer: its foot is on the other.
+    assert distance(wall_of, facing)[0] == pytest.approx(3.0 - 30 * np.tan(angle) / 9, abs=1e-8)
 
 
 @settings(max_examples=examples(25))
