@@ -15,7 +15,7 @@ from pathlib import Path
 from PySide6.QtCore import QEvent, QPointF, QSettings, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QPushButton
 
 from lithon import do
 from lithon.app import theme
@@ -149,9 +149,6 @@ def main() -> None:
     desk.question.line.setText("el")
     camera.shot("find")
     desk.question.end()
-    desk.toggle_sheet()
-    camera.shot("keys")
-    desk.toggle_sheet()
     the_cast_anchor(camera)
     the_hinge_strap(camera)
     the_pintle_shoe(camera)
@@ -275,11 +272,18 @@ def the_twins(camera: Camera) -> None:
 
 
 def patch(camera: Camera) -> None:
-    """The torn ramp, as a job's page leads to it, and the patch that its card offers."""
+    """The torn ramp, as a job's page leads to it: where its mesh fails, and the patch that a card offers."""
     desk, work = camera.desk, camera.desk.work
     desk.begin_job(next(p for p in pages() if p.ident == "J12"))
     camera.until(lambda: work.page is not None, 60.0)
     camera.settle()
+    work.set_size(8.0)
+    work.go("Prove")
+    for word in ("(M)", "Show me"):
+        QTest.qWait(300)
+        next(b for b in desk.docket.findChildren(QPushButton) if word in b.text()).click()
+        camera.until(lambda: work.mesh is not None and bool(work.mesh.failures))
+    camera.shot("failing")
     work.go("Mend")
     desk.docket.choose(0)
     desk.docket.remedy()
