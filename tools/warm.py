@@ -8,8 +8,14 @@ from multiprocessing import get_context
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import numpy as np
+
 import lithon
 from lithon.exchange.deliver import write_triangles
+from lithon.geometry.crossing import crossings
+from lithon.geometry.frames import Frame
+from lithon.geometry.surfaces import Plane
+from lithon.geometry.tori import Torus
 from lithon.mesh.make import mesh_of
 from lithon.mesh.remake import graded
 from lithon.mesh.second_order import quadratic
@@ -25,6 +31,11 @@ def solids() -> None:
 
 
 def draped() -> None:
+    """And where a torus and a plane across it meet."""
+    at = Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0))
+    torus, plane = Torus(at, 6.0, 2.0), Plane.of((0.0, 0.0, 0.5), (0.4, 0.0, 1.0))
+    turn = np.linspace(0.0, 2.0 * np.pi, 60)
+    crossings(torus, plane, plane.project(np.column_stack([6.0 * np.cos(turn), 6.0 * np.sin(turn), 0.0 * turn])))
     model = spoiled_anchor()
     graded(surface_mesh(model.bodies, size_field(model.bodies, SizeRules(25.0, ignore=4.0))), ())
 
