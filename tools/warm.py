@@ -31,7 +31,7 @@ def solids() -> None:
 
 
 def draped() -> None:
-    """And where a torus and a plane across it meet."""
+    """What is made anew in space; and where a torus and a plane across it meet, which no other part comes by."""
     at = Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0))
     torus, plane = Torus(at, 6.0, 2.0), Plane.of((0.0, 0.0, 0.5), (0.4, 0.0, 1.0))
     turn = np.linspace(0.0, 2.0 * np.pi, 60)

@@ -34,13 +34,11 @@ FREE = "free"
 @dataclass(slots=True)
 class _Known:
     """What was worked out of a body's triangles: their scatter (mm), how a scan was parted, by what was allowed, and
-    the patches found, by the deviation and whether what lies on nothing simple is left together; patches through whose
-    borders no free-form face was found."""
+    the patches found, by the deviation and whether what lies on nothing simple is left together."""
 
     noise: float | None = None
     parted: dict[float, tuple[Ints, list[Surface]]] = field(default_factory=dict)
     found: dict[tuple[float, bool], list[Patch]] = field(default_factory=dict)
-    lost: dict[bytes, Refusal] = field(default_factory=dict)
 
 
 _known = Remembered[Body, _Known]("operations/mend/patches:known")
@@ -55,6 +53,9 @@ class Patched:
     corners: Ints
     words: list[str]
     known: _Known
+    #: Patches through whose borders no free-form face was found; of one search alone, for what another finds may not
+    #: hang on what was tried before.
+    lost: dict[bytes, Refusal] = field(default_factory=dict)
 
     @staticmethod
     def of(body: Body, marks: Marks) -> Patched:

@@ -134,7 +134,7 @@ class SolidFromTriangles(Operation):
                 best = self._joined(sheet, found, near, tolerances[-1], True, most)
             except Refusal as error:
                 refusal = refusal or error
-                if best is not None or (isinstance(error, MostlyFacets) and not smooth):
+                if isinstance(error, MostlyFacets) and (best is not None or not smooth):
                     break
                 continue
             most = 0.9 * _left(best)
@@ -189,7 +189,7 @@ class SolidFromTriangles(Operation):
         free = near if self.kind == "smooth" else 0.0
         if mixed:
             corners, found = without_slivers(points, corners, found, tolerance)
-        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.known.lost)
+        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.lost)
         if wrong := flaws(made.body, tolerance):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
