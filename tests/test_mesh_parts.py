@@ -22,7 +22,7 @@ from lithon.mesh.fill import circumspheres, fill
 from lithon.mesh.improve import improve
 from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
-from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_scaled_jacobian, tet_volumes
+from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_edge_ratio, tet_scaled_jacobian, tet_volumes
 from lithon.mesh.recover import EDGE, _Held, _opposite, recover, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
 from lithon.mesh.stars import quality
@@ -196,40 +196,49 @@ def test_nodes_crowded_on_a_skin_give_way_and_every_face_keeps_its_area():
     assert {tuple(p) for p in surface.points()[surface.edge_nodes[crowded]]} <= {tuple(p) for p in kept.points}
 
 
+def quality_of(corners):
+    return quality(np.ascontiguousarray(corners), 0, 1, 2, 3)
+
+
 def test_quality_in_closed_form():
     """A regular tetrahedron, a corner of a cube, one turned inside out, a flat one."""
     regular = np.array([[1, 1, 1], [1, -1, -1], [-1, 1, -1], [-1, -1, 1]], dtype=float)
     sine = np.sqrt(8.0) / 3.0
-    assert quality(*regular) == pytest.approx(sine) or quality(*regular[[1, 0, 2, 3]]) == pytest.approx(sine)
+    assert quality_of(regular) == pytest.approx(sine) or quality_of(regular[[1, 0, 2, 3]]) == pytest.approx(sine)
     corner = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]], dtype=float)
-    assert quality(*corner) == pytest.approx(np.sin(np.arccos(1.0 / np.sqrt(3.0))))
-    assert quality(*corner[[1, 0, 2, 3]]) < 0.0
+    assert quality_of(corner) == pytest.approx(np.sin(np.arccos(1.0 / np.sqrt(3.0))))
+    assert quality_of(corner[[1, 0, 2, 3]]) < 0.0
     flat = corner.copy()
     flat[3] = (0.3, 0.3, 0.0)
-    assert abs(quality(*flat)) < 1e-8
+    assert abs(quality_of(flat)) < 1e-8
     rng = np.random.default_rng(1)
     for _ in range(50):
         p = rng.normal(size=(4, 3))
         if tet_volumes(p, np.array([[0, 1, 2, 3]]))[0] < 0.0:
             p = p[[1, 0, 2, 3]]
         angles = np.radians(tet_dihedral_degrees(p, np.array([[0, 1, 2, 3]])))
+        both = Quality.of(p, np.array([[0, 1, 2, 3], [1, 0, 2, 3]]))
+        for row, sign in ((0, 1.0), (1, -1.0)):
+            t = np.array([[[0, 1, 2, 3], [1, 0, 2, 3]][row]])
+            assert both.scaled_jacobian[row] == pytest.approx(sign * abs(tet_scaled_jacobian(p, t)[0]), rel=1e-9)
+            assert both.edge_ratio[row] == pytest.approx(tet_edge_ratio(p, t)[0])
+            assert both.smallest_angle[row] == pytest.approx(np.degrees(angles.min()), abs=1e-6)
+            assert both.largest_angle[row] == pytest.approx(np.degrees(angles.max()), abs=1e-6)
         # A needle's dihedral angles are fine, its scaled Jacobian is not: 0.12 counts as 16 degrees.
         needle = np.sin(np.radians(16.0)) / 0.12 * tet_scaled_jacobian(p, np.array([[0, 1, 2, 3]]))[0]
-        assert quality(*p) == pytest.approx(min(np.sin(angles).min(), needle), abs=1e-9)
+        assert quality_of(p) == pytest.approx(min(np.sin(angles).min(), needle), abs=1e-9)
         turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
         turn *= np.sign(np.linalg.det(turn))
-        assert quality(*(2.5 * p @ turn.T + 3.0)) == pytest.approx(quality(*p), rel=1e-9)
-    upright = regular if quality(*regular) > 0.0 else regular[[1, 0, 2, 3]]
+        assert quality_of(2.5 * p @ turn.T + 3.0) == pytest.approx(quality_of(p), rel=1e-9)
+    upright = regular if quality_of(regular) > 0.0 else regular[[1, 0, 2, 3]]
     assert tet_scaled_jacobian(upright, np.array([[0, 1, 2, 3]]))[0] == pytest.approx(1.0)
 
 
 def test_circumspheres_pass_through_all_corners():
     rng = np.random.default_rng(2)
     corners = rng.normal(size=(40, 4, 3))
-    centre, radius = circumspheres(corners)
-    away = np.linalg.norm(corners - centre[:, None], axis=2)
-    size = np.sqrt(radius) if not np.allclose(away[:, 0], radius, rtol=1e-6) else radius
-    assert np.allclose(away, size[:, None], rtol=1e-6)
+    centre, radius = circumspheres(corners.reshape(-1, 3), np.arange(160).reshape(40, 4))
+    assert np.allclose(np.linalg.norm(corners - centre[:, None], axis=2), radius[:, None], rtol=1e-6)
 
 
 @pytest.mark.parametrize("seed", seeds(3))

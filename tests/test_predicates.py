@@ -53,17 +53,17 @@ def test_plane_predicates_have_exact_signs(p):
 @settings(max_examples=examples(400), deadline=None)
 @given(points(3, 5))
 def test_space_predicates_have_exact_signs(p):
-    q = [np.array(x, dtype=np.int64) for x in p]
+    q = np.array(p, dtype=np.int64)
     rows = [[int(x) for x in (v - q[0])] for v in q[1:4]]
-    assert _sign(orient3(*q[:4])) == _sign(_determinant(rows))
+    assert _sign(orient3(q, 0, 1, 2, 3)) == _sign(_determinant(rows))
     lifted = [[int(x) for x in (v - q[4])] for v in q[:4]]
     lifted = [[*r, sum(x * x for x in r)] for r in lifted]
-    assert _sign(insphere(*q)) == -_sign(_determinant(lifted))
+    assert _sign(insphere(q, 0, 1, 2, 3, 4)) == -_sign(_determinant(lifted))
 
 
 def test_signs_mean_what_they_say():
-    a, b, c, d = (np.array(p, dtype=np.int64) for p in ([0, 0, 0], [4, 0, 0], [0, 4, 0], [0, 0, 4]))
-    assert orient3(a, b, c, d) > 0
-    assert insphere(a, b, c, d, np.array([1, 1, 1])) > 0
-    assert insphere(a, b, c, d, np.array([9, 9, 9])) < 0
-    assert insphere(a, b, c, d, np.array([4, 4, 4])) == 0
+    p = np.array([[0, 0, 0], [4, 0, 0], [0, 4, 0], [0, 0, 4], [1, 1, 1], [9, 9, 9], [4, 4, 4]])
+    assert orient3(p, 0, 1, 2, 3) > 0
+    assert insphere(p, 0, 1, 2, 3, 4) > 0
+    assert insphere(p, 0, 1, 2, 3, 5) < 0
+    assert insphere(p, 0, 1, 2, 3, 6) == 0

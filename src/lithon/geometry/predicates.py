@@ -16,6 +16,7 @@ from lithon.arrays import Floats, Ints, whole
 
 GRID_BITS = 26
 _SPLIT = 134217729.0  # 2**27 + 1
+_SURE = (1e-14 * 360.0) ** 2  # three times what is needed, squared
 
 
 @njit(cache=True, inline="always")
@@ -102,17 +103,24 @@ def incircle(ax: int, ay: int, bx: int, by: int, cx: int, cy: int, px: int, py: 
 
 
 @njit(cache=True)
-def orient3(a: Ints, b: Ints, c: Ints, d: Ints) -> float:
-    """Six times the signed volume of tetrahedron a, b, c, d: positive where d lies on the side of
-    (b-a) x (c-a). Sign exact. Points (3,) int64."""
-    ax, ay, az = a[0] - d[0], a[1] - d[1], a[2] - d[2]
-    bx, by, bz = b[0] - d[0], b[1] - d[1], b[2] - d[2]
-    cx, cy, cz = c[0] - d[0], c[1] - d[1], c[2] - d[2]
+def orient3(p: Ints, a: int, b: int, c: int, d: int) -> float:
+    """Six times the signed volume of the tetrahedron of rows a, b, c, d of points (n,3) int64: positive where d lies on
+    the side of (b-a) x (c-a). Sign exact. (Rows by number: compiled code counts views of them, which takes longer
+    than the arithmetic.)"""
+    x, y, z = p[d, 0], p[d, 1], p[d, 2]
+    ax, ay, az = p[a, 0] - x, p[a, 1] - y, p[a, 2] - z
+    bx, by, bz = p[b, 0] - x, p[b, 1] - y, p[b, 2] - z
+    cx, cy, cz = p[c, 0] - x, p[c, 1] - y, p[c, 2] - z
     m1, m2, m3 = by * cz - bz * cy, bz * cx - bx * cz, bx * cy - by * cx
     f1, f2, f3 = float(ax) * float(m1), float(ay) * float(m2), float(az) * float(m3)
     det = f1 + f2 + f3
     if abs(det) > 1e-14 * (abs(f1) + abs(f2) + abs(f3)):
         return -det
+    return _orient3_exact(ax, ay, az, m1, m2, m3)
+
+
+@njit(cache=True)
+def _orient3_exact(ax: int, ay: int, az: int, m1: int, m2: int, m3: int) -> float:
     e = np.zeros(16)
     n = whole(1)
     for x, m in ((ax, m1), (ay, m2), (az, m3)):
@@ -159,13 +167,14 @@ def _insphere_exact(a: Ints, b: Ints, c: Ints, d: Ints, p: Ints) -> float:
 
 
 @njit(cache=True)
-def insphere(a: Ints, b: Ints, c: Ints, d: Ints, p: Ints) -> float:
-    """Positive where p lies inside the sphere through a, b, c, d with orient3(a,b,c,d) > 0.
-    Sign exact. Points (3,) int64."""
-    ax, ay, az = float(a[0] - p[0]), float(a[1] - p[1]), float(a[2] - p[2])
-    bx, by, bz = float(b[0] - p[0]), float(b[1] - p[1]), float(b[2] - p[2])
-    cx, cy, cz = float(c[0] - p[0]), float(c[1] - p[1]), float(c[2] - p[2])
-    dx, dy, dz = float(d[0] - p[0]), float(d[1] - p[1]), float(d[2] - p[2])
+def insphere(p: Ints, a: int, b: int, c: int, d: int, e: int) -> float:
+    """Positive where row e of points (n,3) int64 lies inside the sphere through rows a, b, c, d with
+    orient3(p, a, b, c, d) > 0. Sign exact."""
+    x, y, z = p[e, 0], p[e, 1], p[e, 2]
+    ax, ay, az = float(p[a, 0] - x), float(p[a, 1] - y), float(p[a, 2] - z)
+    bx, by, bz = float(p[b, 0] - x), float(p[b, 1] - y), float(p[b, 2] - z)
+    cx, cy, cz = float(p[c, 0] - x), float(p[c, 1] - y), float(p[c, 2] - z)
+    dx, dy, dz = float(p[d, 0] - x), float(p[d, 1] - y), float(p[d, 2] - z)
     ab, bc, cd = ax * by - ay * bx, bx * cy - by * cx, cx * dy - cy * dx
     da, ac, bd = dx * ay - dy * ax, ax * cy - ay * cx, bx * dy - by * dx
     abc = az * bc - bz * ac + cz * ab
@@ -175,6 +184,10 @@ def insphere(a: Ints, b: Ints, c: Ints, d: Ints, p: Ints) -> float:
     al, bl = ax * ax + ay * ay + az * az, bx * bx + by * by + bz * bz
     cl, dl = cx * cx + cy * cy + cz * cz, dx * dx + dy * dy + dz * dz
     det = (dl * abc - cl * dab) + (bl * cda - al * bcd)
+    # The size below is never more than 120 times the fifth power of the farthest distance: often that decides.
+    far = max(max(al, bl), max(cl, dl))
+    if det * det > _SURE * far * far * far * far * far:
+        return -det
     size = (
         al * (abs(bz * cd) + abs(cz * bd) + abs(dz * bc))
         + bl * (abs(cz * da) + abs(dz * ac) + abs(az * cd))
@@ -184,4 +197,4 @@ def insphere(a: Ints, b: Ints, c: Ints, d: Ints, p: Ints) -> float:
     )
     if abs(det) > 1e-14 * size:
         return -det
-    return -_insphere_exact(a, b, c, d, p)
+    return -_insphere_exact(p[a], p[b], p[c], p[d], p[e])

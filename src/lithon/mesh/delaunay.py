@@ -25,15 +25,15 @@ _HASH = 1 << 16
 
 
 @njit(cache=True)
-def _walk(p: Ints, tet: Ints, nbr: Ints, start: int, q: Ints) -> int:
-    """The tetrahedron holding q, by a walk through visible faces; -1 when it leaves."""
+def _walk(p: Ints, tet: Ints, nbr: Ints, start: int, v: int) -> int:
+    """The tetrahedron holding point v, by a walk through visible faces; -1 when it leaves."""
     t = start
     for step in range(len(tet) + 64):
         moved = False
         for k in range(4):
             i = (k + step) & 3
             a, b, c = tet[t, FACE[i, 0]], tet[t, FACE[i, 1]], tet[t, FACE[i, 2]]
-            if orient3(p[a], p[b], p[c], q) < 0.0:
+            if orient3(p, a, b, c, v) < 0.0:
                 t = nbr[t, i]
                 moved = True
                 break
@@ -65,7 +65,7 @@ def _insert(
     that to a corner or half that to a wall of the cavity. Walls bound the cavity. `work` (8, n) holds the
     cavity and its faces while they are found; a cavity that outgrows it is refused.
     """
-    q = p[v]
+    qx, qy, qz = p[v, 0], p[v, 1], p[v, 2]
     state[2] += 1
     mark = state[2]
     cavity, face = work[0], work[1]
@@ -76,15 +76,15 @@ def _insert(
     at = 0
     for k in range(4):
         c = tet[start, k]
-        if p[c, 0] == q[0] and p[c, 1] == q[1] and p[c, 2] == q[2]:
+        if p[c, 0] == qx and p[c, 1] == qy and p[c, 2] == qz:
             return 0
     while at < inside:
         t = cavity[at]
         at += 1
         if clear > 0.0:
             for k in range(4):
-                c = p[tet[t, k]]
-                dx, dy, dz = float(c[0] - q[0]), float(c[1] - q[1]), float(c[2] - q[2])
+                c = tet[t, k]
+                dx, dy, dz = float(p[c, 0] - qx), float(p[c, 1] - qy), float(p[c, 2] - qz)
                 if dx * dx + dy * dy + dz * dz < clear * clear:
                     return 0
         for i in range(4):
@@ -95,7 +95,7 @@ def _insert(
                 continue
             grow = False
             if u >= 0 and wall[t, i] < 0:
-                grow = insphere(p[tet[u, 0]], p[tet[u, 1]], p[tet[u, 2]], p[tet[u, 3]], q) > 0.0
+                grow = insphere(p, tet[u, 0], tet[u, 1], tet[u, 2], tet[u, 3], v) > 0.0
             if grow:
                 if inside == most:
                     return 0
@@ -120,19 +120,23 @@ def _insert(
     # Without walls the cavity is a star around q; beside walls that must be seen to hold.
     for k in range(n):
         t, i = face[k] // 4, face[k] % 4
-        a, b, c = p[tet[t, FACE[i, 0]]], p[tet[t, FACE[i, 1]]], p[tet[t, FACE[i, 2]]]
-        six = orient3(a, b, c, q)
+        a, b, c = tet[t, FACE[i, 0]], tet[t, FACE[i, 1]], tet[t, FACE[i, 2]]
+        six = orient3(p, a, b, c, v)
         if six <= 0.0:
             return 0
         if clear > 0.0 and wall[t, i] >= 0:
-            ux, uy, uz = float(b[0] - a[0]), float(b[1] - a[1]), float(b[2] - a[2])
-            wx, wy, wz = float(c[0] - a[0]), float(c[1] - a[1]), float(c[2] - a[2])
+            ux, uy, uz = float(p[b, 0] - p[a, 0]), float(p[b, 1] - p[a, 1]), float(p[b, 2] - p[a, 2])
+            wx, wy, wz = float(p[c, 0] - p[a, 0]), float(p[c, 1] - p[a, 1]), float(p[c, 2] - p[a, 2])
             nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
             if six < 0.5 * clear * np.sqrt(nx * nx + ny * ny + nz * nz):
                 return 0
     if state[0] + n - state[1] - inside > len(tet):
         return -1
     label = lab[start]
+    slots = 256  # few enough to be near, and four times as many as sides of new faces at the least
+    while slots < 12 * n and slots < _HASH:
+        slots *= 2
+    mask = slots - 1
     made, outer, walls, rows = work[2], work[3], work[4], work[5:8]
     for k in range(n):
         t, i = face[k] // 4, face[k] % 4
@@ -174,9 +178,9 @@ def _insert(
             if a > b:
                 a, b = b, a
             key = a * np.int64(4294967296) + b + 1
-            slot = (a * np.int64(73856093) + b * np.int64(19349663)) & (_HASH - 1)
+            slot = (a * np.int64(73856093) + b * np.int64(19349663)) & mask
             while keys[slot] != 0 and keys[slot] != key:
-                slot = (slot + 1) & (_HASH - 1)
+                slot = (slot + 1) & mask
             if keys[slot] == 0:
                 keys[slot] = key
                 vals[slot] = k * 4 + j
@@ -190,10 +194,10 @@ def _insert(
             a, b = rows[(j + 1) % 3, k], rows[(j + 2) % 3, k]
             if a > b:
                 a, b = b, a
-            slot = (a * np.int64(73856093) + b * np.int64(19349663)) & (_HASH - 1)
+            slot = (a * np.int64(73856093) + b * np.int64(19349663)) & mask
             while keys[slot] != 0:
                 keys[slot] = 0
-                slot = (slot + 1) & (_HASH - 1)
+                slot = (slot + 1) & mask
     state[3] = made[0]
     return 1
 
@@ -221,14 +225,29 @@ def _insert_all(
     for k in range(len(order)):
         v = order[k]
         start = state[3]
-        t = _walk(p, tet, nbr, start, p[v])
-        if t < 0 or (inner and lab[t] < 0):
+        t = _walk(p, tet, nbr, start, v)
+        if t < 0:
+            continue
+        state[3] = t  # the next is not far, whether this goes in or not
+        if inner and lab[t] < 0:
             continue
         done[k] = _insert(p, tet, nbr, wall, lab, free, state, stamp, keys, vals, work, t, v, clear[k])
         if done[k] < 0:
             done[k:] = -1
             break
     return done
+
+
+@njit(cache=True)
+def _labels(p: Ints, first: int, tet: Ints, nbr: Ints, lab: Ints, start: int) -> Ints:
+    """The regions in which the points from `first` on lie; -1 outside."""
+    out = np.full(len(p) - first, -1, dtype=np.int64)
+    for k in range(len(out)):
+        t = _walk(p, tet, nbr, start, first + k)
+        if t >= 0:
+            out[k] = lab[t]
+            start = t
+    return out
 
 
 @dataclass(slots=True)
@@ -265,7 +284,7 @@ class Tetrahedra:
         tet[:6] = split
         sides: dict[tuple[int, ...], tuple[int, int]] = {}
         for t in range(6):
-            if orient3(*(p[c] for c in tet[t])) < 0.0:
+            if orient3(p, *tet[t]) < 0.0:
                 tet[t, [0, 1]] = tet[t, [1, 0]]
             for i in range(4):
                 key = tuple(sorted(int(c) for c in tet[t, FACE[i]]))
@@ -299,6 +318,12 @@ class Tetrahedra:
     def world(self) -> Floats:
         """World coordinates of all points (n,3), the box corners first."""
         return np.asarray(self.origin + self.p[: self.points] * self.unit)
+
+    def labels(self, points: Floats) -> Ints:
+        """The region (n,) in which each of some world points (n,3) lies; -1 outside. Quick where each is near the one
+        before."""
+        p = np.concatenate([self.p[: self.points], self.snap(points)])
+        return np.asarray(_labels(p, self.points, self.tet, self.nbr, self.lab, int(self.state[3])))
 
     def add(self, points: Floats, inner: bool = False, clear: Floats | None = None) -> Bools:
         """Insert world points (n,3) in spatial order. Points keep their order in numbering; those
@@ -352,6 +377,18 @@ class Tetrahedra:
         return np.flatnonzero(self.tet[: self.state[0], 0] >= 0)
 
 
+@njit(cache=True)
+def _morton(grid: Ints, low: Ints, span: int) -> Ints:
+    """The places (n,) of grid points on a Morton curve through 1024 cells each way."""
+    code = np.zeros(len(grid), dtype=np.int64)
+    for k in range(len(grid)):
+        for axis in range(3):
+            cell = (grid[k, axis] - low[axis]) * 1023 // span
+            for bit in range(10):
+                code[k] |= ((cell >> bit) & 1) << (3 * bit + axis)
+    return code
+
+
 def spatial_order(grid: Ints) -> Ints:
     """Rows of (n,3) along a Morton curve, in rounds of growing size (Amenta, Choi & Rote 2003)."""
     n = len(grid)
@@ -359,11 +396,7 @@ def spatial_order(grid: Ints) -> Ints:
         return np.arange(n, dtype=np.int64)
     low = grid.min(axis=0)
     span = max(1, int((grid.max(axis=0) - low).max()))
-    cell = ((grid - low) * 1023) // span
-    code = np.zeros(n, dtype=np.int64)
-    for bit in range(10):
-        for axis in range(3):
-            code |= ((cell[:, axis] >> bit) & 1) << (3 * bit + axis)
+    code = _morton(grid, low, span)
     rng = np.random.default_rng(7)
     rounds = np.minimum(-np.log2(rng.random(n) + 1e-12).astype(np.int64) // 2, int(np.log2(n)) // 2)
     return np.asarray(np.lexsort((code, -rounds)), dtype=np.int64)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import scipy
+from numba import njit
 
-from lithon.arrays import Floats, Ints, cross_product
+from lithon.arrays import Floats, Ints
 from lithon.mesh.delaunay import Tetrahedra
 from lithon.mesh.sizing import SizeField
 from lithon.progress import Progress
@@ -61,6 +62,7 @@ def _lattice(
     points = np.concatenate([start + cells * cell, start + (cells + 0.5) * cell])
     # A trace of disorder keeps the many cospherical ties away from the exact arithmetic.
     points += np.random.default_rng(11).uniform(-1e-3, 1e-3, points.shape) * h
+    points = points[space.labels(points) >= 0]
     size = sizes.at(points)
     top = h >= sizes.rules.size * 0.999
     own = (size > h * 2.0**-0.5) & ((size <= h * 2.0**0.5) | top)
@@ -72,24 +74,34 @@ def _lattice(
     space.add(points[keep], inner=True, clear=0.72 * size[keep])
 
 
-def circumspheres(corners: Floats) -> tuple[Floats, Floats]:
-    """Centres (n,3) and radii (n,) of tetrahedra (n,4,3); flat ones give huge radii."""
-    a = corners[:, 0]
-    e = corners[:, 1:] - a[:, None]
-    square = (e**2).sum(axis=2)
-    bc, ca, ab = cross_product(e[:, 1], e[:, 2]), cross_product(e[:, 2], e[:, 0]), cross_product(e[:, 0], e[:, 1])
-    six = (e[:, 0] * bc).sum(axis=1)
-    safe = np.where(np.abs(six) > 1e-300, six, 1e-300)
-    centre = (square[:, :1] * bc + square[:, 1:2] * ca + square[:, 2:] * ab) / (2.0 * safe[:, None])
-    return a + centre, np.asarray(np.linalg.norm(centre, axis=1))
+@njit(cache=True)
+def circumspheres(x: Floats, tets: Ints) -> tuple[Floats, Floats]:
+    """Centres (m,3) and radii (m,) of tetrahedra (m,4) of points (n,3); flat ones give huge radii."""
+    m = len(tets)
+    centre, radius = np.empty((m, 3)), np.empty(m)
+    for t in range(m):
+        a, b, c, d = tets[t, 0], tets[t, 1], tets[t, 2], tets[t, 3]
+        ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
+        vx, vy, vz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
+        wx, wy, wz = x[d, 0] - x[a, 0], x[d, 1] - x[a, 1], x[d, 2] - x[a, 2]
+        u, v, w = ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz, wx * wx + wy * wy + wz * wz
+        px, py, pz = vy * wz - vz * wy, vz * wx - vx * wz, vx * wy - vy * wx
+        six = ux * px + uy * py + uz * pz
+        half = 0.5 / (six if abs(six) > 1e-300 else 1e-300)
+        ox = half * (u * px + v * (wy * uz - wz * uy) + w * (uy * vz - uz * vy))
+        oy = half * (u * py + v * (wz * ux - wx * uz) + w * (uz * vx - ux * vz))
+        oz = half * (u * pz + v * (wx * uy - wy * ux) + w * (ux * vy - uy * vx))
+        centre[t, 0], centre[t, 1], centre[t, 2] = x[a, 0] + ox, x[a, 1] + oy, x[a, 2] + oz
+        radius[t] = np.sqrt(ox * ox + oy * oy + oz * oz)
+    return centre, radius
 
 
 def _split_large(space: Tetrahedra, live: Ints, sizes: SizeField) -> int:
     """Nodes in the middle of the spheres of those tetrahedra of some that are too large; how many."""
     world = space.world()
-    corners = world[space.tet[live]]
-    centre, radius = circumspheres(corners)
-    size = sizes.at(corners.mean(axis=1))
+    tets = space.tet[live]
+    centre, radius = circumspheres(world, tets)
+    size = sizes.at(world[tets].mean(axis=1))
     large = radius > 1.35 * _REGULAR * size
     goal, spare = centre[large], 0.75 * size[large]
     reach = 2.5 * size[large]

@@ -170,11 +170,7 @@ def _remove_face(
         if c != f0 and c != f1 and c != f2:
             e = c
     worst = min(q_of(x, tet, t), q_of(x, tet, u)) + _GAIN
-    if (
-        quality(x[e], x[d], x[f0], x[f1]) <= worst
-        or quality(x[e], x[d], x[f1], x[f2]) <= worst
-        or quality(x[e], x[d], x[f2], x[f0]) <= worst
-    ):
+    if quality(x, e, d, f0, f1) <= worst or quality(x, e, d, f1, f2) <= worst or quality(x, e, d, f2, f0) <= worst:
         return False
     tri = (f0, f1, f2)
     for k in range(3):
@@ -216,7 +212,7 @@ def _collapse(
             continue
         for j in range(4):
             new[m, j] = w if tet[t, j] == v else tet[t, j]
-        if quality(x[new[m, 0]], x[new[m, 1]], x[new[m, 2]], x[new[m, 3]]) <= worst:
+        if quality(x, new[m, 0], new[m, 1], new[m, 2], new[m, 3]) <= worst:
             return False
         m += 1
     commit(tet, nbr, wall, lab, free, state, star, n, new, m, lab[t0])
@@ -328,12 +324,6 @@ def _pass(
             continue
         if q_of(x, tet, t) >= goal or _with_neighbours(x, tet, nbr, t) == stuck[t]:
             continue
-        for j in range(4):
-            v = tet[t, j]
-            if kind[v] != FIXED and _smooth(x, tet, nbr, wall, kind, places, t, v, star, seen, state):
-                moved += 1
-        if q_of(x, tet, t) >= goal:
-            continue
         if q_of(x, tet, t) < 0.17 and _peel(x, tet, nbr, wall, free, state, t):
             continue
         done = False
@@ -345,6 +335,18 @@ def _pass(
         for i in range(4):
             if not done:
                 done = _remove_face(x, tet, nbr, wall, lab, free, state, t, i, new)
+        if done:
+            continue
+        for j in range(4):
+            v = tet[t, j]
+            if (
+                q_of(x, tet, t) < goal
+                and kind[v] != FIXED
+                and _smooth(x, tet, nbr, wall, kind, places, t, v, star, seen, state)
+            ):
+                moved += 1
+        if q_of(x, tet, t) >= goal:
+            continue
         for i in range(4):
             for j in range(4):
                 if not done and i != j and kind[corners[i]] == FREE:

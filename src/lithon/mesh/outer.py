@@ -23,6 +23,7 @@ from lithon.mesh.stars import (
     outward,
     q_of,
     quality,
+    quality_at,
     star_of,
     star_quality,
     triangulated,
@@ -147,7 +148,7 @@ def collapse_on_skin(
                 a, b, c = new[m, FACE[i, 0]], new[m, FACE[i, 1]], new[m, FACE[i, 2]]
                 if _turned(x, a, b, c, outward(x, tet, t, i)) < _FLAT:
                     return False
-        if quality(x[new[m, 0]], x[new[m, 1]], x[new[m, 2]], x[new[m, 3]]) <= worst:
+        if quality(x, new[m, 0], new[m, 1], new[m, 2], new[m, 3]) <= worst:
             return False
         m += 1
     commit(tet, nbr, wall, lab, free, state, star, n, new, m, lab[t0])
@@ -156,11 +157,13 @@ def collapse_on_skin(
 
 @njit(cache=True)
 def _seen_from(x: Floats, new: Ints, m: int, p: Floats, stop: float) -> float:
-    """The worst element between a place and m triangles."""
+    """The worst element between a place and m triangles; as of `star_quality`, what fails comes first."""
     worst = 2.0
     for k in range(m):
-        worst = min(worst, quality(x[new[k, 0]], x[new[k, 1]], x[new[k, 2]], p))
+        worst = min(worst, quality_at(x, new[k, 0], new[k, 1], new[k, 2], p[0], p[1], p[2]))
         if worst <= stop:
+            for j in range(3):
+                new[0, j], new[k, j] = new[k, j], new[0, j]
             return worst
     return worst
 

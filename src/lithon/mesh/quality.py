@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 
 from lithon.arrays import Floats, Ints, cross_product
 from lithon.mesh.hexes import hex_dihedral_degrees, hex_edge_ratio, hex_scaled_jacobian
+from lithon.threads import shared_out
 
 _EDGES = np.array([[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]])
 #: The two corners off each edge, in an order that makes the dihedral angle positive.
@@ -62,6 +64,43 @@ def tet_edge_ratio(points: Floats, tets: Ints) -> Floats:
     return np.asarray(length.max(axis=1) / length.min(axis=1))
 
 
+@njit(cache=True, nogil=True)
+def _tet_measures(x: Floats, tets: Ints) -> tuple[Floats, Floats, Floats, Floats]:
+    """What `tet_scaled_jacobian`, the least and the greatest of `tet_dihedral_degrees` and `tet_edge_ratio` say of each
+    element (m,), in one go."""
+    m = len(tets)
+    jacobian, low, high, ratio = np.empty(m), np.empty(m), np.empty(m), np.empty(m)
+    for t in range(m):
+        a, b, c, d = tets[t, 0], tets[t, 1], tets[t, 2], tets[t, 3]
+        ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
+        vx, vy, vz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
+        wx, wy, wz = x[d, 0] - x[a, 0], x[d, 1] - x[a, 1], x[d, 2] - x[a, 2]
+        dx, dy, dz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        cx, cy, cz = wy * uz - wz * uy, wz * ux - wx * uz, wx * uy - wy * ux
+        bx, by, bz = vy * wz - vz * wy, vz * wx - vx * wz, vx * wy - vy * wx
+        ax, ay, az = -(dx + cx + bx), -(dy + cy + by), -(dz + cz + bz)
+        na, nb = np.sqrt(ax * ax + ay * ay + az * az), np.sqrt(bx * bx + by * by + bz * bz)
+        nc, nd = np.sqrt(cx * cx + cy * cy + cz * cz), np.sqrt(dx * dx + dy * dy + dz * dz)
+        # All four normals look outwards, or all inwards.
+        ab = -(ax * bx + ay * by + az * bz) / max(na * nb, 1e-300)
+        ac = -(ax * cx + ay * cy + az * cz) / max(na * nc, 1e-300)
+        ad = -(ax * dx + ay * dy + az * dz) / max(na * nd, 1e-300)
+        bc = -(bx * cx + by * cy + bz * cz) / max(nb * nc, 1e-300)
+        bd = -(bx * dx + by * dy + bz * dz) / max(nb * nd, 1e-300)
+        cd = -(cx * dx + cy * dy + cz * dz) / max(nc * nd, 1e-300)
+        low[t] = np.degrees(np.arccos(min(1.0, max(ab, ac, ad, bc, bd, cd))))
+        high[t] = np.degrees(np.arccos(max(-1.0, min(ab, ac, ad, bc, bd, cd))))
+        u, v, w = ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz, wx * wx + wy * wy + wz * wz
+        p = (vx - ux) ** 2 + (vy - uy) ** 2 + (vz - uz) ** 2
+        r = (wx - ux) ** 2 + (wy - uy) ** 2 + (wz - uz) ** 2
+        s = (wx - vx) ** 2 + (wy - vy) ** 2 + (wz - vz) ** 2
+        six = dx * wx + dy * wy + dz * wz
+        longest = np.sqrt(max(max(u * v * w, u * p * r), max(v * p * s, w * r * s)))
+        jacobian[t] = six * np.sqrt(2.0) / max(longest, abs(six), 1e-300)
+        ratio[t] = np.sqrt(max(u, v, w, p, r, s) / max(min(u, v, w, p, r, s), 1e-300))
+    return jacobian, low, high, ratio
+
+
 @dataclass(frozen=True, slots=True)
 class Quality:
     """Per element (m,): scaled Jacobian, smallest and largest angle in degrees (between sides; of flat elements at
@@ -100,10 +139,9 @@ class Quality:
             angles = hex_dihedral_degrees(points, tets)
             jacobian, ratio = hex_scaled_jacobian(points, tets), hex_edge_ratio(points, tets)
             return Quality(jacobian, angles.min(axis=1), angles.max(axis=1), ratio)
-        angles = tet_dihedral_degrees(points, tets)
-        return Quality(
-            tet_scaled_jacobian(points, tets), angles.min(axis=1), angles.max(axis=1), tet_edge_ratio(points, tets)
-        )
+        x = np.ascontiguousarray(points, dtype=float)
+        rows = np.ascontiguousarray(tets[:, :4], dtype=np.int64)
+        return Quality(*shared_out(lambda s: _tet_measures(x, rows[s]), len(rows)))
 
     def worst(self, n: int) -> Ints:
         """The n elements with the smallest angles, worst first."""

@@ -115,7 +115,8 @@ class SizeField:
         out = np.full(len(points), float(rules.size))
         for tree, growth in ((self._tree, rules.growth), (self._steep, max(rules.growth, _STEEP))):
             if tree is not None:
-                out = np.minimum(out, tree.at(points, growth, rules.size) - growth * radius)
+                less = growth * radius  # asked for beyond the size: what rules nowhere near must not seem to
+                out = np.minimum(out, tree.at(points, growth, rules.size + less) - less)
         return out
 
     def with_and_without(self, points: Floats, groups: Ints) -> tuple[Ints, Floats, Floats]:
