@@ -53,7 +53,7 @@ def pytest_collection_modifyitems(items):
 
 
 @pytest.fixture(scope="session")
-def display():
+def display(request):
     """A display of this process alone, as a window in another would take the keys; or the one there is."""
     if os.environ.get("DISPLAY") and ("PYTEST_XDIST_WORKER" not in os.environ or shutil.which("Xvfb") is None):
         yield os.environ["DISPLAY"]
@@ -61,7 +61,7 @@ def display():
     if shutil.which("Xvfb") is None:
         pytest.fail("no display and no Xvfb: ./run test installs it")
     read, write = os.pipe()
-    server = subprocess.Popen(
+    subprocess.Popen(
         ["Xvfb", "-displayfd", str(write), "-screen", "0", "1920x1200x24", "-nolisten", "tcp", "-terminate"],
         pass_fds=(write,),
         stdout=subprocess.DEVNULL,
@@ -70,13 +70,10 @@ def display():
     os.close(write)
     with os.fdopen(read) as pipe:
         os.environ["DISPLAY"] = f":{pipe.readline().strip()}"
+    # Qt dies with the server it is connected to; `-terminate` ends the server after the last that is connected instead,
+    # which from now on is Qt: what only draws, and lets go, would take the display from those after it.
+    request.getfixturevalue("qapp")
     yield os.environ["DISPLAY"]
-    # Qt dies with the server it is connected to; `-terminate` ends the server after Qt instead.
-    from PySide6.QtWidgets import QApplication
-
-    if QApplication.instance() is None:
-        server.terminate()
-        server.wait()
 
 
 @pytest.fixture(scope="session")

@@ -72,7 +72,7 @@ def main() -> None:
     took = time.perf_counter() - start
     print(
         f"mesh of {len(mesh.points)} nodes, everything:  {took / best(lambda: Delaunay(mesh.points), 2):6.1f} x "
-        "SciPy's Delaunay of its nodes  (aim under 5)"
+        "SciPy's Delaunay of its nodes  (aim under 1.2)"
     )
     p, tri, _ = body_mesh(model.bodies[0])
     eye, ray = np.array([[100.0, -300.0, 400.0]]), np.array([[0.2, 0.6, -0.77]])

@@ -13,7 +13,9 @@ from lithon.progress import Progress
 
 #: Side of the lattice's cube per element size: its edges are then 0.95 and 1.10 sizes long.
 _CELL = 1.10
-_REGULAR = np.sqrt(3.0 / 8.0)  # circumradius of a regular tetrahedron of side one
+#: How large the sphere through a tetrahedron's corners may be per element size: of a regular one of side one it is
+#: the root of three eighths.
+_LARGE = 1.35 * float(np.sqrt(3.0 / 8.0))
 
 
 def fill(
@@ -36,7 +38,7 @@ def fill(
         corner = np.stack(np.meshgrid([0, 1], [0, 1], [0, 1], indexing="ij"), axis=-1).reshape(-1, 3)
         cells = (2 * finer[:, None, :] + corner).reshape(-1, 3)
         h *= 0.5
-    judged = np.zeros((0, 4), dtype=np.int64)
+    judged, near = np.zeros((0, 4), dtype=np.int64), np.zeros(0)
     for turn in range(12):
         progress.tell(0.5 + 0.02 * turn, "refining")
         live = space.live
@@ -44,7 +46,9 @@ def fill(
         old = live[live < len(judged)]
         fresh = np.concatenate([old[(space.tet[old] != judged[old]).any(axis=1)], live[len(old) :]])
         judged = space.tet.copy()
-        if _split_large(space, fresh, sizes) == 0:
+        world = space.world()
+        near = np.concatenate([near, sizes.at(world[len(near) :])])
+        if _split_large(space, _perhaps_large(world, space.tet, fresh, near, sizes.steepest, _LARGE), sizes) == 0:
             break
 
 
@@ -75,6 +79,30 @@ def _lattice(
 
 
 @njit(cache=True)
+def _perhaps_large(x: Floats, tets: Ints, rows: Ints, sizes: Floats, growth: float, most: float) -> Ints:
+    """Those rows (k,) of tetrahedra whose spheres may be larger than `most` times what is wanted in their middles: the
+    field there is no finer than at any corner by more than its growth."""
+    radius = circumspheres(x, tets[rows])[1]
+    out = np.empty(len(rows), dtype=np.int64)
+    n = 0
+    for k in range(len(rows)):
+        t = rows[k]
+        finest = 0.0
+        for j in range(4):
+            away = 0.0
+            for axis in range(3):
+                middle = 0.0
+                for i in range(4):
+                    middle += 0.25 * x[tets[t, i], axis]
+                away += (middle - x[tets[t, j], axis]) ** 2
+            finest = max(finest, 0.98 * sizes[tets[t, j]] - growth * np.sqrt(away))
+        if radius[k] > most * finest:
+            out[n] = t
+            n += 1
+    return out[:n]
+
+
+@njit(cache=True)
 def circumspheres(x: Floats, tets: Ints) -> tuple[Floats, Floats]:
     """Centres (m,3) and radii (m,) of tetrahedra (m,4) of points (n,3); flat ones give huge radii."""
     m = len(tets)
@@ -102,7 +130,7 @@ def _split_large(space: Tetrahedra, live: Ints, sizes: SizeField) -> int:
     tets = space.tet[live]
     centre, radius = circumspheres(world, tets)
     size = sizes.at(world[tets].mean(axis=1))
-    large = radius > 1.35 * _REGULAR * size
+    large = radius > _LARGE * size
     goal, spare = centre[large], 0.75 * size[large]
     reach = 2.5 * size[large]
     near = radius[large] < reach

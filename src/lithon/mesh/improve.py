@@ -311,15 +311,15 @@ def _pass(
     q = np.empty(used)
     for t in range(used):
         q[t] = q_of(x, tet, t) if tet[t, 0] >= 0 else 9.0
-    order = np.argsort(q)
+    order = np.flatnonzero(q < goal)
+    order = order[np.argsort(q[order])]
     state[5], state[6] = (q < goal).sum(), (q < least).sum()
     star = np.empty(MOST, dtype=np.int64)
     new = np.full((2 * MOST, 8), -1, dtype=np.int64)
     cavity = np.empty(MOST, dtype=np.int64)
     ring = np.empty(12, dtype=np.int64)
-    for t in order:
-        if q[t] >= goal:
-            break
+    for row in order:
+        t = int(row)
         if tet[t, 0] < 0 or state[0] + 200 > len(tet):
             continue
         if q_of(x, tet, t) >= goal or _with_neighbours(x, tet, nbr, t) == stuck[t]:
@@ -387,6 +387,8 @@ def _with_neighbours(x: Floats, tet: Ints, nbr: Ints, t: int) -> float:
 
 #: Where so large a share of elements is still flat it is the body that is, and no change helps.
 _HOPELESS = 0.75
+#: So many passes look at more than what lies below the goal.
+_EASY = 5
 
 
 @dataclass(slots=True)
@@ -429,12 +431,12 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     below = 0
     for turn in range(passes):
         progress.tell(0.75 + 0.22 * turn / passes, "improving elements")
-        level = easy if turn < 3 else goal
+        level = easy if turn < _EASY else goal
         made = _pass(
             x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, level, turn >= 2, stuck, goal
         )
         # Around what nothing can mend, one element is only bettered at the expense of others: then it is enough.
-        if turn >= 3 and (made == 0 or (turn > 3 and state[5] > below > 0)):
+        if turn >= _EASY and (made == 0 or (turn > _EASY and state[5] > below > 0)):
             break
         below = int(state[5])
         if turn >= 1 and state[6] > _HOPELESS * state[0]:

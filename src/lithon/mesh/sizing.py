@@ -99,6 +99,12 @@ class SizeField:
         out._steep = SizeTree.of(steep[:, :3], steep[:, 3]) if len(steep) else None
         return out
 
+    @property
+    def steepest(self) -> float:
+        """By how much sizes differ at the most, per distance between two points."""
+        growth = self.rules.growth
+        return growth if self._steep is None else max(growth, _STEEP)
+
     def at(self, points: Floats) -> Floats:
         """Sizes (n,) at points (n,3)."""
         rules = self.rules
@@ -106,14 +112,14 @@ class SizeField:
         if self._tree is not None:
             out = self._tree.at(points, rules.growth, rules.size)
         if self._steep is not None:
-            out = np.minimum(out, self._steep.at(points, max(rules.growth, _STEEP), rules.size))
+            out = np.minimum(out, self._steep.at(points, self.steepest, rules.size))
         return out
 
     def least_about(self, points: Floats, radius: float) -> Floats:
         """A bound from below (n,) on the sizes within balls of a radius about points (n,3)."""
         rules = self.rules
         out = np.full(len(points), float(rules.size))
-        for tree, growth in ((self._tree, rules.growth), (self._steep, max(rules.growth, _STEEP))):
+        for tree, growth in ((self._tree, rules.growth), (self._steep, self.steepest)):
             if tree is not None:
                 less = growth * radius  # asked for beyond the size: what rules nowhere near must not seem to
                 out = np.minimum(out, tree.at(points, growth, rules.size + less) - less)

@@ -159,7 +159,8 @@ def _place(s: Surface) -> tuple[int, Floats]:
 
 
 def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
-    t, i = np.nonzero(cells.wall >= 0)
+    # A wall between two elements is told once.
+    t, i = np.nonzero((cells.wall >= 0) & ((cells.nbr < 0) | (cells.nbr > np.arange(len(cells.tet))[:, None])))
     corners = cells.tet[t[:, None], FACE[i]]
     face = cells.wall[t, i]
     # FACE has the element on its positive side; a face's triangles look along its normal, away from
@@ -172,9 +173,9 @@ def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
                 behind[number[part]] = b
     turn = cells.lab[t] == behind[face]
     corners = np.where(turn[:, None], corners[:, ::-1], corners)
-    keys = np.sort(corners, axis=1)
-    _, first = np.unique(keys, axis=0, return_index=True)
-    used = np.unique(cells.tet)
+    there = np.zeros(len(cells.points), dtype=np.bool_)
+    there[cells.tet] = True
+    used = np.flatnonzero(there)
     number_of = np.full(len(cells.points), -1, dtype=np.int64)
     number_of[used] = np.arange(len(used))
     points, elements = cells.points[used], number_of[cells.tet]
@@ -185,8 +186,8 @@ def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
         points,
         elements,
         cells.lab,
-        number_of[corners[first]],
-        of_part[face[first]],
+        number_of[corners],
+        of_part[face],
         model.bodies,
         faces,
         Quality.of(points, elements),
