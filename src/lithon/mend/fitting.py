@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, given
+from lithon.arrays import Bools, Floats, Ints, given
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -19,22 +19,6 @@ THICK = 0.05
 #: What is told by less than this share of what is told best is not told.
 TOLD, _SURELY_TOLD = 1e-10, 1e-5
 _KINDS: dict[type[Surface], int] = {Plane: PLANE, Sphere: SPHERE, Cylinder: CYLINDER, Cone: CONE, Torus: TORUS}
-
-
-def torus_near(p: Floats, n: Floats, thick: float = THICK) -> Torus | None:
-    """A torus about the axis that all normals meet: the linear complex nearest to them (Pottmann & Wallner 2001);
-    `thick`: its spine is at least so many times its tube."""
-    middle = p.mean(axis=0)
-    scale = float(np.ptp(p, axis=0).max())
-    q = (p - middle) / scale
-    rows = np.concatenate([cross_product(q, n), n], axis=1)
-    # Minimise |rows x| with the direction part of length one: a generalised eigenproblem.
-    m = rows.T @ rows
-    inner = m[:3, :3] - m[:3, 3:] @ np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3]
-    axis = np.linalg.eigh(inner)[1][:, 0]
-    moment = -np.linalg.pinv(m[3:, 3:], rcond=1e-10) @ m[3:, :3] @ axis
-    foot = middle + scale * cross_product(axis, moment)
-    return torus_about(Frame.of(foot, axis), p, thick)
 
 
 def torus_about(frame: Frame, p: Floats, thick: float = THICK) -> Torus | None:

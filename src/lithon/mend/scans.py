@@ -15,11 +15,11 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Bools, Floats, Ints, unit
-from lithon.brep.analysis.fits import simple_fits
 from lithon.geometry.rounds import Sphere
 from lithon.geometry.surfaces import Plane, Surface
-from lithon.mend.fitting import freedoms, placed, refined, spread, torus_near
-from lithon.mend.links import lists
+from lithon.mend.fitting import freedoms, placed, refined, spread
+from lithon.mend.links import along, lists
+from lithon.mend.starts import scattered_fits
 from lithon.progress import pulse
 
 #: In scatters: how far the corners of a patch may stand off in the mean, and how far each.
@@ -88,13 +88,22 @@ class _Parted:
         side = np.linalg.norm(scan.points[scan.corners] - np.roll(scan.points[scan.corners], -1, axis=1), axis=2)
         self.label = np.full(m, -1, dtype=np.int64)
         self.lean = np.full(m, np.radians(20.0))
+        self.even = self._even()
         self.noise = scan.noise
         self.noise = scan.slack * self._noise()
         #: How far (radians) the normal of each triangle scatters.
         height = 2.0 * scan.area / np.maximum(side.max(axis=1), 1e-300)
         self.lean = 1.2 * self.noise / np.maximum(height, 1e-300) + np.radians(2.0)
+        self.even = self._even()
         self.least = np.cos(np.minimum(3.0 * self.lean, np.radians(75.0)))
         self.surfaces: list[Surface] = []
+
+    def _even(self) -> Bools:
+        """Which links from triangles to those beside them do not pass a crease, as far as scatter lets it be told."""
+        normal = self.scan.normal
+        here = np.repeat(np.arange(len(self.label)), np.diff(self.starts))
+        most = np.minimum(np.radians(40.0) + self.lean, np.pi / 2.0)
+        return np.asarray((normal[here] * normal[self.other]).sum(axis=1) > np.cos(most)[here])
 
     def _noise(self) -> float:
         """How far corners scatter (mm): about what holds their neighbourhoods best, in such as hang together well."""
@@ -151,19 +160,7 @@ class _Parted:
 
     def _hood(self, seed: int, most: int) -> Ints:
         """The free triangles nearest to a seed by steps over sides, none past a crease."""
-        seen, k = {seed: None}, 0
-        queue = [seed]
-        while k < len(queue) and len(queue) < most:
-            i = queue[k]
-            k += 1
-            for j in self.other[self.starts[i] : self.starts[i + 1]].tolist():
-                if j in seen or self.label[j] >= 0:
-                    continue
-                turn = float(self.scan.normal[i] @ self.scan.normal[j])
-                if turn > np.cos(min(np.radians(40.0) + self.lean[i], np.pi / 2.0)):
-                    seen[j] = None
-                    queue.append(j)
-        return np.array(queue[:most])
+        return along(self.starts, self.other, self.even, self.label < 0, seed, most)
 
     def _points(self, rows: Ints) -> Floats:
         return self.scan.points[np.unique(self.scan.corners[rows])]
@@ -179,18 +176,7 @@ class _Parted:
         normals = np.zeros_like(p)
         np.add.at(normals, where.reshape(-1), np.repeat((self.scan.normal * self.scan.area[:, None])[rows], 3, axis=0))
         normals = unit(normals)
-        starts: list[Surface | None] = list(simple_fits(p, normals))
-        if len(rows) >= 24:
-            starts.append(torus_near(p, normals, 1.0001))  # scatter bends thinner spines as it likes
-        out = []
-        for start in starts:
-            if start is None:
-                continue
-            made = refined(start, p, 6)
-            off = float(np.sqrt((made.signed_distance(p) ** 2).mean())) / self.noise
-            if off <= most:
-                out.append(made)
-        return sorted(out, key=_rarity)
+        return sorted(scattered_fits(p, normals, most * self.noise, len(rows) >= 24), key=_rarity)
 
     def _grown(self, surface: Surface, seed: int) -> Ints:
         """The free triangles that hang together with a seed on a surface."""

@@ -192,7 +192,12 @@ class _Builder:
         self.off = 0.0
         a, b, c = (points[corners[:, k]] for k in range(3))
         self.normal = unit(cross_product(b - a, c - a))
-        self.beside = {side: t for t, (i, j, k) in enumerate(corners.tolist()) for side in ((i, j), (j, k), (k, i))}
+        if "beside" not in memory:
+            memory["beside"] = {
+                side: t for t, (i, j, k) in enumerate(corners.tolist()) for side in ((i, j), (j, k), (k, i))
+            }
+        #: The triangle that walks each directed side.
+        self.beside: dict[tuple[int, int], int] = memory["beside"]
         self.made: dict[int, Vertex] = {}
         #: Faces of facets, and the patches for which their corners were moved or sides bent.
         self.beside_facet: dict[Face, tuple[int, ...]] = {}
@@ -311,14 +316,17 @@ class _Builder:
 
     def _borders(self) -> dict[tuple[int, int], int]:
         """Directed sides between patches, and the patch whose triangle walks each."""
-        out: dict[tuple[int, int], int] = {}
-        for (a, b), t in self.beside.items():
-            other = self.beside.get((b, a))
-            if other is None:
-                raise Refusal("the triangles are open", where=spot(self.points[a]), remedy="clean the triangles first")
-            if self.label[other] != self.label[t]:
-                out[a, b] = int(self.label[t])
-        return out
+        if "sides" not in self.memory:
+            for a, b in self.beside:
+                if (b, a) not in self.beside:
+                    raise Refusal("the triangles are open", where=spot(self.points[a]),
+                                  remedy="clean the triangles first")  # fmt: skip
+            over = np.array([self.beside[b, a] for a, b in self.beside])
+            self.memory["sides"] = np.array(list(self.beside)), np.array(list(self.beside.values())), over
+        sides, own, other = self.memory["sides"]
+        rows = np.flatnonzero(self.label[own] != self.label[other])
+        ends = map(tuple, sides[rows].tolist())
+        return dict(zip(ends, self.label[own[rows]].tolist(), strict=True))
 
     def _chains(self, borders: dict[tuple[int, int], int]) -> list[_Chain]:
         pairs: dict[tuple[int, int], tuple[int, int]] = {}

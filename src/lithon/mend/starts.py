@@ -1,4 +1,4 @@
-"""Round surfaces through a few triangles: cylinder, cone, sphere and torus, started in closed form, each brought near
+"""Surfaces through a few triangles: plane, cylinder, cone, sphere and torus, started in closed form, each brought near
 to the corners by least squares; compiled, since a mesh is parted by thousands of them.
 
 Cylinder and cone start from the directions of normals, whose Gauss image is a circle; the torus from the axis that all
@@ -13,11 +13,11 @@ from numba import njit
 from lithon.arrays import Floats, given
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
-from lithon.geometry.surfaces import Cylinder, Surface
-from lithon.mend.fitting import CONE, CYLINDER, SPHERE, THICK, TOLD, TORUS, local_of, nearest, solved, stand
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.mend.fitting import CONE, CYLINDER, PLANE, SPHERE, THICK, TOLD, TORUS, local_of, nearest, solved, stand
 
-_MAKES: dict[int, type[Cylinder] | type[Cone] | type[Sphere] | type[Torus]] = {
-    CYLINDER: Cylinder, CONE: Cone, SPHERE: Sphere, TORUS: Torus,
+_MAKES: dict[int, type[Plane] | type[Cylinder] | type[Cone] | type[Sphere] | type[Torus]] = {
+    PLANE: Plane, CYLINDER: Cylinder, CONE: Cone, SPHERE: Sphere, TORUS: Torus,
 }  # fmt: skip
 #: Of what a surface is: how many radii and angles.
 _MANY = np.array([0, 1, 1, 2, 2])
@@ -28,13 +28,53 @@ _LARGE = 50.0
 def round_fits(p: Floats, n: Floats, middle: Floats, normal: Floats, near: float) -> list[tuple[float, Surface]]:
     """The round surfaces that corners (n,3) lie on within `near` (mm), each with how far (radians) triangles lean from
     it in the mean; n (n,3): normals at corners; middle, normal (m,3): of the triangles."""
-    rows = _fits(given(p), given(n), given(middle), given(normal), near)
+    return _told(_fits(given(p), given(n), given(middle), given(normal), near))
+
+
+def scattered_fits(p: Floats, n: Floats, most: float, torus: bool) -> list[Surface]:
+    """The surfaces from which scattered corners (n,3) with normals (n,3) stand off by no more than `most` (mm) in the
+    mean (root mean square); a torus where one is asked for, and its tube does not reach its axis: scatter bends thinner
+    spines as it likes."""
+    if len(p) < 3:
+        return []
+    return [surface for _, surface in _told(_scattered(given(p), given(n), most, torus))]
+
+
+def _told(rows: Floats) -> list[tuple[float, Surface]]:
+    """What rows of a kind, a measure, origin, axes and numbers say."""
     out: list[tuple[float, Surface]] = []
     for row in rows:
         kind = int(row[0])
         frame = Frame.of(row[2:5], row[11:14], row[5:8])
         out.append((float(row[1]), _MAKES[kind](frame, *row[14 : 14 + _MANY[kind]].tolist())))
     return out
+
+
+@njit(cache=True)
+def _scattered(p: Floats, n: Floats, most: float, torus: bool) -> Floats:
+    """As `scattered_fits`: a row for each, its kind, how far corners stand off in the mean, origin, axes, numbers."""
+    starts = np.zeros((5, 15))
+    m = _plane(p, n, starts, 0)
+    m = _cylinder(p, n, starts, m)
+    m = _cone(p, n, starts, m)
+    m = _sphere(p, starts, m)
+    if torus:
+        m = _torus(p, n, starts, m, 1.0001)
+    out = np.empty((m, 16))
+    found = 0
+    for k in range(m):
+        kind = int(starts[k, 0])
+        here = np.empty(12 + _MANY[kind])
+        for j in range(len(here)):
+            here[j] = starts[k, 1 + j]
+        off = _nearer(kind, here, p, 6)[1]
+        if not off <= most:
+            continue
+        out[found, 0], out[found, 1] = kind, off
+        for j in range(len(here)):
+            out[found, 2 + j] = here[j]
+        found += 1
+    return out[:found]
 
 
 @njit(cache=True)
@@ -48,7 +88,7 @@ def _fits(p: Floats, n: Floats, middle: Floats, normal: Floats, near: float) -> 
         m = _cylinder(q, w, starts, m)
         m = _cone(q, w, starts, m)
         m = _sphere(q, starts, m)
-    m = _torus(p, n, starts, m)
+    m = _torus(p, n, starts, m, THICK)
     out = np.empty((m, 16))
     found = 0
     for k in range(m):
@@ -58,7 +98,7 @@ def _fits(p: Floats, n: Floats, middle: Floats, normal: Floats, near: float) -> 
             here[j] = starts[k, 1 + j]
         off, rounds = 2.0 * near, 4
         while near < off < 30.0 * near and rounds <= 12:  # what comes near does so at once (Gauss-Newton)
-            off = _nearer(kind, here, p, rounds)
+            off = _nearer(kind, here, p, rounds)[0]
             rounds += 8
         if not off <= near:
             continue
@@ -70,8 +110,8 @@ def _fits(p: Floats, n: Floats, middle: Floats, normal: Floats, near: float) -> 
 
 
 @njit(cache=True)
-def _nearer(kind: int, here: Floats, p: Floats, rounds: int) -> float:
-    """A surface brought nearest to points; how far the furthest is off."""
+def _nearer(kind: int, here: Floats, p: Floats, rounds: int) -> tuple[float, float]:
+    """A surface brought nearest to points; how far the furthest is off, and all in the mean (root mean square)."""
     origin, axes, numbers = np.empty(3), np.empty((3, 3)), np.empty(len(here) - 12)
     for k in range(3):
         origin[k] = here[k]
@@ -86,11 +126,12 @@ def _nearer(kind: int, here: Floats, p: Floats, rounds: int) -> float:
             here[3 + 3 * k + c] = axes[k, c]
     for k in range(len(numbers)):
         here[12 + k] = numbers[k]
-    off = 0.0
+    off, square = 0.0, 0.0
     for i in range(len(p)):
         x, y, z = local_of(here, p[i])
-        off = max(off, abs(stand(kind, here[12:], x, y, z)[0]))
-    return off
+        away = stand(kind, here[12:], x, y, z)[0]
+        off, square = max(off, abs(away)), square + away * away
+    return off, np.sqrt(square / len(p))
 
 
 @njit(cache=True)
@@ -220,6 +261,19 @@ def _dot(a: Floats, b: Floats) -> float:
 
 
 @njit(cache=True)
+def _plane(p: Floats, n: Floats, starts: Floats, m: int) -> int:
+    middle = _mean(p)
+    q = np.empty((len(p), 3))
+    for i in range(len(p)):
+        _less(p[i], middle, q[i])
+    axis = _eigen(_gram(q, q))[1][2]
+    if _dot(axis, _mean(n)) < 0.0:
+        for k in range(3):
+            axis[k] = -axis[k]
+    return _put(starts, m, PLANE, middle, axis, 0.0, 0.0)
+
+
+@njit(cache=True)
 def _cylinder(p: Floats, n: Floats, starts: Floats, m: int) -> int:
     value, ways = _eigen(_gram(n, n))
     if value[1] < 1e-6 * value[0]:
@@ -293,7 +347,7 @@ def _sphere(p: Floats, starts: Floats, m: int) -> int:
 
 
 @njit(cache=True)
-def _torus(p: Floats, n: Floats, starts: Floats, m: int) -> int:
+def _torus(p: Floats, n: Floats, starts: Floats, m: int, thick: float) -> int:
     """Minimises how far the axis, a line of which the direction has length one, misses the normals: a generalised
     eigenproblem."""
     middle, scale = _mean(p), _size(p)
@@ -328,7 +382,7 @@ def _torus(p: Floats, n: Floats, starts: Floats, m: int) -> int:
         rows[i, 0], rows[i, 1], right[i] = 2.0 * flat, 2.0 * high, -flat * flat - high * high
     rank = solved(rows, right, found, TOLD)
     minor = np.sqrt(max(found[2] + found[0] * found[0] + found[1] * found[1], 0.0))
-    if rank < 3 or not 0.0 < minor < _LARGE * scale or found[0] < THICK * minor:
+    if rank < 3 or not 0.0 < minor < _LARGE * scale or found[0] < thick * minor:
         return m
     for k in range(3):
         foot[k] += found[1] * axis[k]

@@ -24,8 +24,10 @@ from lithon.survey.deviation import deviation
 
 #: So little of a skin (a share) may stay facets that no free-form faces are looked for in their stead.
 _HARDLY = 0.05
-#: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then, else its
-#: facets; simple, smooth: refused where a body has hardly any.
+#: Where so much lies on nothing simple, free-form faces seldom meet what is around them, and it takes minutes to tell.
+_MOSTLY = 0.6
+#: auto: simple surfaces where a body has them, with free-form faces between where these are not the most of it and less
+#: stays facets then, else its facets; simple, smooth: refused where a body has hardly any.
 Kind = Literal["auto", "facets", "simple", "smooth"]
 
 
@@ -78,7 +80,7 @@ def _converted(work: Ledger, body: Body, kind: Kind, tolerance: float | None, pr
         facets = sum(float(one["area_mm2"]) for one in out.details[0]["left"])
         if best is None or facets < best[0]:
             best = facets, out
-        if facets <= _HARDLY * area(body):
+        if not _HARDLY < facets / area(body) < _MOSTLY:
             break
     if best is not None:
         assert best[1].operation is not None

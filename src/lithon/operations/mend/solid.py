@@ -9,7 +9,8 @@ from dataclasses import replace
 from typing import Any
 
 from lithon.arrange.tidy import tidied
-from lithon.brep.faceted import as_planes, faceted
+from lithon.brep.cleaning import cleaned
+from lithon.brep.faceted import Triangles, as_planes, bodies_of, faceted, soup_of
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body
@@ -28,7 +29,7 @@ from lithon.operations.prove.drapes import free_drape
 from lithon.words import many
 
 #: The share of a skin of which at most stays facets beside simple or free-form faces.
-_MOST_LEFT = 0.6
+_MOST_LEFT = 0.9
 #: In scatters of a scan: the resolution of a solid whose faces do not meet any nearer.
 _OF_SCATTER = 0.5
 #: How many times as far as allowed a few corners may stray that were given to the nearest surface.
@@ -38,6 +39,8 @@ _STRAY = 2.0
 _EXACT, _LITTLE = 3e-5, 0.3
 #: Where no more of a skin stays facets no further deviation is tried.
 _ENOUGH = 0.02
+#: Within so many tolerances corners of triangles that are too small become one.
+_BLUNT = 2.0
 #: How faces of single triangles are told.
 FACETS = "facets"
 
@@ -45,6 +48,25 @@ FACETS = "facets"
 def _left(solid: Solid) -> float:
     """How much (mm2) of a solid stayed facets."""
     return float(sum(left.area for left in solid.left))
+
+
+def _told_apart(body: Body, tolerance: float) -> Body:
+    """A closed body of triangles, none of which is too small to be told from nothing: beside what comes from a scan,
+    which is no nearer than it scatters, some may be. Raises Refusal."""
+    wrong = flaws(body, tolerance)
+    if not wrong:
+        return body
+    if any(flaw.kind != "empty face" for flaw in wrong):
+        raise Refusal(f"the triangles of {body.name} are not closed", remedy="clean the triangles first",
+                      entities=(body,))  # fmt: skip
+    soup = soup_of(body)
+    made = cleaned(soup.points, soup.corners, _BLUNT * tolerance)
+    corners, _ = without_slivers(made.points, made.corners, (), tolerance)
+    out = bodies_of([Triangles(made.points, corners, body.name, body.colour)])[0] if len(corners) else []
+    if len(out) != 1 or flaws(out[0], tolerance):
+        raise Refusal(f"{body.name} has triangles smaller than the model tells apart, {tolerance:.2g} mm",
+                      remedy="weld within more, or make a solid of it by itself", entities=(body,))  # fmt: skip
+    return replace(out[0], path=body.path)
 
 
 class SolidFromTriangles(Operation):
@@ -94,9 +116,7 @@ class SolidFromTriangles(Operation):
         )
 
     def _of(self, body: Body, bench: Bench) -> Solid:
-        if flaws(body, bench.tolerance):
-            raise Refusal(f"the triangles of {body.name} are not closed", remedy="clean the triangles first",
-                          entities=(body,))  # fmt: skip
+        body = _told_apart(body, bench.tolerance)
         if self.kind == "facets":
             return Solid(tidied(as_planes(body), bench.tolerance), 0.0)
         sheet, smooth = Patched.of(body, bench.state.marks), self.kind == "smooth"
