@@ -28,6 +28,7 @@ from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.splines import curvature
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.size_tree import SizeTree
+from lithon.remembered import Remembered
 
 
 @dataclass(frozen=True, slots=True)
@@ -258,9 +259,16 @@ _FLATTEST, _SPENT = 3.2, 20000
 _ON_EDGES = 400
 
 
+_known_widths = Remembered[Face, tuple[Floats, Floats]]("mesh/sizing:widths")
+
+
 def _widths(face: Face) -> tuple[Floats, Floats]:
     """Points (n,3) on the edges of a face, and how far (mm) it is from each (n,) to those edges that have no vertex in
     common with its own."""
+    return _known_widths.of(face, _find_widths)
+
+
+def _find_widths(face: Face) -> tuple[Floats, Floats]:
     edges = list(dict.fromkeys(face.edges()))
     if not 2 <= len(edges) <= _ON_EDGES:
         return np.zeros((0, 3)), np.zeros(0)
@@ -315,8 +323,21 @@ def _turn(body: Body, rules: SizeRules) -> float:
 _MOST_SPOTS = 20000
 
 
+#: The latest answer of each face, and to which turn, size and smallest share: rules that say otherwise what is followed
+#: ask for the same.
+_known_curved = Remembered[Face, tuple[tuple[float, float, float], tuple[Floats, Floats]]]("mesh/sizing:curved")
+
+
 def _curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:
     """Points on a curved face and the sizes that its curvature asks for there, where below the size."""
+    asked = turn, rules.size, rules.smallest
+    known = _known_curved.get(face)
+    if known is None or known[0] != asked:
+        known = _known_curved[face] = asked, _find_curved(face, turn, rules)
+    return known[1]
+
+
+def _find_curved(face: Face, turn: float, rules: SizeRules) -> tuple[Floats, Floats]:
     surface, mesh = face.surface, face_mesh(face)
     if isinstance(surface, Facets):
         return _curved_facets(surface, turn, rules)

@@ -7,7 +7,7 @@ from collections import Counter
 from pathlib import Path
 from typing import Any, Literal
 
-from lithon.brep.faceted import faceted
+from lithon.brep.faceted import faceted, soup_of
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.tessellate import body_mesh
@@ -24,10 +24,11 @@ from lithon.survey.deviation import deviation
 
 #: So little of a skin (a share) may stay facets that no free-form faces are looked for in their stead.
 _HARDLY = 0.05
-#: Where so much lies on nothing simple, free-form faces seldom meet what is around them, and it takes minutes to tell.
-_MOSTLY = 0.6
-#: auto: simple surfaces where a body has them, with free-form faces between where these are not the most of it and less
-#: stays facets then, else its facets; simple, smooth: refused where a body has hardly any.
+#: Where so much lies on nothing simple, free-form faces seldom meet what is around them, and where there are so many
+#: triangles it takes minutes to tell.
+_MOSTLY, _DENSE = 0.6, 2000
+#: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then (of dense
+#: bodies, where these are not the most of it), else its facets; simple, smooth: refused where a body has hardly any.
 Kind = Literal["auto", "facets", "simple", "smooth"]
 
 
@@ -80,7 +81,8 @@ def _converted(work: Ledger, body: Body, kind: Kind, tolerance: float | None, pr
         facets = sum(float(one["area_mm2"]) for one in out.details[0]["left"])
         if best is None or facets < best[0]:
             best = facets, out
-        if not _HARDLY < facets / area(body) < _MOSTLY:
+        share, dense = facets / area(body), len(soup_of(body).corners) > _DENSE
+        if share <= _HARDLY or (share > _MOSTLY and dense):
             break
     if best is not None:
         assert best[1].operation is not None
