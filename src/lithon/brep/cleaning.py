@@ -56,9 +56,10 @@ def cleaned(points: Floats, corners: Ints, weld: float | None = None, islands: f
     _turn(out)
     _fill(out)
     _drop_islands(out, islands)
-    _turn_outward(out)
-    if not out.left:
-        _part_inside_from_outside(out, scale)
+    if len(out.corners):  # where points become one that are far apart, nothing is left
+        _turn_outward(out)
+        if not out.left:
+            _part_inside_from_outside(out, scale)
     used, local = np.unique(out.corners, return_inverse=True)
     out.points, out.corners = out.points[used], local.reshape(-1, 3)
     return out

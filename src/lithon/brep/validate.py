@@ -192,6 +192,11 @@ def _face_flaws(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
     return found
 
 
+#: A face of no more area, in squares of the tolerance, has none: of a triangle with sides as long as the tolerance the
+#: height is a tenth of it then.
+_EMPTY = 0.05
+
+
 def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
     pulse()
     if face in off and off[face][0] > MISS * tolerance:
@@ -208,6 +213,6 @@ def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
             return [Flaw("leak", "the triangles of a face do not end along its edges", _at(face), face)]
     except Refusal as refusal:
         return [Flaw("tangled face", refusal.what, _at(face), face)]
-    if face_area(face) <= tolerance**2:
+    if face_area(face) <= _EMPTY * tolerance**2:
         return [Flaw("empty face", "a face has no area", _at(face), face)]
     return []

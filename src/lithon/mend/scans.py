@@ -58,6 +58,8 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
     """The patch (m,) of each triangle, -1 where it is of none, and the surface of each patch."""
     out = _Parted(scan)
     out.seek()
+    if not out.surfaces:
+        return out.label, []
     for _ in range(2):
         out.compete()
         out.simplify()

@@ -296,7 +296,9 @@ class _Builder:
                 about = [use.face for use, _ in uses.get(flaw.entity, ())]
             near = (self.beside_facet.get(f, (self.faces.get(f, _FACETS),)) for f in about)
             among = tuple(dict.fromkeys(k for own in near for k in own if k != _FACETS and k not in self.stay))
-            self.failures.append(_Failure(among, Refusal(f"the solid would not be sound: {flaw.text}")))
+            refusal = Refusal(f"the solid would not be sound: {flaw.text}", where=spot(flaw.place),
+                              remedy="part the patch there, allow more deviation, or keep the facets")  # fmt: skip
+            self.failures.append(_Failure(among, refusal))
         return bool(wrong)
 
     def give_up(self, stay: dict[int, str]) -> bool:

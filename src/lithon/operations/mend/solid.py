@@ -13,7 +13,7 @@ from lithon.brep.cleaning import cleaned
 from lithon.brep.faceted import Triangles, as_planes, bodies_of, faceted, soup_of
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
-from lithon.brep.topology import Body
+from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, spot
 from lithon.mend.relations import related
@@ -48,6 +48,21 @@ FACETS = "facets"
 def _left(solid: Solid) -> float:
     """How much (mm2) of a solid stayed facets."""
     return float(sum(left.area for left in solid.left))
+
+
+def _coarsened(model: Model, made: Body, tolerance: float) -> Model:
+    """A model in which faces may miss each other as far as one of its bodies needs. Raises Refusal where another body
+    has faces too small for that."""
+    if tolerance <= model.tolerance:
+        return model
+    for body in model.bodies:
+        if body is not made and not faceted(body) and flaws(body, tolerance):
+            raise Refusal(
+                f"its faces meet no nearer than {tolerance:.2g} mm, and {body.name} has smaller ones",
+                remedy="make solids of them one by one, or keep the facets",
+                entities=(made, body),
+            )
+    return replace(model, tolerance=tolerance)
 
 
 def _told_apart(body: Body, tolerance: float) -> Body:
@@ -94,7 +109,7 @@ class SolidFromTriangles(Operation):
             bench.progress.tell(k / len(chosen), f"finding surfaces of {body.name}")
             solid = self._of(body, bench)
             made = replace(solid.body, name=body.name, path=body.path, colour=body.colour)
-            out = replace(out.replaced(body, [made]), tolerance=max(out.tolerance, solid.tolerance))
+            out = _coarsened(out.replaced(body, [made]), made, solid.tolerance)
             facets = {face for left in solid.left for face in left.faces}
             kinds = Counter(FACETS if f in facets else f.surface.kind for f in made.faces)
             told = [{"area_mm2": left.area, "place_mm": left.place.tolist(), "why": left.why} for left in solid.left]
@@ -162,8 +177,7 @@ class SolidFromTriangles(Operation):
                 break
         if best is not None:
             return best
-        assert refusal is not None
-        raise refusal
+        raise refusal or Refusal("nothing of it lies on a surface", remedy="allow more deviation, or keep the facets")
 
     def _mixed_at(self, sheet: Patched, tolerance: float) -> Solid | MostlyFacets | None:
         """The solid whose faces lie on what its corners lie on exactly, the rest facets, or that too much would be;
