@@ -4,12 +4,12 @@ import numpy as np
 import pytest
 import scipy
 from dice import seeds
-from operation_examples import box
+from operation_examples import box, plate
 
 from lithon import do
 from lithon.brep.analysis.fits import simple_fits
 from lithon.brep.faceted import Triangles, bodies_of, soup_of, welded
-from lithon.brep.measures import volume
+from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -158,3 +158,24 @@ def test_a_model_is_no_coarser_than_its_smallest_faces_allow():
     with pytest.raises(Refusal, match="smaller ones"):
         _coarsened(model, block, 0.1)
     assert _coarsened(Model.of([block]), block, 0.1).tolerance == 0.1
+
+
+@pytest.mark.parametrize("kind", ["simple", "smooth"])
+def test_a_step_taken_again_finds_the_same(kind):
+    """What is remembered of a body, and of what was looked for in vain, must not lead elsewhere the second time, nor
+    after another kind of faces was tried."""
+    rng = np.random.default_rng(4)
+    points, corners, _ = body_mesh(plate().bodies[0])
+    for noise in (0.0, 0.01):
+        (body,) = bodies_of([Triangles(points + rng.normal(0.0, noise, points.shape), corners, "plate")])[0]
+
+        def told(way, body=body):
+            try:
+                made = run(State(Model.of([body])), do.solid(kind=way)).model.bodies[0]
+            except Refusal as refusal:
+                return str(refusal)
+            return sorted((f.surface.kind, round(face_area(f), 9)) for f in made.faces), round(volume(made), 9)
+
+        first = told(kind)
+        told("smooth" if kind == "simple" else "simple")
+        assert told(kind) == first
