@@ -21,7 +21,7 @@ TOLD, _SURELY_TOLD = 1e-10, 1e-5
 _KINDS: dict[type[Surface], int] = {Plane: PLANE, Sphere: SPHERE, Cylinder: CYLINDER, Cone: CONE, Torus: TORUS}
 
 
-def torus_about(frame: Frame, p: Floats, thick: float = THICK) -> Torus | None:
+def torus_about(frame: Frame, p: Floats) -> Torus | None:
     """The torus about an axis, a frame's z, whose tube comes nearest to points (n,3); none where that is a plane, a
     sphere or of no sense."""
     scale = float(np.ptp(p, axis=0).max())
@@ -33,7 +33,7 @@ def torus_about(frame: Frame, p: Floats, thick: float = THICK) -> Torus | None:
         return None
     minor = float(np.sqrt(max(found[2] + found[:2] @ found[:2], 0.0)))
     major = float(found[0])
-    if not 0.0 < minor < 50.0 * scale or major < thick * minor:
+    if not 0.0 < minor < 50.0 * scale or major < THICK * minor:
         return None
     return Torus(frame.shifted(found[1] * frame.z), major, minor)
 

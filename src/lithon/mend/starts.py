@@ -51,6 +51,21 @@ def _told(rows: Floats) -> list[tuple[float, Surface]]:
 
 
 @njit(cache=True)
+def _start_of(row: Floats) -> tuple[int, Floats]:
+    """The kind of a start, and its origin, axes and numbers, to be moved."""
+    kind = int(row[0])
+    return kind, row[1 : 13 + _MANY[kind]].copy()
+
+
+@njit(cache=True)
+def _tell(out: Floats, found: int, kind: int, measure: float, here: Floats) -> int:
+    """A surface noted as found; how many there are then."""
+    out[found, 0], out[found, 1] = kind, measure
+    out[found, 2 : 2 + len(here)] = here
+    return found + 1
+
+
+@njit(cache=True)
 def _scattered(p: Floats, n: Floats, most: float, torus: bool) -> Floats:
     """As `scattered_fits`: a row for each, its kind, how far corners stand off in the mean, origin, axes, numbers."""
     starts = np.zeros((5, 15))
@@ -63,17 +78,11 @@ def _scattered(p: Floats, n: Floats, most: float, torus: bool) -> Floats:
     out = np.empty((m, 16))
     found = 0
     for k in range(m):
-        kind = int(starts[k, 0])
-        here = np.empty(12 + _MANY[kind])
-        for j in range(len(here)):
-            here[j] = starts[k, 1 + j]
+        kind, here = _start_of(starts[k])
         off = _nearer(kind, here, p, 6)[1]
         if not off <= most:
             continue
-        out[found, 0], out[found, 1] = kind, off
-        for j in range(len(here)):
-            out[found, 2 + j] = here[j]
-        found += 1
+        found = _tell(out, found, kind, off, here)
     return out[:found]
 
 
@@ -92,20 +101,14 @@ def _fits(p: Floats, n: Floats, middle: Floats, normal: Floats, near: float) -> 
     out = np.empty((m, 16))
     found = 0
     for k in range(m):
-        kind = int(starts[k, 0])
-        here = np.empty(12 + _MANY[kind])
-        for j in range(len(here)):
-            here[j] = starts[k, 1 + j]
+        kind, here = _start_of(starts[k])
         off, rounds = 2.0 * near, 4
         while near < off < 30.0 * near and rounds <= 12:  # what comes near does so at once (Gauss-Newton)
             off = _nearer(kind, here, p, rounds)[0]
             rounds += 8
         if not off <= near:
             continue
-        out[found, 0], out[found, 1] = kind, _lean(kind, here, middle, normal)
-        for j in range(len(here)):
-            out[found, 2 + j] = here[j]
-        found += 1
+        found = _tell(out, found, kind, _lean(kind, here, middle, normal), here)
     return out[:found]
 
 
