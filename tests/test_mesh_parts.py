@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 from dice import seeds
 from operation_examples import box, plate, stack
+from plain_quality import tet_dihedral_degrees, tet_edge_ratio, tet_scaled_jacobian
 
 import lithon
 from lithon import do
@@ -22,7 +23,7 @@ from lithon.mesh.fill import circumspheres, fill
 from lithon.mesh.improve import improve
 from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
-from lithon.mesh.quality import Quality, tet_dihedral_degrees, tet_edge_ratio, tet_scaled_jacobian, tet_volumes
+from lithon.mesh.quality import Quality, tet_volumes
 from lithon.mesh.recover import EDGE, _Held, _opposite, recover, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
 from lithon.mesh.stars import quality
