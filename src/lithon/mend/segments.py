@@ -31,6 +31,8 @@ _FLAT = np.radians(0.3)
 _HOODS = (8, 20, 60)
 #: How many times as far inside its surface a triangle stands as the others at most, to be a chord as they are.
 _CHORD = 8.0
+#: A triangle of a mesh that gets coarser turns by so many times as much as one beside it, at most.
+_COARSER = 2.0
 #: Three strips of one cylinder are as wide as each other but for so much.
 _EVEN = 1.3
 #: So many triangles in one plane are so by no chance, where so much of them (a share) lies elsewhere.
@@ -44,6 +46,8 @@ _NOISE = 2e-3
 #: Where free-form faces may be: a round surface of fewer triangles is no find; triangles that turn by more than this
 #: (radians) belong to two faces; a scan's remains of fewer triangles go to what lies beside them.
 _FEW, _CREASE, _SPARSE = 16, np.radians(25.0), 60
+#: From so many triangles of what was left a round surface is looked for once more.
+_AGAIN = 12
 #: In scatters: how far corners of a scan may stand off, to begin with.
 ROUGH = 8.0
 #: Triangles that turn by less (radians) are of a face that bends; so many of them on nothing simple are no accident.
@@ -214,7 +218,9 @@ class _Grower:
                 continue
             if self.label[seed] < 0 and not self._curved(seed) and not self._about_an_axis(seed):
                 self._plane(seed)
-        if not self.free:
+        if self.free:
+            self._once_more()
+        else:
             self._rest()
         self._contest()
         self._chance_flats()
@@ -222,6 +228,22 @@ class _Grower:
             self._left_together(1)
         self._join()
         return self._patches()
+
+    def _once_more(self) -> None:
+        """Of what hangs together and was left, some triangles that were passed over since those beside them led to
+        nothing: a torus is not found from its border."""
+        passed = self.label < 0
+        for seed in np.flatnonzero(passed).tolist():
+            if not passed[seed]:
+                continue
+            rows = flood(self.calm_starts, self.calm_other, passed, seed)
+            passed[rows] = False
+            if len(rows) < _FEW:
+                continue
+            for again in rows[np.linspace(0, len(rows) - 1, _AGAIN).astype(int)].tolist():
+                pulse("looking for surfaces")
+                if self.label[again] < 0 and self._smooth(again):
+                    self._curved(again)
 
     def _rest(self) -> None:
         """What was left of a flat of which a round surface took a part."""
@@ -244,10 +266,8 @@ class _Grower:
             smaller = (self.label >= 0) & (count[self.label] < len(own))
             smaller[own] = True
             reached = self._spread(surface, self.tolerance, smaller, int(own[0]))
-            sag = np.abs(surface.signed_distance(self.middle[reached]))
-            most = _CHORD * float(np.median(np.abs(surface.signed_distance(self.middle[own])))) + self.tolerance
             may = np.zeros(len(self.corners), dtype=bool)
-            may[reached[sag <= most]] = True
+            may[reached[~self._stray(surface, reached, own)]] = True
             # A flat beside a blend has border corners on it, where it is tangent; it is of the blend as a whole or not.
             for flat in np.unique(self.flat[may & np.isin(self.label, flats)]).tolist():
                 piece = self.members[self.firsts[flat] : self.firsts[flat + 1]]
@@ -526,12 +546,7 @@ class _Grower:
         corners on one cylinder with theirs, but stands far inside it."""
         if not len(rows):
             return rows
-        sag = np.abs(surface.signed_distance(self.middle[rows]))
-        stray = sag > _CHORD * float(np.median(sag)) + self.tolerance
-        if stray.any():  # towards an apex triangles get smaller, but turn as much
-            turn = self._bow(surface, rows)
-            stray &= turn > float(np.sqrt(_CHORD) * np.median(turn))  # a chord stands inside by the square of it
-        good = rows[~stray]
+        good = rows[~self._stray(surface, rows, rows)]
         # Of a flat that it touches along a border some triangles have all their corners on it.
         for flat in np.unique(self.flat[good]).tolist():
             if self.level[flat]:
@@ -546,6 +561,30 @@ class _Grower:
         mask = np.zeros(len(self.corners), dtype=bool)
         mask[good] = True
         return flood(self.starts, self.other, mask, seed)
+
+    def _stray(self, surface: Surface, rows: Ints, own: Ints) -> Bools:
+        """Which triangles stand further inside a surface than chords do that are as `own`, or as those beside them:
+        a mesh gets coarser by and by, a flat is among strips at once."""
+        sag = np.abs(surface.signed_distance(self.middle[rows]))
+        stray = sag > _CHORD * float(np.median(sag[np.isin(rows, own)])) + self.tolerance
+        if not stray.any():
+            return stray
+        # Towards an apex triangles get smaller, but turn as much.
+        turn, times = np.zeros(len(self.corners)), float(np.sqrt(_CHORD))  # a chord stands inside by the square of it
+        turn[rows] = self._bow(surface, rows)
+        stray &= turn[rows] > times * float(np.median(turn[own]))
+        calm = np.zeros(len(self.corners), dtype=bool)
+        calm[rows[~stray]] = True
+        doubtful = rows[stray].tolist()
+        while doubtful:
+            beside = [self.other[self.starts[i] : self.starts[i + 1]] for i in doubtful]
+            most = [float(turn[j][calm[j]].max(initial=0.0)) for j in beside]
+            fresh = [i for i, m in zip(doubtful, most, strict=True) if turn[i] <= _COARSER * m]
+            if not fresh:
+                break
+            calm[fresh] = True
+            doubtful = [i for i in doubtful if not calm[i]]
+        return np.asarray(~calm[rows])
 
     def _bow(self, surface: Surface, rows: Ints) -> Floats:
         """How far (the chord of the angle) a surface turns from one corner to another of each of some triangles."""
