@@ -11,7 +11,7 @@ import numpy as np
 from lithon.arrays import Floats, Ints, cross_product, unit
 from lithon.brep.analysis.fits import circle_through
 from lithon.geometry.frames import Frame
-from lithon.geometry.rounds import Torus
+from lithon.geometry.rounds import Cone, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import slopes_of
 from lithon.mend.segments import Patch
@@ -27,8 +27,9 @@ def related(
     own = [points[i] for i in ids]
     ways = _directions(out, own, noise)
     for k, patch in enumerate(out):
-        if k in ways:
-            out[k] = replace(patch, surface=_along(patch.surface, own[k], ways[k]))
+        if k in ways and patch.surface is not None:
+            along = _along(patch.surface, own[k], ways[k])
+            out[k] = replace(patch, surface=_nearer(patch.surface, along, own[k], noise))
     for k, moved in _coaxial(out, own, noise).items():
         out[k] = replace(out[k], surface=moved)
     smooth = _smooth(points, ids, out, pairs)
@@ -36,15 +37,26 @@ def related(
     for kind in (Cylinder, Torus):
         for k, patch in enumerate(out):
             if isinstance(patch.surface, kind):
-                ties = _ties(patch.surface, [s for j in smooth[k] if (s := out[j].surface) is not None])
-                out[k] = replace(patch, surface=_held(patch.surface, own[k], ties, noise))
+                others = [s for j in smooth[k] if (s := out[j].surface) is not None]
+                upright = _upright(patch.surface, others)
+                held = _held(upright, own[k], _ties(upright, others))
+                out[k] = replace(patch, surface=_nearer(patch.surface, held, own[k], noise))
         if kind is Cylinder:
             for k, r in _radii(out, noise).items():
                 s = out[k].surface
                 assert isinstance(s, Cylinder)
                 ties = _ties(s, [t for j in smooth[k] if (t := out[j].surface) is not None])
                 ties.append((np.array([0.0, 0.0, 0.0, 1.0]), r))
-                out[k] = replace(out[k], surface=_held(s, own[k], ties, noise))
+                out[k] = replace(out[k], surface=_nearer(s, _held(s, own[k], ties), own[k], noise))
+    beside: dict[int, list[int]] = {k: [] for k in range(len(out))}
+    for i, j in pairs:
+        beside[i].append(j)
+        beside[j].append(i)
+    for k, patch in enumerate(out):
+        if isinstance(patch.surface, Cone):
+            axes = [s.frame for j in beside[k] if isinstance(s := out[j].surface, Cylinder | Torus)]
+            flats = [s for j in smooth[k] if isinstance(s := out[j].surface, Plane)]
+            out[k] = replace(patch, surface=_cone(patch.surface, own[k], axes, flats, noise))
     return [replace(p, off=float(np.abs(p.surface.signed_distance(q)).max())) if p.surface is not None else p
             for p, q in zip(out, own, strict=True)]  # fmt: skip
 
@@ -54,6 +66,8 @@ def related(
 _Tie = tuple[Floats, float]
 #: Surfaces whose normals part by less (radians) along the border of their patches are to be tangent.
 _SMOOTH = np.radians(15.0)
+#: Angles of chamfers are whole numbers of so many degrees, if nothing speaks against it.
+_ROUND = 15.0
 
 
 def _smooth(
@@ -105,9 +119,55 @@ def _ties(s: Surface, others: Sequence[Surface]) -> list[_Tie]:
 _SQUARE = 0.02
 
 
-def _held(s: Cylinder | Torus, p: Floats, ties: Sequence[_Tie], noise: float) -> Surface:
-    """A surface nearest to its points (n,3) that satisfies equations; the same where it would leave the points (Benko,
-    Kos, Varady, Andor & Martin, *Constrained fitting in reverse engineering*, 2002)."""
+def _upright(s: Cylinder | Torus, others: Sequence[Surface]) -> Cylinder | Torus:
+    """A torus whose axis is along that of what it goes on into, where it nearly is: little of one hardly tells how it
+    leans."""
+    if isinstance(s, Cylinder):
+        return s
+    ways = [o.frame.z for o in others if isinstance(o, Plane | Cylinder)]
+    best = max(ways, key=lambda way: abs(float(way @ s.frame.z)), default=s.frame.z)
+    if abs(float(best @ s.frame.z)) < np.cos(_SMOOTH):
+        return s
+    way = best * float(np.sign(best @ s.frame.z))
+    return replace(s, frame=Frame.of(s.frame.origin, way, s.frame.x))
+
+
+def _cone(s: Cone, p: Floats, axes: Sequence[Frame], flats: Sequence[Plane], noise: float) -> Surface:
+    """A cone about the axis of what is beside it, tangent to flats that it goes on into, or of a round angle, as far as
+    its points (n,3) allow: a chamfer around a corner."""
+    for axis in axes:
+        if abs(float(axis.z @ s.frame.z)) < np.cos(_SMOOTH):
+            continue
+        local = axis.local(p)
+        away, height = np.hypot(local[:, 0], local[:, 1]), local[:, 2]
+        middle, mean = float(height.mean()), float(away.mean())
+        spread = float(((height - middle) ** 2).sum())
+        if spread == 0.0:
+            continue
+        free = float(np.arctan(float(((height - middle) * away).sum()) / spread))
+        for flat in flats:
+            tip = -float(flat.signed_distance(axis.origin[None])[0]) / max(float(flat.frame.z @ axis.z), 1e-9, key=abs)
+            angle = float(np.copysign(np.arcsin(min(1.0, abs(float(flat.frame.z @ axis.z)))), free))
+            made = _cone_about(axis, middle, (middle - tip) * float(np.tan(angle)), angle)
+            if made is not None and _nearer(s, made, p, noise) is made:
+                return made
+        for angle in (float(np.radians(_ROUND * round(np.degrees(free) / _ROUND))), free):
+            made = _cone_about(axis, middle, mean, angle)
+            if made is not None and _nearer(s, made, p, noise) is made:
+                return made
+    return s
+
+
+def _cone_about(axis: Frame, height: float, radius: float, angle: float) -> Cone | None:
+    """The cone about an axis, of a radius at a height; none where that is no cone."""
+    if radius <= 0.0 or not 0.01 < abs(angle) < 0.5 * np.pi - 0.01:
+        return None
+    return Cone.of(axis.origin + height * axis.z, axis.z, radius, angle, axis.x)
+
+
+def _held(s: Cylinder | Torus, p: Floats, ties: Sequence[_Tie]) -> Surface:
+    """A surface nearest to its points (n,3) that satisfies equations (Benko, Kos, Varady, Andor & Martin, *Constrained
+    fitting in reverse engineering*, 2002)."""
     if not ties:
         return s
     numbers = np.array([s.radius] if isinstance(s, Cylinder) else [s.major, s.minor])
@@ -129,8 +189,7 @@ def _held(s: Cylinder | Torus, p: Floats, ties: Sequence[_Tie], noise: float) ->
     if (x[3:] <= 0.0).any():
         return s
     frame = s.frame.shifted(x[0] * s.frame.x + x[1] * s.frame.y + x[2] * s.frame.z)
-    made: Surface = Cylinder(frame, float(x[3])) if isinstance(s, Cylinder) else Torus(frame, float(x[3]), float(x[4]))
-    return _nearer(s, made, p, noise)
+    return Cylinder(frame, float(x[3])) if isinstance(s, Cylinder) else Torus(frame, float(x[3]), float(x[4]))
 
 
 def _directions(patches: Sequence[Patch], own: Sequence[Floats], noise: float) -> dict[int, Floats]:
@@ -150,12 +209,30 @@ def _directions(patches: Sequence[Patch], own: Sequence[Floats], noise: float) -
         if float(np.linalg.norm(cross_product(best, z))) <= slack:
             z = best * np.sign(float(best @ z))
         else:
+            square = []
             for w in known:
                 if abs(float(w @ z)) <= slack:
                     z = unit(z - float(w @ z) * w)
+                    square.append(w)
+            z = _round_turn(z, square, known, slack)
             known.append(z)
         out[k] = z
     return out
+
+
+def _round_turn(z: Floats, square: Sequence[Floats], known: Sequence[Floats], slack: float) -> Floats:
+    """A direction square to one that is known, turned by a round angle from another one that is so too, if it nearly
+    is: that of a chamfer."""
+    for w in square[:1]:
+        for u in known:
+            if abs(float(u @ w)) > 1e-9:
+                continue
+            v = cross_product(w, u)
+            turn = float(np.arctan2(float(z @ v), float(z @ u)))
+            even = float(np.radians(_ROUND * round(np.degrees(turn) / _ROUND)))
+            if abs(turn - even) <= slack:
+                return np.asarray(np.cos(even) * u + np.sin(even) * v)
+    return z
 
 
 def _span(p: Floats, z: Floats, plane: bool) -> float:
@@ -168,9 +245,8 @@ def _span(p: Floats, z: Floats, plane: bool) -> float:
     return float(values[1] / np.sqrt(len(p)) * 2.0)
 
 
-def _along(surface: Surface | None, p: Floats, z: Floats) -> Surface:
+def _along(surface: Surface, p: Floats, z: Floats) -> Surface:
     """A surface with another direction, refitted to its points."""
-    assert surface is not None
     if isinstance(surface, Plane):
         middle = p.mean(axis=0)
         return Plane.of(middle, z, surface.frame.x)
@@ -184,7 +260,9 @@ def _along(surface: Surface | None, p: Floats, z: Floats) -> Surface:
 def _nearer(surface: Surface, other: Surface, p: Floats, noise: float) -> Surface:
     """Another surface where it is hardly further from points (n,3) than a surface, or than they scatter; else that."""
     was, now = np.abs(surface.signed_distance(p)), np.abs(other.signed_distance(p))
-    mean = float(np.sqrt((now**2).mean())) <= 1.25 * float(np.sqrt((was**2).mean())) + 0.05 * noise
+    free, held = float(np.sqrt((was**2).mean())), float(np.sqrt((now**2).mean()))
+    # Of few points a free surface is nearer than they scatter.
+    mean = held <= max(1.25 * free + 0.05 * noise, 0.6 * noise)
     return other if mean and float(now.max()) <= max(2.0 * noise, 1.2 * float(was.max())) else surface
 
 

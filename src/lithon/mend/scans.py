@@ -9,15 +9,16 @@ that lie on one surface are one.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import dataclass
 
 import numpy as np
 import scipy
 
 from lithon.arrays import Bools, Floats, Ints, unit
-from lithon.geometry.rounds import Sphere
-from lithon.geometry.surfaces import Plane, Surface
-from lithon.mend.fitting import freedoms, placed, refined, spread
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about
 from lithon.mend.links import along, lists
 from lithon.mend.starts import scattered_fits
 from lithon.progress import pulse
@@ -26,6 +27,10 @@ from lithon.progress import pulse
 _MEAN, _EACH = 1.5, 4.5
 #: Neighbourhoods from which a surface is looked for, in triangles; less is none.
 _HOODS, _FEWEST = (12, 24, 80, 240), 8
+#: The same where what is larger was found.
+_SMALL_HOODS, _FEW = (4, 8, 16), 4
+#: Round patches of no more triangles may be pieces of one.
+_PIECES = 60
 #: So many seeds may bring nothing, and ten more for each surface that is found.
 _MISSES = 150
 #: From so many neighbourhoods it is told how far corners scatter.
@@ -60,10 +65,13 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
     out.seek()
     if not out.surfaces:
         return out.label, []
+    out.settle()
+    if out.seek_small():
+        out.settle()
     for _ in range(2):
         out.compete()
         out.simplify()
-        if not (out.unite() | out.dissolve()):
+        if not (out.unite() | out.rejoin() | out.dissolve()):
             break
     out.compete()
     return out.label, out.surfaces
@@ -136,29 +144,47 @@ class _Parted:
             pulse("looking for surfaces")
             if missed > _MISSES + 10 * len(self.surfaces):
                 break
-            best: tuple[float, Surface, Ints] | None = None
-            for most in _HOODS:
-                rows = self._hood(seed, most)
-                if len(rows) < _FEWEST:
-                    continue
-                for surface in self._fits(rows, _MEAN):
-                    rows = self._grown(surface, seed)
-                    if len(rows) < _FEWEST:
-                        continue
-                    better = refined(surface, self._points(rows), 4)
-                    rows = self._grown(better, seed)
-                    if len(rows) < _FEWEST or self._off(better, rows) > 1.2 * _MEAN:
-                        continue
-                    # A plane is also a large cylinder: the simpler one wins where they hold about as much.
-                    score = float(self.scan.area[rows].sum()) * (1.0 - 0.03 * _rarity(better))
-                    if best is None or score > best[0]:
-                        best = score, better, rows
-            if best is None:
+            if not self._found(seed, _HOODS, _FEWEST):
                 missed += 1
                 tried[self._hood(seed, _FEWEST)] = True
+
+    def _found(self, seed: int, hoods: tuple[int, ...], fewest: int) -> bool:
+        """Grow a patch from a seed, the largest that surfaces through its neighbourhoods lead to; whether there is
+        one."""
+        best: tuple[float, Surface, Ints] | None = None
+        for most in hoods:
+            rows = self._hood(seed, most)
+            if len(rows) < fewest:
                 continue
-            self.label[best[2]] = len(self.surfaces)
-            self.surfaces.append(best[1])
+            for surface in self._fits(rows, _MEAN):
+                rows = self._grown(surface, seed)
+                if len(rows) < fewest:
+                    continue
+                better = refined(surface, self._points(rows), 4)
+                rows = self._grown(better, seed)
+                if len(rows) < fewest or self._off(better, rows) > 1.2 * _MEAN:
+                    continue
+                # A plane is also a large cylinder: the simpler one wins where they hold about as much.
+                score = float(self.scan.area[rows].sum()) * (1.0 - 0.03 * _rarity(better))
+                if best is None or score > best[0]:
+                    best = score, better, rows
+        if best is None:
+            return False
+        self.label[best[2]] = len(self.surfaces)
+        self.surfaces.append(best[1])
+        return True
+
+    def seek_small(self) -> bool:
+        """Patches of few triangles, as chamfers are, where what was left lies on nothing beside it; whether there are
+        any."""
+        left = self.label < 0
+        before = len(self.surfaces)
+        for seed in np.flatnonzero(left)[np.argsort(-self.scan.area[left], kind="stable")].tolist():
+            if self.label[seed] < 0 and left[seed]:
+                pulse("looking for surfaces")
+                if not self._found(seed, _SMALL_HOODS, _FEW):
+                    left[seed] = False
+        return len(self.surfaces) > before
 
     def _hood(self, seed: int, most: int) -> Ints:
         """The free triangles nearest to a seed by steps over sides, none past a crease."""
@@ -197,6 +223,12 @@ class _Parted:
     # ---- patches against each other
 
     def compete(self) -> None:
+        """What is of no patch and too little to be one goes to one beside it once patches have settled."""
+        self.settle()
+        self._absorb()
+        self._refit()
+
+    def settle(self) -> None:
         """Triangles to the patches that they speak for, surfaces to what they hold, in turns."""
         for _ in range(_ROUNDS):
             pulse("looking for surfaces")
@@ -205,8 +237,6 @@ class _Parted:
             self._refit()
             if changed < max(3, len(self.label) // 2000):
                 break
-        self._absorb()
-        self._refit()
 
     def _assign(self) -> int:
         """Every triangle at a border to the best of the patches beside it; how many changed."""
@@ -319,11 +349,66 @@ class _Parted:
             others = [refined(s, p, 8) for s in self._fits(rows, 10.0)]
             every = sorted([self.surfaces[k], *others], key=_rarity)
             off = [1.4826 * float(np.median(np.abs(s.signed_distance(p)))) for s in every]
-            best = min(off)
+            # Of few corners a surface of many numbers is near to all, whatever they are.
+            free = [max(1, len(p) - freedoms(s)) for s in every]
+            best = min(o * float(np.sqrt(len(p) / n)) for o, n in zip(off, free, strict=True))
             for s, mine in zip(every, off, strict=True):
-                if _SIMPLER * mine <= best or mine <= _HELD * self.noise:
+                if _SIMPLER * mine <= best or mine <= self._enough(len(p)):
                     self.surfaces[k] = s
                     break
+
+    def _enough(self, n: int) -> float:
+        """Within what (mm) a surface holds so many corners, as far as so many tell."""
+        return _HELD * self.noise * (1.0 + 1.0 / float(np.sqrt(n)))
+
+    def rejoin(self) -> bool:
+        """Small round patches side by side that were taken for pieces of others, as those of a torus are between the
+        cylinders that go over into it, are one where one surface holds them; whether any were."""
+        i, j = self.scan.pairs.T
+        beside: dict[int, set[int]] = defaultdict(set)
+        for a, b in np.unique(np.stack([self.label[i], self.label[j]], axis=1), axis=0).tolist():
+            if a != b and min(a, b) >= 0:
+                beside[a].add(b)
+                beside[b].add(a)
+        count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+        small = {k for k in beside if count[k] <= _PIECES and not isinstance(self.surfaces[k], Plane)}
+        some = False
+        for k in sorted(small, key=lambda k: (-count[k], k)):
+            star = [k, *sorted(beside[k] & small)]
+            if k not in small or len(star) < 2:
+                continue
+            surface, held = self._one_round(star, set().union(*(beside[m] for m in star)))
+            if surface is None:
+                continue
+            self.label[np.isin(self.label, held)] = k
+            self.surfaces[k] = surface
+            small -= set(held)
+            some = True
+        return some
+
+    def _one_round(self, star: list[int], around: set[int]) -> tuple[Surface | None, list[int]]:
+        """The surface that holds the first of some patches and most of the others, and those; a torus may be about an
+        axis of what is around."""
+        pulse("looking for surfaces")
+        rows = np.flatnonzero(np.isin(self.label, star))
+        points = [self._points(np.flatnonzero(self.label == k)) for k in star]
+        p = self._points(rows)
+        axes = [s.frame for k in sorted(around) if isinstance(s := self.surfaces[k], Cylinder | Cone | Torus)]
+        pairs = [np.concatenate([points[0], q]) for q in points[1:]]
+        tori = [torus for axis in axes for q in [p, *pairs] if (torus := torus_about(axis, q)) is not None]
+        best: tuple[Surface | None, list[int]] = None, []
+        for start in [*(refined(s, p, 8) for s in self._fits(rows, 2.0 * _MEAN)), *tori]:
+            near = [q for q in points if self._rms(start, q) <= 4.0 * self.noise]
+            joint = refined(start, np.concatenate(near), 8) if near else start
+            held = [k for k, q in zip(star, points, strict=True) if self._rms(joint, q) <= self._enough(len(q))]
+            if star[0] not in held or len(held) <= max(1, len(best[1])):
+                continue
+            if len({self._sense(k) * self._alike(k, joint) for k in held}) == 1:
+                best = refined(joint, self._points(np.flatnonzero(np.isin(self.label, held))), 8), held
+        return best
+
+    def _rms(self, surface: Surface, points: Floats) -> float:
+        return float(np.sqrt((surface.signed_distance(points) ** 2).mean()))
 
     def unite(self) -> bool:
         """Patches side by side that one surface holds as well are one; whether any were."""
@@ -342,9 +427,9 @@ class _Parted:
             if isinstance(surface, Plane) and not isinstance(self.surfaces[a if larger == b else b], Plane):
                 continue  # the other bends for a reason
             near = _MEAN * self.noise
-            if float(np.sqrt((surface.signed_distance(smaller) ** 2).mean())) > 3.0 * near:
-                continue
-            joint = refined(surface, every, 8)
+            joint = surface
+            if float(np.sqrt((surface.signed_distance(smaller) ** 2).mean())) <= 3.0 * near:
+                joint = refined(surface, every, 8)
             parts = [float(np.sqrt((joint.signed_distance(p) ** 2).mean())) for p in (one, two)]
             if max(parts) > near or self._sense(a) * self._alike(a, joint) != self._sense(b) * self._alike(b, joint):
                 continue

@@ -17,6 +17,7 @@ from lithon.geometry.curves import Circle, Curve, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Surface
+from lithon.mend.tangency import touching_curves
 
 #: Surfaces whose normals part by less (radians) all along their border run into each other without a crease.
 _TANGENT = np.radians(3.0)
@@ -27,6 +28,9 @@ def tangent_curve(
 ) -> Curve | None:
     """The line or circle along the border (n,3) of two patches that are tangent to each other there, through its `ends`
     (none of a ring), within `far` (mm) of the border and `near` of both surfaces. None where there is none such."""
+    touching = touching_curve(a, b, line, near, far)
+    if touching is not None and _lies(touching, (a, b), line, ends, near, strayed(a, b, far)):
+        return touching
     across = np.abs((a.normal(line) * b.normal(line)).sum(axis=1))
     if across.min() < np.cos(_TANGENT):
         return None
@@ -38,6 +42,33 @@ def tangent_curve(
         if _lies(circle, (a, b), line, ends, near, far):
             return circle
     return None
+
+
+def touching_curve(a: Surface, b: Surface, line: Floats, near: float, far: float) -> Curve | None:
+    """The line or circle along which two surfaces touch, where the border (n,3) of their patches runs; none where they
+    do not touch within `near` (mm). `far`: how far corners stand off them."""
+    if any(float(np.abs(s.signed_distance(line)).max()) > far for s in (a, b)):
+        return None
+    reach = strayed(a, b, far)
+    best: tuple[float, Curve] | None = None
+    for curve in touching_curves(a, b):
+        t = curve.parameter(line)
+        on = curve.point(t)
+        away = float(np.linalg.norm(on - line, axis=1).max())
+        if away > reach or (best is not None and away >= best[0]):
+            continue
+        if any(float(np.abs(s.signed_distance(on)).max()) > near for s in (a, b)):
+            continue
+        if float(np.abs((a.normal(on) * b.normal(on)).sum(axis=1)).min()) > np.cos(_TANGENT):
+            best = away, curve
+    return None if best is None else best[1]
+
+
+def strayed(a: Surface, b: Surface, far: float) -> float:
+    """How far (mm) the border of two patches strays from where their surfaces touch, when corners stand off them by
+    some distance: as far as they part by less."""
+    bends = [float(r) for s in (a, b) for name in ("radius", "major", "minor") if (r := getattr(s, name, None))]
+    return far + float(np.sqrt(2.0 * max(bends, default=0.0) * far))
 
 
 def _lies(
@@ -85,19 +116,27 @@ def _about(frame: Frame, line: Floats) -> Circle:
     return Circle.about(frame, float(np.hypot(*frame.local(line)[:, :2].T).mean()))
 
 
-def between(surfaces: Sequence[Surface], start: Floats, near: float, far: float) -> Floats:
-    """The point (1,3) near one that lies on surfaces as far as these let it: where two of them are all but tangent it
-    stays between them, and does not run off along them. `near`, `far` (mm): what standing off the surfaces and off the
-    start is counted in (Levenberg 1944, Marquardt 1963)."""
+def between(
+    surfaces: Sequence[Surface], start: Floats, near: float, far: float, curves: Sequence[Curve] = ()
+) -> Floats:
+    """The point (1,3) near one that lies on surfaces, and curves, as far as these let it: where two of them are all but
+    tangent it stays between them, and does not run off along them. `near`, `far` (mm): what standing off the surfaces
+    and off the start is counted in (Levenberg 1944, Marquardt 1963)."""
 
     def cost(p: Floats) -> float:
         away = sum((float(s.signed_distance(p)[0]) / near) ** 2 for s in surfaces)
+        away += sum(float(((p - c.point(c.parameter(p))) ** 2).sum()) / near**2 for c in curves)
         return away + float(((p - start) ** 2).sum()) / far**2
 
     p, now, damping = start.copy(), cost(start), 1.0 / far
     for _ in range(80):
         off = np.array([float(s.signed_distance(p)[0]) for s in surfaces]) / near
         slopes = np.array([s.normal(p)[0] for s in surfaces]) / near
+        for c in curves:
+            t = c.parameter(p)
+            along = unit(c.derivative(t)[0])
+            off = np.concatenate([off, (p - c.point(t))[0] / near])
+            slopes = np.concatenate([slopes.reshape(-1, 3), (np.eye(3) - np.outer(along, along)) / near])
         rows = np.concatenate([slopes, np.eye(3) / far, np.eye(3) * damping])
         move = np.linalg.lstsq(rows, -np.concatenate([off, (p - start)[0] / far, np.zeros(3)]), rcond=None)[0]
         fresh = cost(p + move)

@@ -12,7 +12,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from itertools import pairwise
+from itertools import combinations, pairwise
 from typing import Any
 
 import numpy as np
@@ -30,7 +30,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
 from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through, unfolded
-from lithon.mend.seams import between, tangent_curve
+from lithon.mend.seams import between, strayed, tangent_curve, touching_curve
 from lithon.mend.segments import Patch
 from lithon.progress import pulse
 
@@ -359,13 +359,64 @@ class _Builder:
         while left:
             side = next(iter(left))
             out.append(walk(side[0], side))
+        around = dict[int, tuple[int, ...]]()
         for chain in out:
             if chain.points[0] in ends:
                 for v in (chain.points[0], chain.points[-1]):
-                    around = tuple(sorted({k for side in at[v] for k in pairs[side]} - {_FACETS}))
-                    with self._noting(around):
-                        self._corner(v, around)
+                    around[v] = tuple(sorted({k for side in at[v] for k in pairs[side]} - {_FACETS}))
+                    with self._noting(around[v]):
+                        self._corner(v, around[v])
+        return self._without_steps(out, around)
+
+    def _without_steps(self, chains: list[_Chain], around: Mapping[int, tuple[int, ...]]) -> list[_Chain]:
+        """Where four surfaces meet in a point, their patches in a scan do in two, with a short border between two of
+        them, which is no edge: both corners are that point."""
+        if not any(self._scatter(chain.pair) for chain in chains):
+            return chains
+        one: dict[int, int] = {}  # corners that are another one
+        out = []
+        for chain in chains:
+            a, b = chain.points[0], chain.points[-1]
+            if a == b or a not in around or not self._step(chain, around):
+                out.append(chain)
+                continue
+            every = tuple(sorted({*around[a], *around[b]}))
+            if (a, b, every) not in self.memory:
+                known = [s for k in every if (s := self.surfaces[k]) is not None]
+                here = self.points[[a, b]].mean(axis=0)[None]
+                there = self._on_all(known, here, self._strayed(chain), False, self._scatter(every))
+                self.memory[a, b, every] = None if there is None else Vertex(frozen(there[0]))
+            vertex: Vertex | None = self.memory[a, b, every]
+            if vertex is None:
+                out.append(chain)
+                continue
+            while a in one:
+                a = one[a]
+            while b in one:
+                b = one[b]
+            if a != b:
+                one[b] = a
+            self.made[a] = vertex
+        for v in one:
+            root = v
+            while root in one:
+                root = one[root]
+            self.made[v] = self.made[root]
         return out
+
+    def _strayed(self, chain: _Chain) -> float:
+        """How far (mm) the border of two patches may stray from where their surfaces meet."""
+        a, b = (self.surfaces[k] for k in chain.pair)
+        assert a is not None and b is not None
+        return strayed(a, b, self.near + self._scatter(chain.pair))
+
+    def _step(self, chain: _Chain, around: Mapping[int, tuple[int, ...]]) -> bool:
+        """Whether a chain is no longer than borders stray, between patches that all have surfaces."""
+        ends = {*around[chain.points[0]], *around[chain.points[-1]]}
+        if _FACETS in chain.pair or any(self.surfaces[k] is None for k in ends) or len(ends) < 4:
+            return False
+        long = float(np.linalg.norm(np.diff(self.points[chain.points], axis=0), axis=1).sum())
+        return long <= self._strayed(chain)
 
     def _corner(self, v: int, around: tuple[int, ...]) -> None:
         """The vertex where patches meet."""
@@ -376,14 +427,14 @@ class _Builder:
             return
         every = [self.surfaces[k] for k in around]
         known = [surface for surface in every if surface is not None]
-        here = self.points[v][None]
-        there = self._on_all(known, here, 50.0 * self.near + self._scatter(around), len(known) < len(every))
+        here, scatter = self.points[v][None], self._scatter(around)
+        there = self._on_all(known, here, 50.0 * self.near + scatter, len(known) < len(every), scatter)
         if there is None:
             raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         self.made[v] = self.memory[v, around] = Vertex(frozen(there[0]))
 
-    def _on_all(self, known: Sequence[Surface], here: Floats, most: float, free: bool) -> Floats | None:
+    def _on_all(self, known: Sequence[Surface], here: Floats, most: float, free: bool, scatter: float) -> Floats | None:
         """The point (1,3) on all of some surfaces near one that is on them but for its scatter; `most`: how far (mm) it
         may be; `free`: beside free-form faces, which are made to meet it. None where there is none."""
 
@@ -392,6 +443,16 @@ class _Builder:
 
         if not known:
             return here
+        curves = [
+            curve for a, b in combinations(known, 2)
+            if (curve := touching_curve(a, b, here, self.near, self.near + scatter)) is not None
+        ]  # fmt: skip
+        if curves:
+            # Where surfaces touch all along a curve, what tells a corner is that curve.
+            there = between(known, here, 0.01 * self.near, 100.0 * most, curves)
+            apart = max(_away(curve, there) for curve in curves)
+            if max(off(there), apart) <= self.near and float(np.linalg.norm(there - here)) <= 10.0 * most:
+                return there
         there, missed = onto_all(known, here)
         far = float(np.linalg.norm(there - here))
         near = off(here)
