@@ -32,6 +32,8 @@ def related(
             out[k] = replace(patch, surface=_nearer(patch.surface, along, own[k], noise))
     for k, moved in _coaxial(out, own, noise).items():
         out[k] = replace(out[k], surface=moved)
+    for k, shared in _in_a_ring(out, ids, points, noise).items():
+        out[k] = replace(out[k], surface=shared)
     smooth = _smooth(points, ids, out, pairs)
     # Blends are told by what they go on into: edges first, then the corners between them.
     for kind in (Cylinder, Torus):
@@ -68,6 +70,10 @@ _Tie = tuple[Floats, float]
 _SMOOTH = np.radians(15.0)
 #: Angles of chamfers are whole numbers of so many degrees, if nothing speaks against it.
 _ROUND = 15.0
+#: Patches that share less of their borders (a share of what they share with others) touch by chance.
+_PASSING = 0.2
+#: So many strips lie on one cylinder by no chance; each needs so many corners of its own.
+_SEVERAL, _INNER = 4, 3
 
 
 def _smooth(
@@ -75,10 +81,13 @@ def _smooth(
 ) -> dict[int, list[int]]:
     """For each patch those that it goes on into without a crease."""
     out: dict[int, list[int]] = {k: [] for k in range(len(patches))}
-    for i, j in pairs:
+    shared = {pair: np.intersect1d(ids[pair[0]], ids[pair[1]]) for pair in pairs}
+    most = np.zeros(len(patches))
+    for pair, both in shared.items():
+        most[list(pair)] = np.maximum(most[list(pair)], len(both))
+    for (i, j), both in shared.items():
         a, b = patches[i].surface, patches[j].surface
-        both = np.intersect1d(ids[i], ids[j])
-        if a is None or b is None or len(both) < 2:
+        if a is None or b is None or len(both) < max(2.0, _PASSING * min(most[i], most[j])):
             continue
         turn = np.abs((a.normal(points[both]) * b.normal(points[both])).sum(axis=1))
         if float(np.median(turn)) > np.cos(_SMOOTH):
@@ -100,6 +109,15 @@ def _ties(s: Surface, others: Sequence[Surface]) -> list[_Tie]:
                 out.append((np.array([way[0], way[1], 0.0, side]), -away))
             if isinstance(s, Torus) and abs(float(way[2])) > 1.0 - _SQUARE:
                 out.append((np.array([0.0, 0.0, np.sign(way[2]), 0.0, side]), -away))
+        if isinstance(s, Cylinder) and isinstance(other, Cylinder) and abs(float(way[2])) > 1.0 - _SQUARE:
+            foot = frame.local(other.frame.origin)[:2]
+            apart = float(np.hypot(*foot))
+            if apart > 0.0:
+                # Side by side, inside it, or around it.
+                far, radius = float(other.radius), float(s.radius)
+                side, to = min(((1.0, apart - far), (-1.0, apart - far), (1.0, apart + far)),
+                               key=lambda tie: abs(tie[0] * radius - tie[1]))  # fmt: skip
+                out.append((np.array([foot[0] / apart, foot[1] / apart, 0.0, side]), to))
         if isinstance(s, Torus) and isinstance(other, Cylinder):
             foot = frame.local(other.frame.origin)
             if abs(float(way[2])) > 1.0 - _SQUARE:  # about one axis
@@ -257,8 +275,9 @@ def _along(surface: Surface, p: Floats, z: Floats) -> Surface:
     return Cylinder(frame.shifted(centre[0] * frame.x + centre[1] * frame.y), radius)
 
 
-def _nearer(surface: Surface, other: Surface, p: Floats, noise: float) -> Surface:
+def _nearer(surface: Surface | None, other: Surface, p: Floats, noise: float) -> Surface:
     """Another surface where it is hardly further from points (n,3) than a surface, or than they scatter; else that."""
+    assert surface is not None
     was, now = np.abs(surface.signed_distance(p)), np.abs(other.signed_distance(p))
     free, held = float(np.sqrt((was**2).mean())), float(np.sqrt((now**2).mean()))
     # Of few points a free surface is nearer than they scatter.
@@ -289,6 +308,44 @@ def _coaxial(patches: Sequence[Patch], own: Sequence[Floats], noise: float) -> d
     return out
 
 
+def _in_a_ring(patches: Sequence[Patch], ids: Sequence[Ints], points: Floats, noise: float) -> dict[int, Cylinder]:
+    """Narrow strips that lie on one cylinder about an axis that is known, as well as each in a plane of its own: a
+    rim that blades part."""
+    own = [points[i] for i in ids]
+    axes = [s.frame for k, p in enumerate(patches) if isinstance(s := p.surface, Cylinder) and _arc(s, own[k]) > 2.0]
+    flats = [k for k, p in enumerate(patches) if isinstance(p.surface, Plane)]
+    often = np.bincount(np.concatenate(ids), minlength=len(points)) if ids else np.zeros(0)
+    out: dict[int, Cylinder] = {}
+    seen: list[Frame] = []
+    for axis in axes:
+        if any(abs(float(axis.z @ a.z)) > 1.0 - 1e-9 and np.hypot(*a.local(axis.origin)[:2]) <= noise for a in seen):
+            continue
+        seen.append(axis)
+        rows: list[tuple[float, int]] = []
+        for k in flats:
+            s = patches[k].surface
+            assert s is not None
+            # Only corners of its own tell whether it bends: four on the border lie on many a cylinder.
+            if k in out or abs(float(s.frame.z @ axis.z)) > _SQUARE or int((often[ids[k]] == 1).sum()) < _INNER:
+                continue
+            local = axis.local(own[k])
+            away = np.hypot(local[:, 0], local[:, 1])
+            middle = local[:, :2].mean(axis=0)
+            way = axis.local(axis.origin + s.frame.z)[:2]
+            if float(np.ptp(away)) <= 4.0 * noise and abs(float(way @ middle)) > 0.99 * np.hypot(*middle):
+                rows.append((float(away.mean()), k))
+        group: list[tuple[float, int]] = []
+        for r, k in [*sorted(rows), (np.inf, -1)]:
+            if group and r - group[-1][0] > 0.5 * noise:
+                made = Cylinder(axis, float(np.mean([x for x, _ in group])))
+                held = [j for _, j in group if _nearer(patches[j].surface, made, own[j], noise) is made]
+                if len(held) >= _SEVERAL:
+                    out |= dict.fromkeys(held, made)
+                group = []
+            group.append((r, k))
+    return out
+
+
 def _arc(s: Cylinder, p: Floats) -> float:
     """Over how much of a turn (radians) points reach around a cylinder."""
     angle = np.sort(np.arctan2(*s.frame.local(p)[:, [1, 0]].T))
@@ -301,7 +358,7 @@ def _radii(patches: Sequence[Patch], noise: float) -> dict[int, float]:
     out: dict[int, float] = {}
     group: list[tuple[float, int]] = []
     for r, k in [*sorted(rows), (np.inf, -1)]:
-        if group and r - group[0][0] > 4.0 * noise:
+        if group and r - group[len(group) // 2][0] > 4.0 * noise:  # from the middle one
             mean = float(np.median([x for x, _ in group]))
             for digits in range(1, 7):
                 if abs(round(mean, digits) - mean) <= 0.3 * noise:

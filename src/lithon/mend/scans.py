@@ -29,6 +29,8 @@ _MEAN, _EACH = 1.5, 4.5
 _HOODS, _FEWEST = (12, 24, 80, 240), 8
 #: The same where what is larger was found.
 _SMALL_HOODS, _FEW = (4, 8, 16), 4
+#: What is left of a scan that lies on surfaces, at most (a share of its area).
+_MOSTLY_HELD = 0.2
 #: Round patches of no more triangles may be pieces of one.
 _PIECES = 60
 #: So many seeds may bring nothing, and ten more for each surface that is found.
@@ -41,6 +43,8 @@ _ROUNDS, _BORDER = 8, 1.0
 _SMALL, _AS_WELL = 24, 5.0
 #: A surface of more numbers must hold a patch as much better (in the middle of all corners).
 _SIMPLER = 0.85
+#: In scatters: a patch whose corners stand off further in the mean lies on no surface.
+_DOUBT = 3.0
 #: What stands off by as many scatters holds a patch.
 _HELD = 1.15
 
@@ -74,6 +78,7 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
         if not (out.unite() | out.rejoin() | out.dissolve()):
             break
     out.compete()
+    out.doubt()
     return out.label, out.surfaces
 
 
@@ -178,6 +183,8 @@ class _Parted:
         """Patches of few triangles, as chamfers are, where what was left lies on nothing beside it; whether there are
         any."""
         left = self.label < 0
+        if float(self.scan.area[left].sum()) > _MOSTLY_HELD * float(self.scan.area.sum()):
+            return False  # what bends freely lies on something everywhere, a few triangles each
         before = len(self.surfaces)
         for seed in np.flatnonzero(left)[np.argsort(-self.scan.area[left], kind="stable")].tolist():
             if self.label[seed] < 0 and left[seed]:
@@ -438,6 +445,14 @@ class _Parted:
             self.label[self.label == gone] = keep
             now[now == gone] = keep
         return bool((now != np.arange(len(now))).any())
+
+    def doubt(self) -> None:
+        """What stands off its surface by far more than corners scatter lies on none."""
+        far = _DOUBT * self.scan.noise * self.scan.slack
+        count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+        for k, p in enumerate(self._inner()):
+            if count[k] >= _SMALL and self._rms(self.surfaces[k], p) > far:
+                self.label[self.label == k] = -1
 
     def dissolve(self) -> bool:
         """Small patches whose triangles lie about as well on those beside them, as between two that go on into each

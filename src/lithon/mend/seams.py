@@ -21,6 +21,8 @@ from lithon.mend.tangency import touching_curves
 
 #: Surfaces whose normals part by less (radians) all along their border run into each other without a crease.
 _TANGENT = np.radians(3.0)
+#: How many times as far as corners stand off two surfaces they may stand off where those meet.
+_SCATTER = 3.0
 
 
 def tangent_curve(
@@ -62,6 +64,12 @@ def touching_curve(a: Surface, b: Surface, line: Floats, near: float, far: float
         if float(np.abs((a.normal(on) * b.normal(on)).sum(axis=1)).min()) > np.cos(_TANGENT):
             best = away, curve
     return None if best is None else best[1]
+
+
+def scatter_of(off: Sequence[float]) -> float:
+    """How far (mm) corners where patches meet may stand off where their surfaces do; `off`: how far they do off the
+    surface of each."""
+    return _SCATTER * max(off, default=0.0)
 
 
 def strayed(a: Surface, b: Surface, far: float) -> float:

@@ -30,7 +30,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
 from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through, unfolded
-from lithon.mend.seams import between, strayed, tangent_curve, touching_curve
+from lithon.mend.seams import between, scatter_of, strayed, tangent_curve, touching_curve
 from lithon.mend.segments import Patch
 from lithon.progress import pulse
 
@@ -156,8 +156,6 @@ class _Failure:
     refusal: Refusal
 
 
-#: How many times as far as corners stand off two surfaces they may stand off where those meet.
-_SCATTER = 3.0
 #: How many times as far as a corner stands off surfaces the point on all of them is, where they cross.
 _SKEW = 10.0
 #: The number of what stays facets.
@@ -467,7 +465,7 @@ class _Builder:
 
     def _scatter(self, among: Sequence[int]) -> float:
         """How far (mm) corners where patches meet may stand off where their surfaces do."""
-        return _SCATTER * max((self.pieces[k].off for k in among if k != _FACETS), default=0.0)
+        return scatter_of([self.pieces[k].off for k in among if k != _FACETS])
 
     def _edges(self, chain: _Chain) -> list[tuple[Edge, bool]]:
         """The edges along a chain, and whether they run as it does: one, but beside facets one for each side."""

@@ -16,6 +16,7 @@ from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, spot
+from lithon.mend.borders import straightened
 from lithon.mend.relations import related
 from lithon.mend.segments import Patch
 from lithon.mend.slivers import without_slivers
@@ -213,6 +214,8 @@ class SolidFromTriangles(Operation):
         """The sound solid of patches, of which no more than `most` (mm2) stays facets. Raises Refusal."""
         points, corners = sheet.points, sheet.corners
         found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
+        if sheet.noise():
+            found = straightened(points, corners, found, tolerance)
         strays = [p for p in found if p.surface is not None and p.off > _STRAY * near]
         if strays and not mixed:
             far = max(strays, key=lambda p: p.off)
