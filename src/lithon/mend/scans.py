@@ -29,6 +29,8 @@ _MEAN, _EACH = 1.5, 4.5
 _HOODS, _FEWEST = (12, 24, 80, 240), 8
 #: The same where what is larger was found.
 _SMALL_HOODS, _FEW = (4, 8, 16), 4
+#: A handful of triangles that turn by more (radians) from one to the next are flats.
+_BEND = np.radians(37.0)
 #: What is left of a scan that lies on surfaces, at most (a share of its area).
 _MOSTLY_HELD = 0.2
 #: Round patches of no more triangles may be pieces of one.
@@ -149,13 +151,13 @@ class _Parted:
             pulse("looking for surfaces")
             if missed > _MISSES + 10 * len(self.surfaces):
                 break
-            if not self._found(seed, _HOODS, _FEWEST):
+            if not self._found(seed, _HOODS, _FEWEST, np.pi):
                 missed += 1
                 tried[self._hood(seed, _FEWEST)] = True
 
-    def _found(self, seed: int, hoods: tuple[int, ...], fewest: int) -> bool:
-        """Grow a patch from a seed, the largest that surfaces through its neighbourhoods lead to; whether there is
-        one."""
+    def _found(self, seed: int, hoods: tuple[int, ...], fewest: int, turn: float) -> bool:
+        """Grow a patch from a seed, the largest that surfaces through its neighbourhoods lead to, a round one only
+        where no two triangles side by side turn by more (radians); whether there is one."""
         best: tuple[float, Surface, Ints] | None = None
         for most in hoods:
             rows = self._hood(seed, most)
@@ -168,6 +170,8 @@ class _Parted:
                 better = refined(surface, self._points(rows), 4)
                 rows = self._grown(better, seed)
                 if len(rows) < fewest or self._off(better, rows) > 1.2 * _MEAN:
+                    continue
+                if turn < np.pi and not isinstance(better, Plane) and self._bends(rows) > turn:
                     continue
                 # A plane is also a large cylinder: the simpler one wins where they hold about as much.
                 score = float(self.scan.area[rows].sum()) * (1.0 - 0.03 * _rarity(better))
@@ -189,9 +193,31 @@ class _Parted:
         for seed in np.flatnonzero(left)[np.argsort(-self.scan.area[left], kind="stable")].tolist():
             if self.label[seed] < 0 and left[seed]:
                 pulse("looking for surfaces")
-                if not self._found(seed, _SMALL_HOODS, _FEW):
-                    left[seed] = False
+                if not self._found(seed, _SMALL_HOODS, _FEW, _BEND):
+                    self._flat(seed)
         return len(self.surfaces) > before
+
+    def _bends(self, rows: Ints) -> float:
+        """By how much (radians) triangles side by side turn at the most."""
+        inside = set(rows.tolist())
+        normal, least = self.scan.normal, 1.0
+        for i in rows.tolist():
+            beside = [j for j in self.other[self.starts[i] : self.starts[i + 1]].tolist() if j in inside]
+            least = min(least, float((normal[beside] @ normal[i]).min(initial=1.0)))
+        return float(np.arccos(max(-1.0, least)))
+
+    def _flat(self, seed: int) -> None:
+        """Make a patch in the plane of a triangle, of what beside it lies in it too."""
+        a, b, c = self.scan.points[self.scan.corners[seed]]
+        plane: Surface = Plane.of((a + b + c) / 3.0, self.scan.normal[seed])
+        rows = self._grown(plane, seed)
+        if len(rows) > 1:
+            better = refined(plane, self._points(rows), 4)
+            again = self._grown(better, seed)
+            plane, rows = (better, again) if seed in again else (plane, rows)
+        if len(rows):
+            self.label[rows] = len(self.surfaces)
+            self.surfaces.append(plane)
 
     def _hood(self, seed: int, most: int) -> Ints:
         """The free triangles nearest to a seed by steps over sides, none past a crease."""
@@ -308,7 +334,6 @@ class _Parted:
 
     def _refit(self) -> None:
         count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
-        self.label[np.isin(self.label, np.flatnonzero(count < 3))] = -1
         inner = self._inner()
         for k in np.flatnonzero(count >= 3).tolist():
             self.surfaces[k] = refined(self.surfaces[k], inner[k], 4)
@@ -359,8 +384,9 @@ class _Parted:
             # Of few corners a surface of many numbers is near to all, whatever they are.
             free = [max(1, len(p) - freedoms(s)) for s in every]
             best = min(o * float(np.sqrt(len(p) / n)) for o, n in zip(off, free, strict=True))
+            chance = float(np.sqrt(1.0 + 12.0 / len(p)))
             for s, mine in zip(every, off, strict=True):
-                if _SIMPLER * mine <= best or mine <= self._enough(len(p)):
+                if mine <= max(1.0 / _SIMPLER, chance) * best or mine <= self._enough(len(p)):
                     self.surfaces[k] = s
                     break
 
@@ -451,7 +477,7 @@ class _Parted:
         far = _DOUBT * self.scan.noise * self.scan.slack
         count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
         for k, p in enumerate(self._inner()):
-            if count[k] >= _SMALL and self._rms(self.surfaces[k], p) > far:
+            if count[k] >= _SMALL and 1.4826 * float(np.median(np.abs(self.surfaces[k].signed_distance(p)))) > far:
                 self.label[self.label == k] = -1
 
     def dissolve(self) -> bool:
