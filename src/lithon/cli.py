@@ -18,6 +18,7 @@ from lithon.exchange.units import UNITS
 from lithon.progress import Progress
 
 if TYPE_CHECKING:
+    from lithon.brep.topology import Model
     from lithon.exchange.step_read import Arrival
     from lithon.project.batch import Batched
     from lithon.project.report import Painter
@@ -183,7 +184,7 @@ def mesh(
     """Mesh a file."""
     _positive(size)
     model = _read(file, **place).model
-    rules = lithon.SizeRules(size, ignore=_ignored(ignore, size))
+    rules = lithon.SizeRules(size, ignore=_below(model, size) if ignore == "auto" else _ignored(ignore, size))
     facts: dict[str, Any] = {
         "ignore_mm": rules.ignore,
         "nodes": 0,
@@ -225,10 +226,18 @@ def mesh(
     _told_apart(made.failures)
 
 
+def _below(model: Model, size: float) -> float:
+    """The size below which nothing is followed (mm), where none is asked for."""
+    from lithon.mesh.drapes import sparing
+    from lithon.operations.state import IGNORED
+
+    return sparing(model.bodies, (), size, IGNORED * size)
+
+
 def _ignored(text: str, size: float) -> float | None:
     """The size below which nothing is followed (mm), as it is asked for."""
-    if text in ("auto", "none"):
-        return 0.1 * size if text == "auto" else None
+    if text == "none":
+        return None
     try:
         limit = float(text)
     except ValueError:

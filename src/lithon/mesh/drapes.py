@@ -11,13 +11,15 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
-from lithon.brep.measures import face_width
+from lithon.brep.measures import face_width, volume
+from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Edge, Face
 from lithon.mesh.sizing import SizeRules
 
@@ -118,10 +120,32 @@ def given_up(bodies: Sequence[Body], edges: Collection[Edge], size: float) -> fl
     return out
 
 
+@lru_cache(maxsize=2)
+def sparing(bodies: tuple[Body, ...], kept: tuple[Face, ...], size: float, most: float) -> float:
+    """The size (mm) below which bodies meshed in elements of a size may be left unfollowed, `most` where that hardly
+    changes their volume, less where it would: on small parts of a long body, as pins, an edge that is gone over is a
+    fair share of them."""
+    volumes = [volume(body) for body in bodies if closed(body)]
+    allowed = _SPARED * sum(volumes)
+    if allowed <= 0.0:
+        return most
+    limit = most
+    for _ in range(_HALVINGS):
+        found = ignored(bodies, SizeRules(size, ignore=limit, kept=kept))
+        if given_up(bodies, found.soft | found.tiny, size) <= allowed:
+            break
+        limit *= 0.5
+    return limit
+
+
 def _is_short(edge: Edge, rules: SizeRules) -> bool:
     """Whether an edge that is passed over is drawn together: no element would be as long."""
     return not edge.ring and edge.length < rules.size
 
+
+#: The share of their volume that bodies may lose to what is not followed without being asked; so often the size below
+#: which that is so is halved.
+_SPARED, _HALVINGS = 0.01, 3
 
 #: One side of a narrow face: its edges, at each the turn (radians) into what is beyond, and the length (mm).
 _Side = tuple[list[Edge], Floats, Floats]

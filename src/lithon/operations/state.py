@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.mesh.drapes import sparing
 from lithon.mesh.sizing import SizeRules
 from lithon.operations.marks import Marks
 from lithon.operations.references import References
@@ -57,7 +58,11 @@ class State:
         """The size (mm) below which nothing is followed; None where everything is."""
         if self.settings.ignore is not None or not self.settings.share:
             return self.settings.ignore
-        return self.settings.share * self.smallest
+        bodies = tuple(b for b in self.model.bodies if not b.reference)
+        return sparing(bodies, self._kept(), self.settings.size, self.settings.share * self.smallest)
+
+    def _kept(self) -> tuple[Face, ...]:
+        return tuple(x for x in self.marks.all("hold") if isinstance(x, Face))
 
     def rules(self) -> SizeRules:
         """What the mesher goes by."""
@@ -65,9 +70,8 @@ class State:
         divisions = tuple((x, n) for x, n in self.marks.all("divisions").items() if isinstance(x, Edge))
         drapes = tuple((x, str(w)) for x, w in self.marks.all("drape").items() if isinstance(x, Face))
         passed = tuple(x for x in self.marks.all("passed") if isinstance(x, Edge))
-        kept = tuple(x for x in self.marks.all("hold") if isinstance(x, Face))
         around = math.ceil(2.0 * math.pi / self.settings.arc - 1e-9)
         return SizeRules(
             self.settings.size, self.settings.growth, around, local=local, divisions=divisions, ignore=self.ignored,
-            drapes=drapes, passed=passed, kept=kept,
+            drapes=drapes, passed=passed, kept=self._kept(),
         )  # fmt: skip
