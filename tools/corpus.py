@@ -220,6 +220,7 @@ def _serve(pipe: Connection, mesh: bool = False) -> None:
     from lithon.brep.tessellation.tessellate import body_mesh
     from lithon.brep.validate import flaws
     from lithon.geometry.splines import BSplineCurve, BSplineSurface
+    from lithon.rubbish import look_seldom
     from lithon.samples import cast_anchor, paddle_frame
 
     for make in (cast_anchor, paddle_frame):  # load and compile everything once, outside of all measures
@@ -231,6 +232,7 @@ def _serve(pipe: Connection, mesh: bool = False) -> None:
         knots.flags.writeable = not frozen
         BSplineCurve(knots, 1, net[0]).parameter(net[0])
         BSplineSurface(knots, knots, 1, 1, net).parameters(net[0])
+    look_seldom()  # as the command line does
     while True:
         path = pipe.recv()
         if path is None:

@@ -16,6 +16,7 @@ from lithon.errors import LithonError, Refusal, spot
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.exchange.units import UNITS
 from lithon.progress import Progress
+from lithon.rubbish import look_seldom
 
 if TYPE_CHECKING:
     from lithon.brep.topology import Model
@@ -558,6 +559,7 @@ def _print(facts: dict[str, Any]) -> None:
 
 
 def main() -> None:
+    look_seldom()
     try:
         cli(standalone_mode=False)
     except click.exceptions.Abort:

@@ -56,6 +56,11 @@ class Ignored:
 
 def ignored(bodies: Sequence[Body], rules: SizeRules) -> Ignored:
     """What the rules say is not followed in bodies meshed together."""
+    return _ignored(tuple(bodies), rules)
+
+
+@lru_cache(maxsize=2)  # a step asks for that before it, which was that after the last one
+def _ignored(bodies: tuple[Body, ...], rules: SizeRules) -> Ignored:
     owners: dict[Face, list[Body]] = defaultdict(list)
     for body in bodies:
         for face in dict.fromkeys(body.faces):
