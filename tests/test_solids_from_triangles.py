@@ -1,7 +1,9 @@
 """Triangles become the solids that they were made from: kinds, radii, volumes, at any fineness and place."""
 
 import json
+import sys
 from collections import Counter
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -33,9 +35,6 @@ from lithon.mend.segments import Patch, noise_of, segmented
 from lithon.mend.slivers import without_slivers
 from lithon.mend.solid import bordering, solid_of
 from lithon.mend.starts import round_fits
-from lithon.mesh import sizing
-from lithon.mesh.sizing import SizeRules, size_field
-from lithon.mesh.surface import surface_mesh
 from lithon.operations.places import Cut
 from lithon.operations.running import run
 from lithon.operations.state import State
@@ -45,6 +44,9 @@ from lithon.samples.cover_plate import cover_plate
 from lithon.samples.gudgeon_scan import GUDGEON, scanned
 from lithon.survey.deviation import deviation
 from lithon.trim.clear import clear
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
+from returns import divided
 
 UP = Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0))
 
@@ -308,24 +310,6 @@ def test_a_solid_on_the_command_line(tmp_path, capfd, monkeypatch):
     assert bad.returncode == 1 and "holds no triangles" in bad.stderr and not (tmp_path / "x.step").exists()
 
 
-def as_scanned(body, fineness, scatter=0.0, seed=0):
-    """Triangles as a mesher divides a body, in elements of a share of its diagonal, 0 for as they are drawn; corners
-    scattered by a share of the median side."""
-    if fineness:
-        diagonal = float(np.linalg.norm(np.ptp(body_mesh(body)[0], axis=0)))
-        with pytest.MonkeyPatch.context() as even:
-            even.setattr(sizing, "_FLATTEST", np.inf)  # what scans is no finer on a strip
-            mesh = surface_mesh((body,), size_field((body,), SizeRules(diagonal / fineness)))
-        corners, of = mesh.triangles()
-        turned = np.array([not body.use_of(face).forward for face in mesh.faces])
-        points, corners = mesh.points(), np.where(turned[of][:, None], corners[:, ::-1], corners)
-    else:
-        points, corners, _ = body_mesh(body)
-    sides = np.linalg.norm(points[corners] - points[np.roll(corners, 1, axis=1)], axis=2)
-    shift = np.random.default_rng(seed).normal(0.0, scatter * float(np.median(sides)) / np.sqrt(3.0), points.shape)
-    return bodies_of([Triangles((points + shift).astype(np.float32).astype(float), corners, "part")])[0]
-
-
 def turned_into_a_solid(bodies):
     state = run(State(Model.of(bodies)), do.solid())
     return state.model.bodies[0], state.model.tolerance
@@ -342,7 +326,7 @@ def turned_into_a_solid(bodies):
 )  # fmt: skip
 def test_as_many_faces_of_each_kind_come_back_at_any_fineness(make, fineness):
     body = make().bodies[0]
-    made, tolerance = turned_into_a_solid(as_scanned(body, fineness))
+    made, tolerance = turned_into_a_solid([divided(body, fineness)])
     assert kinds(made) == kinds(body) and not flaws(made, tolerance)
     assert volume(made) == pytest.approx(volume(body), rel=1e-4)
     radii = [sorted(f.surface.radius for f in b.faces if f.surface.kind == "cylinder") for b in (made, body)]
@@ -353,7 +337,7 @@ def test_as_many_faces_of_each_kind_come_back_at_any_fineness(make, fineness):
 @pytest.mark.parametrize("seed", seeds(2))
 def test_corners_that_scatter_by_a_fiftieth_of_a_side_lead_back_too(make, seed):
     body = make().bodies[0]
-    made, tolerance = turned_into_a_solid(as_scanned(body, 40, 0.02, seed))
+    made, tolerance = turned_into_a_solid([divided(body, 40, 0.02, seed)])
     want, got = kinds(body), kinds(made)
     assert sum((want & got).values()) >= 0.94 * want.total() and got.total() <= want.total() + 1
     assert not flaws(made, tolerance) and closed(made)

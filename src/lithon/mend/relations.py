@@ -68,8 +68,9 @@ def related(
 _Tie = tuple[Floats, float]
 #: Surfaces whose normals part by less (radians) along the border of their patches are to be tangent.
 _SMOOTH = np.radians(15.0)
-#: Angles of chamfers are whole numbers of so many degrees, if nothing speaks against it.
-_ROUND = 15.0
+#: Angles of chamfers are whole numbers of so many degrees, if nothing speaks against it, and cones of such half angles;
+#: 59 is a drill's.
+_ROUND, _ANGLES = 15.0, (15.0, 30.0, 45.0, 59.0, 60.0, 75.0)
 #: Patches that share less of their borders (a share of what they share with others) touch by chance.
 _PASSING = 0.2
 #: So many strips lie on one cylinder by no chance; each needs so many corners of its own.
@@ -169,7 +170,8 @@ def _cone(s: Cone, p: Floats, axes: Sequence[Frame], flats: Sequence[Plane], noi
             made = _cone_about(axis, middle, (middle - tip) * float(np.tan(angle)), angle)
             if made is not None and _nearer(s, made, p, noise) is made:
                 return made
-        for angle in (float(np.radians(_ROUND * round(np.degrees(free) / _ROUND))), free):
+        even = min(_ANGLES, key=lambda angle: abs(angle - abs(np.degrees(free))))
+        for angle in (float(np.copysign(np.radians(even), free)), free):
             made = _cone_about(axis, middle, mean, angle)
             if made is not None and _nearer(s, made, p, noise) is made:
                 return made
@@ -282,7 +284,7 @@ def _nearer(surface: Surface | None, other: Surface, p: Floats, noise: float) ->
     free, held = float(np.sqrt((was**2).mean())), float(np.sqrt((now**2).mean()))
     # Of few points a free surface is nearer than they scatter.
     mean = held <= max(1.25 * free + 0.05 * noise, 0.6 * noise)
-    return other if mean and float(now.max()) <= max(2.0 * noise, 1.2 * float(was.max())) else surface
+    return other if mean and float(now.max()) <= max(2.5 * noise, 1.2 * float(was.max())) else surface
 
 
 def _coaxial(patches: Sequence[Patch], own: Sequence[Floats], noise: float) -> dict[int, Cylinder]:

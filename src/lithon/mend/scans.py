@@ -90,6 +90,12 @@ def _rarity(surface: Surface) -> float:
     return 6.5 if isinstance(surface, Sphere) else float(freedoms(surface))
 
 
+def _width(points: Floats) -> float:
+    """How far (mm, root mean square) points (n,3) reach across the way in which they reach furthest."""
+    off = points - points.mean(axis=0)
+    return float(np.sqrt(max(np.linalg.eigvalsh(off.T @ off / len(points))[1], 0.0)))
+
+
 def _cheapest(options: Ints, cost: Floats) -> Ints:
     """Of options (k,2), a triangle and a patch, the row of the cheapest for each triangle."""
     order = np.lexsort((cost, options[:, 0]))
@@ -350,8 +356,12 @@ class _Parted:
         rows = np.searchsorted(np.sort(np.where(self.label < 0, n, self.label)), np.arange(n + 1))
         out = []
         for k in range(n):
-            own = of_points[at[k] : at[k + 1]]
-            out.append(points[own if len(own) > 20 else np.unique(corners[of_rows[rows[k] : rows[k + 1]]])])
+            own = points[of_points[at[k] : at[k + 1]]]
+            if len(own) > 20:
+                every = points[corners[of_rows[rows[k] : rows[k + 1]]]].reshape(-1, 3)
+                # Of a strip two triangles wide the inner corners are a line, which lies on much.
+                own = own if _width(own) > 0.3 * _width(every) else every[:0]
+            out.append(own if len(own) > 20 else points[np.unique(corners[of_rows[rows[k] : rows[k + 1]]])])
         return out
 
     def _absorb(self) -> None:

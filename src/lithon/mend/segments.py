@@ -27,7 +27,7 @@ from lithon.progress import pulse
 #: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than
 #: `_LEAN` from its surface.
 _SMOOTH, _LEAN = np.radians(40.0), np.radians(30.0)
-_FLAT = np.radians(0.3)
+_FLAT, _MADE = np.radians(0.3), np.radians(0.02)
 _HOODS = (8, 20, 60)
 #: How many times as far inside its surface a triangle stands as the others at most, to be a chord as they are.
 _CHORD = 8.0
@@ -89,8 +89,10 @@ def noise_of(points: Floats, corners: Ints) -> float:
     """How far (mm, root mean square) corners scatter about the surface that they lie on; 0 for triangles that were
     made from exact faces. Told from the corners whose neighbours lie nearest to a plane."""
     grower = _Grower(points, corners, 0.0, 0.0)
-    pieces = np.bincount(grower.flat)
-    wide = float(grower.area[pieces[grower.flat] >= _SEVERAL].sum())
+    # What scatters little is nearly flat, and only what was made is flat as exactly as files are written.
+    flat = grower.parts(_MADE)
+    pieces = np.bincount(flat)
+    wide = float(grower.area[pieces[flat] >= _SEVERAL].sum())
     if len(pieces) < 0.7 * len(corners) or wide > 0.5 * float(grower.area.sum()):
         return 0.0  # made triangles lie in strips and flats, most of them or the large ones
     i = np.concatenate([corners[:, [0, 1, 2]].ravel(), corners[:, [1, 2, 0]].ravel()])
@@ -166,9 +168,8 @@ class _Grower:
         long = np.linalg.norm(shared, axis=1) > _ALONG * np.maximum(sides[i], sides[j])
         #: Links over which the strips of a cylinder or cone lie side by side.
         self.side_by_side = link_values(m, i[soft], j[soft], long[soft]).astype(bool)
-        flat = turn < _FLAT
-        graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
-        self.flat = np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
+        self.turn = i, j, turn
+        self.flat = self.parts(_FLAT)
         sums = [np.bincount(self.flat, weights=self.normal[:, k] * self.area) for k in range(3)]
         mean = np.stack(sums, axis=1)
         mean = mean / np.maximum(np.linalg.norm(mean, axis=1, keepdims=True), 1e-300)
@@ -192,6 +193,13 @@ class _Grower:
         self.lost = np.zeros(m, dtype=bool)
         creased = turn < _CREASE
         self.calm_starts, self.calm_other = lists(m, i[creased], j[creased])
+
+    def parts(self, most: float) -> Ints:
+        """What hangs together (m,) over sides at which triangles turn by less than an angle (radians)."""
+        i, j, turn = self.turn
+        flat, m = turn < most, len(self.corners)
+        graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
+        return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
 
     def run(self) -> list[Patch]:
         if self.noise > 0.0:
