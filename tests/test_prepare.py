@@ -15,7 +15,7 @@ from test_desk_operations import laid_out
 
 import lithon
 from lithon import do
-from lithon.brep.measures import volume
+from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
@@ -26,7 +26,7 @@ from lithon.project import many
 from lithon.project.many import Bounds, prepare_all, prepare_by, row
 from lithon.project.prepare import Wish, prepare
 from lithon.samples import collar_anchor, pintle_shoe
-from lithon.samples.build import Round, face_toward, prism, raised, rectangle, sink
+from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.samples.spoiled_anchor import spoiled_anchor
 from lithon.survey.findings import findings
 from lithon.survey.groups import grouped
@@ -137,6 +137,35 @@ def test_what_the_mesh_goes_over_is_one_note_and_no_card():
     assert own.ignored == pytest.approx(0.5)  # a tenth of the smallest
     assert run(own, do.ignore_below(0.0)).state.ignored is None
     assert run(own, do.ignore_below(1.5)).state.ignored == 1.5
+
+
+def comb(teeth=12, wide=0.7, broken=0.15):
+    """A long bar with square pins in a row, their corners broken."""
+    body = prism(rectangle(0, 0, 5.0 * teeth, 3.0), 2.5, name="comb")
+    w, b = wide, broken
+    corners = [(b, 0), (w - b, 0), (w, b), (w, w - b), (w - b, w), (b, w), (0, w - b), (0, b)]
+    for k in range(teeth):
+        up = Frame.of((5.0 * k + 2.0, 1.2, 2.5), (0, 0, 1), (1, 0, 0))
+        floor = max((f for f in body.faces if abs(float(f.surface.signed_distance(up.origin[None])[0])) < 1e-9),
+                    key=face_area)  # fmt: skip
+        body = raised(body, floor, up, [Piece(p) for p in corners], 12.0)
+    return Model.of([body])
+
+
+def test_what_is_not_followed_spares_the_volume():
+    """Broken corners of pins are below a tenth of an element of a long bar, and more than a hundredth of the whole."""
+    model, size = comb(), 4.5
+    exact = 5.0 * 12 * 3.0 * 2.5 + 12 * 12.0 * (0.7**2 - 2.0 * 0.15**2)
+    assert volume(model.bodies[0]) == pytest.approx(exact, rel=1e-9)
+    state = State(model, settings=Settings(size, share=IGNORED))
+    assert state.ignored < 0.6 * IGNORED * size
+    asked = run(state, do.ignore_below(IGNORED * size)).state
+    assert asked.ignored == IGNORED * size  # what is asked for is done
+    mesh, coarse = (run(s, do.mesh(elements="tet")).mesh for s in (state, asked))
+    assert abs(mesh.volume_ratio - 1.0) < 0.01 < 0.015 < abs(coarse.volume_ratio - 1.0)
+    assert mesh.quality.scaled_jacobian.min() > 0.1
+    block = State(Model.of([prism(rectangle(0, 0, 60, 40), 30.0)]), settings=Settings(size, share=IGNORED))
+    assert block.ignored == pytest.approx(IGNORED * size)
 
 
 def written(folder, **bodies):
