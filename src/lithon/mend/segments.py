@@ -28,6 +28,8 @@ from lithon.progress import pulse
 #: `_LEAN` from its surface.
 _SMOOTH, _LEAN = np.radians(40.0), np.radians(30.0)
 _FLAT, _MADE = np.radians(0.3), np.radians(0.02)
+#: Of what scatters no such share lies in flats as exact as that.
+_EXACTLY_FLAT = 0.2
 _HOODS = (8, 20, 60)
 #: How many times as far inside its surface a triangle stands as the others at most, to be a chord as they are.
 _CHORD = 8.0
@@ -93,7 +95,7 @@ def noise_of(points: Floats, corners: Ints) -> float:
     flat = grower.parts(_MADE)
     pieces = np.bincount(flat)
     wide = float(grower.area[pieces[flat] >= _SEVERAL].sum())
-    if len(pieces) < 0.7 * len(corners) or wide > 0.5 * float(grower.area.sum()):
+    if len(pieces) < 0.7 * len(corners) or wide > _EXACTLY_FLAT * float(grower.area.sum()):
         return 0.0  # made triangles lie in strips and flats, most of them or the large ones
     i = np.concatenate([corners[:, [0, 1, 2]].ravel(), corners[:, [1, 2, 0]].ravel()])
     j = np.concatenate([corners[:, [1, 2, 0]].ravel(), corners[:, [0, 1, 2]].ravel()])

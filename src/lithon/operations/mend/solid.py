@@ -85,6 +85,17 @@ def _told_apart(body: Body, tolerance: float) -> Body:
     return replace(out[0], path=body.path)
 
 
+def _flat_faces(body: Body, tolerance: float) -> Body:
+    """A body of triangles as planes, those that go on in each other one face; triangle by triangle where they are so
+    small beside the tolerance (mm) that faces of many would not be sound."""
+    planes = as_planes(body)
+    for made in (tidied(planes, tolerance), planes):
+        if not (wrong := flaws(made, tolerance)):
+            return made
+    raise Refusal(f"its triangles make no sound faces: {wrong[0].text}", where=spot(wrong[0].place),
+                  remedy="clean the triangles, or make a solid of it by itself", entities=(body,))  # fmt: skip
+
+
 class SolidFromTriangles(Operation):
     """Make exact solids of triangles; smooth: free-form where nothing simple fits; what is neither stays facets."""
 
@@ -134,7 +145,7 @@ class SolidFromTriangles(Operation):
     def _of(self, body: Body, bench: Bench) -> Solid:
         body = _told_apart(body, bench.tolerance)
         if self.kind == "facets":
-            return Solid(tidied(as_planes(body), bench.tolerance), 0.0)
+            return Solid(_flat_faces(body, bench.tolerance), 0.0)
         sheet, smooth = Patched.of(body, bench.state.marks), self.kind == "smooth"
         given, refusal = self._given(sheet), None
         tolerances = self._tolerances(sheet, bench)
