@@ -7,9 +7,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-import scipy
 from dice import seeds
 from solids import motion as any_motion
+from test_smooth_patches import ball
 
 from lithon.brep.faceted import soup_of, welded
 from lithon.brep.measures import volume
@@ -167,16 +167,8 @@ def test_a_scan_with_fillets_around_corners_and_chamfers_becomes_the_solid_it_wa
 
 def test_what_bends_everywhere_is_not_cut_into_a_handful_of_triangles_each():
     """A body of which nothing lies on anything simple keeps that, whatever lies near to a few triangles."""
-    n = 900
-    k = np.arange(n) + 0.5
-    up, turn = np.arccos(1.0 - 2.0 * k / n), np.pi * (1.0 + 5.0**0.5) * k
-    way = np.stack([np.cos(turn) * np.sin(up), np.sin(turn) * np.sin(up), np.cos(up)], axis=-1)
-    t = scipy.spatial.ConvexHull(way).simplices
-    a, b, c = (way[t[:, i]] for i in range(3))
-    inward = (np.cross(b - a, c - a) * (a + b + c)).sum(axis=1) < 0.0
-    t[inward] = t[inward][:, ::-1]
-    radius = 5.0 + 1.2 * way[:, 2] + 0.8 * way[:, 0] ** 2 + 0.5 * np.sin(3.0 * way[:, 1])
-    points = way * radius[:, None] + np.random.default_rng(1).normal(0.0, 0.004, way.shape)
+    points, t = ball(900, lambda way: 5.0 + 1.2 * way[:, 2] + 0.8 * way[:, 0] ** 2 + 0.5 * np.sin(3.0 * way[:, 1]))
+    points = points + np.random.default_rng(1).normal(0.0, 0.004, points.shape)
     noise = noise_of(points, t)
     assert noise > 0.0
     found = segmented(points, t, ROUGH * noise, noise, free=True)

@@ -18,6 +18,7 @@ import scipy
 
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
+from lithon.brep.faceted import faceted
 from lithon.brep.measures import face_width, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Edge, Face
@@ -130,8 +131,8 @@ def sparing(bodies: tuple[Body, ...], kept: tuple[Face, ...], size: float, most:
     """The size (mm) below which bodies meshed in elements of a size may be left unfollowed, `most` where that hardly
     changes their volume, less where it would: on small parts of a long body, as pins, an edge that is gone over is a
     fair share of them."""
-    volumes = [volume(body) for body in bodies if closed(body)]
-    allowed = _SPARED * sum(volumes)
+    bodies = tuple(body for body in bodies if not faceted(body) and closed(body))
+    allowed = _SPARED * sum(volume(body) for body in bodies)
     if allowed <= 0.0:
         return most
     limit = most
