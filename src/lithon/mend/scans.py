@@ -141,7 +141,7 @@ class _Parted:
                 told.append(min(
                     float(np.sqrt((s.signed_distance(p) ** 2).sum() / max(1, len(p) - freedoms(s)))) for s in fits
                 ))  # fmt: skip
-        scatter = float(np.quantile(told, 0.4)) if told else self.noise
+        scatter = float(np.quantile(told, 0.2)) if told else self.noise
         return float(np.clip(scatter, self.noise, 3.0 * self.noise))
 
     # ---- surfaces found
