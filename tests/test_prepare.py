@@ -168,6 +168,28 @@ def test_what_is_not_followed_spares_the_volume():
     assert block.ignored == pytest.approx(IGNORED * size)
 
 
+def rack(teeth=12, wide=1.2, r=0.3):
+    """A bar with a row of small ridges along it, their edges rounded; and its volume."""
+    line, end = [Piece((0, 0)), Piece((5.0 * teeth, 0)), Piece((5.0 * teeth, 4.0))], 4.0 + wide
+    for k in reversed(range(teeth)):
+        left, right = 5.0 * k + 2.0, 5.0 * k + 2.0 + wide
+        line += [Piece((right, 4.0)), Piece((right, end - r), (right - r, end - r)), Piece((right - r, end)),
+                 Piece((left + r, end), (left + r, end - r)), Piece((left, end - r)), Piece((left, 4.0))]  # fmt: skip
+    exact = 20.0 * (5.0 * teeth * 4.0 + teeth * (wide**2 - (2.0 - 0.5 * np.pi) * r**2))
+    return Model.of([prism([*line, Piece((0, 4.0))], 20.0, name="rack")]), exact
+
+
+def test_rounds_that_turn_from_one_side_to_another_are_no_trifle():
+    """Where a draped round turns by a right angle the mesh cuts the corner, though no edge of it has an angle."""
+    model, exact = rack()
+    assert volume(model.bodies[0]) == pytest.approx(exact, rel=1e-9)
+    size = 6.0
+    state = State(model, settings=Settings(size, share=IGNORED))
+    assert state.ignored < 0.31 < IGNORED * size
+    mesh, coarse = (run(s, do.mesh(elements="tet")).mesh for s in (state, run(state, do.ignore_below(0.6)).state))
+    assert abs(mesh.volume_ratio - 1.0) < 0.005 < 0.01 < abs(coarse.volume_ratio - 1.0)
+
+
 def written(folder, **bodies):
     folder.mkdir(exist_ok=True)
     for name, body in bodies.items():

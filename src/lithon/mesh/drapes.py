@@ -138,10 +138,31 @@ def sparing(bodies: tuple[Body, ...], kept: tuple[Face, ...], size: float, most:
     limit = most
     for _ in range(_HALVINGS):
         found = ignored(bodies, SizeRules(size, ignore=limit, kept=kept))
-        if given_up(bodies, found.soft | found.tiny, size) <= allowed:
+        if max(given_up(bodies, found.soft | found.tiny, size), _cut_short(bodies, found, size)) <= allowed:
             break
         limit *= 0.5
     return limit
+
+
+def _cut_short(bodies: Sequence[Body], found: Ignored, size: float) -> float:
+    """How much volume (mm3) a mesh of elements of a size cuts off, or fills, where narrow faces are draped that turn
+    from the face on one side of them to that on the other, as those of a bend do: a wedge between the two."""
+    out = 0.0
+    for body in bodies:
+        adj = adjacency(body)
+        for face in dict.fromkeys(body.faces):
+            soft = [e for e in face.edges() if e in found.soft] if face in found.small else []
+            beside = [(e, other) for e in soft if (other := adj.across(face, e)) is not face]
+            if len(beside) == 1:
+                own = max((e for e in face.edges() if e not in found.soft), key=lambda e: e.length, default=None)
+                beside += [] if own is None else [(own, face)]
+            if len(beside) < 2:
+                continue
+            (a, one), (b, two) = sorted(beside, key=lambda row: -row[0].length)[:2]
+            n, m = (adj.use_of[f].outward(e.at(0.5)[None])[0] for e, f in ((a, one), (b, two)))
+            wide = min(face_width(one), size) * min(face_width(two), size)
+            out += 0.5 * wide * float(np.linalg.norm(np.cross(n, m))) * min(a.length, b.length)
+    return out
 
 
 def _is_short(edge: Edge, rules: SizeRules) -> bool:
