@@ -198,6 +198,15 @@ def test_a_chamfer_of_one_row_of_triangles_is_a_patch_of_its_own():
     assert sorted(np.abs(slope.surface.frame.z)) == pytest.approx([0.0, np.sqrt(0.5), np.sqrt(0.5)], abs=1e-9)
 
 
+@pytest.mark.parametrize("scatter", [0.0, 0.005, 0.01, 0.02])
+def test_how_far_a_scan_scatters_is_told_however_little_it_is(scatter):
+    """Against the dice; what was made scatters by nothing, and has flats as exact as its numbers are written."""
+    soup = soup_of(divided(collar_anchor().bodies[0], 20, scatter, seed=3))
+    points, corners = welded(soup.points, soup.corners)
+    side = float(np.median(np.linalg.norm(points[corners] - np.roll(points[corners], 1, axis=1), axis=2)))
+    assert noise_of(points, corners) == pytest.approx(scatter * side / np.sqrt(3.0), rel=0.35)
+
+
 def test_a_scan_parted_without_any_patch_is_told_so():
     corners = np.array([[0, 1, 2]])
     points = np.eye(3)
