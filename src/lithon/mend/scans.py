@@ -141,8 +141,9 @@ class _Parted:
                 told.append(min(
                     float(np.sqrt((s.signed_distance(p) ** 2).sum() / max(1, len(p) - freedoms(s)))) for s in fits
                 ))  # fmt: skip
-        scatter = float(np.quantile(told, 0.2)) if told else self.noise
-        return float(np.clip(scatter, self.noise, 3.0 * self.noise))
+        # What stands off further is of several faces.
+        told = [x for x in told if x <= 3.0 * self.noise]
+        return max(float(np.quantile(told, 0.4)), self.noise) if told else self.noise
 
     # ---- surfaces found
 
@@ -484,11 +485,21 @@ class _Parted:
 
     def doubt(self) -> None:
         """What stands off its surface by far more than corners scatter lies on none."""
-        far = _DOUBT * self.scan.noise * self.scan.slack
+        # Scatter may be twice as far in some places as in most, not where nothing lies on anything.
+        far = _DOUBT * min(self.noise, 2.0 * self.scan.noise * self.scan.slack)
         count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
         for k, p in enumerate(self._inner()):
             if count[k] >= _SMALL and 1.4826 * float(np.median(np.abs(self.surfaces[k].signed_distance(p)))) > far:
                 self.label[self.label == k] = -1
+
+        # A handful amid what lies on nothing does so by chance.
+        i, j = self.scan.pairs.T
+        heads, tails = self.label[np.concatenate([i, j])], self.label[np.concatenate([j, i])]
+        border = (heads >= 0) & (heads != tails)
+        n = len(self.surfaces)
+        all_around = np.bincount(heads[border], minlength=n)
+        free = np.bincount(heads[border & (tails < 0)], minlength=n)
+        self.label[np.isin(self.label, np.flatnonzero((count < _SMALL) & (2 * free > all_around)))] = -1
 
     def dissolve(self) -> bool:
         """Small patches whose triangles lie about as well on those beside them, as between two that go on into each
