@@ -227,12 +227,11 @@ def mesh(
     _told_apart(made.failures)
 
 
-def _below(model: Model, size: float) -> float:
+def _below(model: Model, size: float) -> float | None:
     """The size below which nothing is followed (mm), where none is asked for."""
-    from lithon.mesh.drapes import sparing
-    from lithon.operations.state import IGNORED
+    from lithon.operations.state import IGNORED, Settings, State
 
-    return sparing(model.bodies, (), size, IGNORED * size)
+    return State(model, settings=Settings(size, share=IGNORED)).ignored
 
 
 def _ignored(text: str, size: float) -> float | None:

@@ -37,7 +37,7 @@ def _solid_of_strap(b: Bench) -> None:
 
 
 def _by_hand(b: Bench) -> None:
-    """The largest patch parted in two, made one again, and another put to where it is not: parted, it is found."""
+    """The largest patch parted in two, and made one again."""
     b.take(do.find_patches())
 
     def patches() -> dict[str, list[Face]]:
@@ -53,9 +53,9 @@ def _by_hand(b: Bench) -> None:
     across = face_mesh(whole[word][0]).points
     way = np.eye(3)[int(np.ptp(across, axis=0).argmax())]
     b.take(do.part_patch(whole[word], Cut.at(across.mean(axis=0), way)))
-    halves = {w: faces for w, faces in patches().items() if w not in whole or len(faces) < len(whole[w]) or w == word}
-    b.check("parted", len(patches()), 19)
-    b.take(do.unite_patches([f for faces in halves.values() for f in faces]))
+    parted = patches()
+    b.check("parted", len(parted), 19)
+    b.take(do.unite_patches([f for w, faces in parted.items() if w == word or w not in whole for f in faces]))
     b.check("one again", len(patches()), 18)
     b.take(do.solid())
     kinds = [f.surface.kind for f in b.model.bodies[0].faces]

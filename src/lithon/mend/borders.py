@@ -30,6 +30,7 @@ def straightened(points: Floats, corners: Ints, patches: Sequence[Patch], tolera
     label = np.full(len(corners), -1, dtype=np.int64)
     for k, patch in enumerate(patches):
         label[patch.rows] = k
+    was = label.copy()
     v = points[corners]
     middle = v.mean(axis=1)
     area = 0.5 * np.linalg.norm(cross_product(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1)
@@ -55,36 +56,7 @@ def straightened(points: Floats, corners: Ints, patches: Sequence[Patch], tolera
         sense = float(np.sign((over * weight)[close].sum()))
         moved = close & (np.abs(over) > _OVER * np.sqrt(area[rows]))
         label[rows[moved]] = np.where(sense * over[moved] > 0.0, a, b)
-    return _whole(points, corners, patches, label)
-
-
-def _across(curve: Curve, surface: Surface, middle: Floats) -> tuple[Floats, Floats]:
-    """How far (m,) points are from a curve on a surface, and how far to one side of it along the surface."""
-    t = curve.parameter(middle)
-    at = curve.point(t)
-    side = cross_product(unit(curve.derivative(t)), surface.normal(at))
-    return np.linalg.norm(middle - at, axis=1), ((middle - at) * side).sum(axis=1)
-
-
-def _whole(points: Floats, corners: Ints, patches: Sequence[Patch], label: Ints) -> list[Patch]:
-    """The patches with their new triangles; what would come to lie apart from the rest of its patch stays where it
-    was."""
-    was = np.full(len(corners), -1, dtype=np.int64)
-    for k, patch in enumerate(patches):
-        was[patch.rows] = k
-    i, j, _ = side_pairs(corners, len(points))
-    m = len(corners)
-    for _ in range(20):
-        same = label[i] == label[j]
-        graph = scipy.sparse.coo_array((np.ones(int(same.sum())), (i[same], j[same])), shape=(m, m))
-        part = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
-        moved = np.bincount(part, weights=(label != was).astype(float))
-        count = np.bincount(part)
-        # Islands that consist of moved triangles alone.
-        stray = (moved[part] == count[part]) & (label != was)
-        if not stray.any():
-            break
-        label[stray] = was[stray]
+    label = _whole(label, was, i, j)
     out = []
     for k, patch in enumerate(patches):
         rows = np.flatnonzero(label == k)
@@ -95,3 +67,27 @@ def _whole(points: Floats, corners: Ints, patches: Sequence[Patch], label: Ints)
             off = float(np.abs(patch.surface.signed_distance(points[np.unique(corners[rows])])).max())
         out.append(replace(patch, rows=rows, off=off))
     return out
+
+
+def _across(curve: Curve, surface: Surface, middle: Floats) -> tuple[Floats, Floats]:
+    """How far (m,) points are from a curve on a surface, and how far to one side of it along the surface."""
+    t = curve.parameter(middle)
+    at = curve.point(t)
+    side = cross_product(unit(curve.derivative(t)), surface.normal(at))
+    return np.linalg.norm(middle - at, axis=1), ((middle - at) * side).sum(axis=1)
+
+
+def _whole(label: Ints, was: Ints, i: Ints, j: Ints) -> Ints:
+    """The new patches (m,) of triangles, of which `i`, `j` lie side by side; what would come to lie apart from the rest
+    of its patch stays where it was."""
+    m = len(label)
+    while True:
+        same = label[i] == label[j]
+        graph = scipy.sparse.coo_array((np.ones(int(same.sum())), (i[same], j[same])), shape=(m, m))
+        part = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
+        moved = np.bincount(part, weights=(label != was).astype(float))
+        # Islands that consist of moved triangles alone.
+        stray = (moved[part] == np.bincount(part)[part]) & (label != was)
+        if not stray.any():
+            return label
+        label = np.where(stray, was, label)

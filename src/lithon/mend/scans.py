@@ -90,6 +90,11 @@ def _rarity(surface: Surface) -> float:
     return 6.5 if isinstance(surface, Sphere) else float(freedoms(surface))
 
 
+def _rms(surface: Surface, points: Floats) -> float:
+    """How far (mm, root mean square) points (n,3) stand off a surface."""
+    return float(np.sqrt((surface.signed_distance(points) ** 2).mean()))
+
+
 def _width(points: Floats) -> float:
     """How far (mm, root mean square) points (n,3) reach across the way in which they reach furthest."""
     off = points - points.mean(axis=0)
@@ -198,7 +203,7 @@ class _Parted:
             return False  # what bends freely lies on something everywhere, a few triangles each
         before = len(self.surfaces)
         for seed in np.flatnonzero(left)[np.argsort(-self.scan.area[left], kind="stable")].tolist():
-            if self.label[seed] < 0 and left[seed]:
+            if self.label[seed] < 0:
                 pulse("looking for surfaces")
                 if not self._found(seed, _SMALL_HOODS, _FEW, _BEND):
                     self._flat(seed)
@@ -235,7 +240,7 @@ class _Parted:
 
     def _off(self, surface: Surface, rows: Ints) -> float:
         """How far the corners of triangles stand off a surface in the mean (root mean square), in scatters."""
-        return float(np.sqrt((surface.signed_distance(self._points(rows)) ** 2).mean())) / self.noise
+        return _rms(surface, self._points(rows)) / self.noise
 
     def _fits(self, rows: Ints, most: float) -> list[Surface]:
         """The surfaces that hold triangles, the simplest first."""
@@ -442,17 +447,14 @@ class _Parted:
         tori = [torus for axis in axes for q in [p, *pairs] if (torus := torus_about(axis, q)) is not None]
         best: tuple[Surface | None, list[int]] = None, []
         for start in [*(refined(s, p, 8) for s in self._fits(rows, 2.0 * _MEAN)), *tori]:
-            near = [q for q in points if self._rms(start, q) <= 4.0 * self.noise]
+            near = [q for q in points if _rms(start, q) <= 4.0 * self.noise]
             joint = refined(start, np.concatenate(near), 8) if near else start
-            held = [k for k, q in zip(star, points, strict=True) if self._rms(joint, q) <= self._enough(len(q))]
+            held = [k for k, q in zip(star, points, strict=True) if _rms(joint, q) <= self._enough(len(q))]
             if star[0] not in held or len(held) <= max(1, len(best[1])):
                 continue
             if len({self._sense(k) * self._alike(k, joint) for k in held}) == 1:
                 best = refined(joint, self._points(np.flatnonzero(np.isin(self.label, held))), 8), held
         return best
-
-    def _rms(self, surface: Surface, points: Floats) -> float:
-        return float(np.sqrt((surface.signed_distance(points) ** 2).mean()))
 
     def unite(self) -> bool:
         """Patches side by side that one surface holds as well are one; whether any were."""
@@ -472,9 +474,9 @@ class _Parted:
                 continue  # the other bends for a reason
             near = _MEAN * self.noise
             joint = surface
-            if float(np.sqrt((surface.signed_distance(smaller) ** 2).mean())) <= 3.0 * near:
+            if _rms(surface, smaller) <= 3.0 * near:
                 joint = refined(surface, every, 8)
-            parts = [float(np.sqrt((joint.signed_distance(p) ** 2).mean())) for p in (one, two)]
+            parts = [_rms(joint, p) for p in (one, two)]
             if max(parts) > near or self._sense(a) * self._alike(a, joint) != self._sense(b) * self._alike(b, joint):
                 continue
             keep, gone = larger, a if larger == b else b

@@ -372,6 +372,12 @@ class _Builder:
         if not any(self._scatter(chain.pair) for chain in chains):
             return chains
         one: dict[int, int] = {}  # corners that are another one
+
+        def root(v: int) -> int:
+            while v in one:
+                v = one[v]
+            return v
+
         out = []
         for chain in chains:
             a, b = chain.points[0], chain.points[-1]
@@ -388,18 +394,12 @@ class _Builder:
             if vertex is None:
                 out.append(chain)
                 continue
-            while a in one:
-                a = one[a]
-            while b in one:
-                b = one[b]
+            a, b = root(a), root(b)
             if a != b:
                 one[b] = a
             self.made[a] = vertex
         for v in one:
-            root = v
-            while root in one:
-                root = one[root]
-            self.made[v] = self.made[root]
+            self.made[v] = self.made[root(v)]
         return out
 
     def _strayed(self, chain: _Chain) -> float:
