@@ -5,6 +5,7 @@ import pytest
 from dice import examples
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from solids import frame as frame_of
 
 from lithon.arrange.boolean import combine
 from lithon.bond.share import bond
@@ -330,3 +331,52 @@ def test_a_refusal_names_the_neighbour_that_is_in_the_way():
     assert face in adjacency(body).neighbours(top) and "choose that face" in caught.value.remedy
     walls = adjacency(body).neighbours(top)
     assert volume(clear(body, [top, *walls], 1e-6)[0].body) == pytest.approx(4000.0, rel=1e-12)
+
+
+@settings(max_examples=examples(12))
+@given(
+    seed=st.integers(0, 10_000), height=st.floats(0.05, 1.5), lean=st.floats(-0.4, 0.4), back=st.floats(8.0, 32.0),
+)  # fmt: skip
+def test_a_step_is_levelled_either_way(seed, height, lean, back):
+    """Of a stair of two treads one is put on the plane of the other, the smaller first; a hole through the lower and
+    a boss on the higher follow, and walls that lean are met where they are then."""
+    frame = frame_of(np.random.default_rng(seed))
+
+    def end(y):
+        return 40.0 + lean * y
+
+    outline = [
+        Piece(p) for p in ((0, 0), (end(0.0), 0), (end(10.0), 10), (back, 10), (back, 10 + height), (0, 10 + height))
+    ]
+    body = prism(outline, 20.0, frame)
+
+    def tread(y):
+        way = Frame.of(frame.world(np.array([0.0, y, 0.0])), frame.y, frame.x)
+        here = [f for f in body.faces if isinstance(f.surface, Plane) and abs(f.surface.frame.z @ frame.y) > 1 - 1e-9
+                and abs(f.surface.frame.local(way.origin)[2]) < 1e-9]  # fmt: skip
+        return here[0], way
+
+    bottom = tread(0.0)[0]
+    low, way = tread(10.0)
+    spot = 0.5 * (back + min(end(10.0), end(10.0 + height)))
+    body = sink(body, low, way, Round((spot, -10.0), 1.5), 10.0, through=bottom)
+    high, way = tread(10.0 + height)
+    body = raised(body, high, way, rectangle(2.0, -12.0, 5.0, -6.0), 2.0)
+    was = volume(body)
+    (step,) = [f for f in body.faces if isinstance(f.surface, Plane) and abs(f.surface.frame.z @ frame.x) > 1 - 1e-9
+               and abs(face_width(f) - 20.0 * height / (20.0 + height)) < 1e-6]  # fmt: skip
+    ways = clear(body, [step], 1e-6)
+    # Between the heights of the treads: the lower one, less the hole; the higher.
+    mean = end(10.0 + 0.5 * height) - back
+    filled = height * (20.0 * mean - np.pi * 1.5**2)
+    cut = -height * (20.0 * back - 18.0)  # the boss grows downwards
+    small = low_area(end(10.0) - back) < 20.0 * back - 18.0
+    assert [w.volume_change for w in ways] == pytest.approx([filled, cut] if small else [cut, filled], rel=1e-6)
+    for way_out in ways:
+        assert volume(way_out.body) == pytest.approx(was + way_out.volume_change, rel=1e-12)
+        assert not flaws(way_out.body, 1e-6)
+        assert len(way_out.body.faces) == len(body.faces) - 2
+
+
+def low_area(width):
+    return 20.0 * width - np.pi * 1.5**2

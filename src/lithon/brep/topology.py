@@ -19,7 +19,7 @@ from abc import abstractmethod
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from weakref import WeakValueDictionary
+from weakref import WeakValueDictionary, ref
 
 import numpy as np
 
@@ -220,7 +220,7 @@ class Body:
     def edges(self) -> tuple[Edge, ...]:
         """Each edge once, in a steady order."""
         if self not in _edges_of:
-            _edges_of[self] = tuple(dict.fromkeys(edge for face in self.faces for edge in face.edges()))
+            _edges_of[self] = tuple(dict.fromkeys([c.edge for u in self.uses for loop in u.face.loops for c in loop]))
         return _edges_of[self]
 
     def vertices(self) -> tuple[Vertex, ...]:
@@ -228,7 +228,9 @@ class Body:
         return tuple(dict.fromkeys(found))
 
     def with_uses(self, uses: Iterable[FaceUse]) -> Body:
-        return replace(self, uses=tuple(uses), uid=new_uid())
+        made = replace(self, uses=tuple(uses), uid=new_uid())
+        _made_of[made] = (ref(self), *_made_of.get(self, ())[: _GENERATIONS - 1])
+        return made
 
     def outward(self, face: Face, points: Floats) -> Floats:
         """Normals (n,3) of one of its faces, pointing out of the body."""
@@ -241,10 +243,23 @@ class Body:
         """How it uses a face, if it does."""
         if isinstance(self.uses, Elsewhere):
             return self.uses.use_of(face)
-        return next((use for use in self.uses if use.face is face), None)
+        if self not in _use_by_face:
+            _use_by_face[self] = {use.face: use for use in reversed(self.uses)}
+        return _use_by_face[self].get(face)
 
 
 _edges_of = Remembered[Body, tuple[Edge, ...]]("brep/topology:edges_of")
+_use_by_face = Remembered[Body, dict[Face, FaceUse]]("brep/topology:use_by_face")
+#: What a body was made of by an exchange of some of its faces, and that before, so far back.
+_made_of = Remembered[Body, tuple["ref[Body]", ...]]("brep/topology:made_of")
+_GENERATIONS = 16
+
+
+def ancestors(body: Body) -> Iterator[Body]:
+    """The bodies that a body was made of one after the other and that are still about, the latest first."""
+    for known in _made_of.get(body, ()):
+        if (was := known()) is not None:
+            yield was
 
 
 @dataclass(frozen=True, slots=True, eq=False)

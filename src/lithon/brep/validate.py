@@ -11,6 +11,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import origin_of, root_of
+from lithon.brep.lineage import since
 from lithon.brep.measures import face_area, prepare, volume
 from lithon.brep.tessellation.division import divide_edges
 from lithon.brep.tessellation.tessellate import face_mesh, leaks, prepare_meshes
@@ -33,13 +34,36 @@ class Flaw:
     entity: Any
 
 
+#: What was found wrong with a body at a tolerance.
+_flaws = Remembered[Body, tuple[float, list[Flaw]]]("brep/validate:flaws")
+
+
 def flaws(body: Body, tolerance: float) -> list[Flaw]:
-    """Everything wrong with a body: openness, orientation, gaps, tangled boundaries, volume."""
-    divide_edges(body.edges())
-    prepare(body.faces)
-    prepare_meshes(body.faces)
-    found = ([] if body.sheet else _edge_flaws(body)) + _gap_flaws(body, tolerance)
-    doubtful = _doubtful(_sound_faces, dict.fromkeys(body.faces), tolerance)
+    """Everything wrong with a body: openness, orientation, gaps, tangled boundaries, volume; cached. Only what is not
+    as in a body that it was made of is looked at."""
+    known = _flaws.get(body)
+    if known is None or known[0] != tolerance:
+        known = _flaws[body] = tolerance, _all_flaws(body, tolerance)
+    return list(known[1])
+
+
+def _all_flaws(body: Body, tolerance: float) -> list[Flaw]:
+    new = since(body, lambda was: was.sheet == body.sheet and _flaws.get(was, (None,))[0] == tolerance)
+    if new is None:
+        faces, edges, found = list(dict.fromkeys(body.faces)), body.edges(), list[Flaw]()
+    else:
+        was, changed = new
+        faces = [use.face for use in body.uses if use in changed.fresh]
+        edges = tuple(edge for edge in body.edges() if edge in changed.edges)
+        found = []
+        if before := _flaws[was][1]:
+            same = {use.face for use in body.uses}.difference(faces).union(body.edges()).difference(edges)
+            found = [flaw for flaw in before if flaw.entity in same]
+    divide_edges(edges)
+    prepare(faces)
+    prepare_meshes(faces)
+    found += ([] if body.sheet else _edge_flaws(body, edges)) + _gap_flaws(edges, tolerance)
+    doubtful = _doubtful(_sound_faces, faces, tolerance)
     off = _stand_off(f for f in doubtful if f.before is None)
     for face in doubtful:
         found += _face_flaws(face, tolerance, off)
@@ -70,9 +94,12 @@ def _tuple(point: Any) -> tuple[float, float, float]:
     return (float(point[0]), float(point[1]), float(point[2]))
 
 
-def _edge_flaws(body: Body) -> list[Flaw]:
+def _edge_flaws(body: Body, edges: Iterable[Edge]) -> list[Flaw]:
+    """Those of some edges of a body at which faces do not meet two by two."""
     out = []
-    for edge, uses in adjacency(body).uses.items():
+    adj = adjacency(body)
+    for edge in edges:
+        uses = adj.uses[edge]
         if len(uses) % 2 == 0 and _balanced(uses):
             continue  # two sheets of skin, or more where the body touches itself along the edge
         place = _tuple(edge.at(0.5))
@@ -155,10 +182,10 @@ def _doubtful(known: Remembered[T, float], entities: Iterable[T], tolerance: flo
     return [e for e in known.unlike(entities, tolerance) if not _sound(known, e, tolerance)]
 
 
-def _gap_flaws(body: Body, tolerance: float) -> list[Flaw]:
+def _gap_flaws(edges: Iterable[Edge], tolerance: float) -> list[Flaw]:
     """Edges that run backwards or miss their vertices; an edge once found sound is not looked at again."""
     out: list[Flaw] = []
-    for edge in _doubtful(_sound_edges, body.edges(), tolerance):
+    for edge in _doubtful(_sound_edges, edges, tolerance):
         before = len(out)
         if edge.t1 <= edge.t0:
             out.append(Flaw("reversed edge", "an edge ends before it starts", _tuple(edge.at(0.0)), edge))

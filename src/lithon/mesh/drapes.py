@@ -9,9 +9,9 @@ faces, rims of walls and the borders of what bodies share are never draped over.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, partial
 
 import numpy as np
 import scipy
@@ -19,15 +19,21 @@ import scipy
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.faceted import faceted
+from lithon.brep.lineage import ByFace, face_by_face
 from lithon.brep.measures import face_width, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Edge, Face
 from lithon.mesh.sizing import SizeRules
+from lithon.remembered import Remembered
 
 #: A face between two others is draped together with both where they look the same way within this (radians).
 _SAME_WAY = np.radians(40.0)
 #: Faces on the two sides of a rim turn by more than this (radians) over it, both outwards.
 _AWAY = np.radians(150.0)
+
+
+#: Whether two faces may be draped together.
+_May = Callable[[Face, Face], bool]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -81,37 +87,67 @@ def _ignored(bodies: tuple[Body, ...], rules: SizeRules) -> Ignored:
 
     for body in bodies if words or limit or passed else ():
         adj = adjacency(body)
-        pairs = {e: (uses[0][0].face, uses[1][0].face) for e, uses in adj.uses.items() if len(uses) == 2}
-        for edge, (f, g) in pairs.items():
+        for edge in dict.fromkeys([*passed, *(e for face in words for e in face.edges())]):
+            uses = adj.uses.get(edge, ())
+            if len(uses) != 2:
+                continue
+            f, g = uses[0][0].face, uses[1][0].face
             together = edge in passed or (words.get(f) is not None and words.get(f) == words.get(g))
             if together and may(f, g):
                 soft.add(edge)
         if passed:
-            short = {e for e in adj.uses if e in passed and _is_short(e, rules)}
-            soft, tiny = soft - short, tiny | short
+            drawn = {e for e in passed if e in adj.uses and _is_short(e, rules)}
+            soft, tiny = soft - drawn, tiny | drawn
         if not limit:
             continue
+        shared = frozenset((f, tuple(owners[f])) for f in body.made_faces() if len(owners[f]) > 1)
+        asked = limit, frozenset(kept.intersection(body.made_faces())), shared
         rims: set[Edge] = set()
-        for face in dict.fromkeys(body.faces):
-            if face_width(face) < limit and face.loops and face not in followed:
-                sides = _turns(adj, face, limit, may)
-                if _is_rim(sides):
-                    rims.update(face.edges())
-                    continue
+        short: set[Edge] = set()
+        for face, told in face_by_face(body, _narrow, asked, partial(_told_of, adj, limit, may)).items():
+            short.update(told.short)
+            if told.rim and face not in followed:
+                rims.update(face.edges())
+            elif told.narrow and face not in followed:
                 small.add(face)
-                soft |= _over(adj, face, sides, may)
+                soft |= told.over
         soft -= rims
-        tiny |= {edge for edge in adj.uses if edge.length < limit and not edge.ring} - rims
+        tiny |= short - rims
     soft -= followed
     tiny -= followed
     if len(bodies) > 1:  # an edge where a third body, or a shared face, ends is followed
         met: dict[Edge, set[Face]] = defaultdict(set)
         for body in bodies:
-            for face in body.faces:
-                for edge in face.edges():
-                    met[edge].add(face)
+            here = adjacency(body).uses
+            for edge in soft:
+                met[edge].update(use.face for use, _ in here.get(edge, ()))
         soft = {e for e in soft if len(met[e]) == 2}
     return Ignored(frozenset(small), frozenset(soft), frozenset(tiny - soft), _groups(soft, bodies))
+
+
+@dataclass(frozen=True, slots=True)
+class _Narrow:
+    """Whether a face is narrower than the ignore size, and is the rim of a wall; the edges of it that are given up for
+    that, and those that are shorter."""
+
+    narrow: bool
+    rim: bool
+    over: frozenset[Edge]
+    short: tuple[Edge, ...]
+
+
+_narrow: ByFace[_Narrow] = Remembered("mesh/drapes:narrow")
+
+
+def _told_of(adj: Adjacency, limit: float, may: _May, face: Face) -> _Narrow:
+    """What an ignore size makes of a face."""
+    short = tuple(e for e in face.edges() if not e.ring and e.length < limit)
+    if not face.loops or face_width(face) >= limit:
+        return _Narrow(False, False, frozenset(), short)
+    sides = _turns(adj, face, limit, may)
+    if _is_rim(sides):
+        return _Narrow(True, True, frozenset(), short)
+    return _Narrow(True, False, frozenset(_over(adj, face, sides, may)), short)
 
 
 def given_up(bodies: Sequence[Body], edges: Collection[Edge], size: float) -> float:
@@ -178,7 +214,7 @@ _SPARED, _HALVINGS = 0.01, 3
 _Side = tuple[list[Edge], Floats, Floats]
 
 
-def _turns(adj: Adjacency, face: Face, limit: float, may) -> list[_Side]:  # type: ignore[no-untyped-def]
+def _turns(adj: Adjacency, face: Face, limit: float, may: _May) -> list[_Side]:
     """The sides of a narrow face over which it may be draped."""
     sides = []
     for chain in _sides(face, limit):
@@ -199,7 +235,14 @@ def _is_rim(sides: list[_Side]) -> bool:
     return len(means) > 1 and means[-1] > 0.0 and means[-1] + means[-2] > _AWAY
 
 
-def _over(adj: Adjacency, face: Face, sides: list[_Side], may) -> set[Edge]:  # type: ignore[no-untyped-def]
+def between_walls(adj: Adjacency, face: Face, width: float) -> bool:
+    """Whether a face of a width (mm) is a strip that only the parallel walls on its two sides make narrow: the rim of a
+    wall, or the floor of a slot. Nothing that goes on beside it could take its place."""
+    means = sorted(map(_mean, _turns(adj, face, 1.5 * width, lambda f, g: f is not g)))
+    return len(means) > 1 and (means[-1] + means[-2] > _AWAY or means[0] + means[1] < -_AWAY)
+
+
+def _over(adj: Adjacency, face: Face, sides: list[_Side], may: _May) -> set[Edge]:
     """The edges of a narrow face that are given up: all along that side of it at which it turns into its neighbours
     least, and along the other where what is beyond looks the same way."""
     if not sides:
@@ -245,15 +288,12 @@ def _groups(soft: set[Edge], bodies: Sequence[Body]) -> tuple[frozenset[Face], .
     """The faces that soft edges join."""
     sets: scipy.cluster.hierarchy.DisjointSet = scipy.cluster.hierarchy.DisjointSet()
     at: dict[Edge, Face] = {}
-    for body in bodies:
-        for face in body.faces:
-            for edge in face.edges():
-                if edge not in soft:
-                    continue
-                sets.add(face)
-                if edge in at and at[edge] is not face:
-                    sets.merge(at[edge], face)
-                at.setdefault(edge, face)
+    for body in bodies if soft else ():
+        uses = adjacency(body).uses
+        for edge in (e for e in body.edges() if e in soft):
+            for use, _ in uses[edge]:
+                sets.add(use.face)
+                sets.merge(at.setdefault(edge, use.face), use.face)
     return tuple(frozenset(s) for s in sets.subsets() if len(s) > 1)
 
 

@@ -14,6 +14,7 @@ from lithon.brep.measures import volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Model
 from lithon.errors import Refusal, Spent
+from lithon.mesh.drapes import asks_nothing
 from lithon.operations.marks import held
 from lithon.operations.operation import Operation
 from lithon.operations.running import Outcome, run
@@ -21,7 +22,7 @@ from lithon.operations.state import State
 from lithon.progress import SILENT, Progress
 from lithon.survey.card import Finding
 from lithon.survey.deviation import shifted
-from lithon.survey.findings import findings
+from lithon.survey.findings import findings, passed_over
 from lithon.survey.groups import Group, Key, grouped
 
 #: How far, as a share of an element, a cure may move anything unseen.
@@ -107,6 +108,18 @@ class Tried:
     over: bool = False
 
 
+def _run(state: State, group: Group, operation: Operation, progress: Progress) -> Outcome:
+    """What an operation that a card offers gives. Raises Refusal where it cures nothing, Spent, Cancelled."""
+    with progress.within(_PATIENCE):
+        out = run(state, operation, progress)
+    if out.model is state.model and group.first.kind in ("narrow face", "kink"):
+        rules = out.state.rules()
+        told = {f.body: asks_nothing(rules, f.body) for f in group.findings}
+        if not all(passed_over(f, *told[f.body]) for f in group.findings):
+            raise Refusal("the mesh would still follow it: it joins others at its ends only")
+    return out
+
+
 def given_up(out: Outcome) -> float:
     """How much volume (mm3) the mesh gives up at most where a step lets it go over edges."""
     return sum(float(d.get("given_up_mm3", 0.0)) for d in out.details)
@@ -120,8 +133,7 @@ def cure(
     why, over = "", False
     for operation in ways(group, unseen=True):
         try:
-            with progress.within(_PATIENCE):
-                out = run(state, operation, progress)
+            out = _run(state, group, operation, progress)
         except (Refusal, Spent) as refusal:
             why = why or refusal.what
             continue
@@ -187,10 +199,8 @@ def tried(state: State, known: Collection[Key], seconds: float, progress: Progre
         why = ""
         for number, operation in enumerate(ways(group)):
             try:
-                with progress.within(_PATIENCE):
-                    taken = run(state, operation, progress)
-                    far = moved(state.model, taken)
-                out[group.key] = Way(number, moved=far)
+                taken = _run(state, group, operation, progress)
+                out[group.key] = Way(number, moved=moved(state.model, taken))
                 break
             except (Refusal, Spent) as refusal:
                 why = why or refusal.what

@@ -6,7 +6,7 @@ that it is a piece of, or that has become part of it, as its place on the same s
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Any, Literal
@@ -16,10 +16,12 @@ import numpy as np
 from lithon.arrange.overlay import inner_point
 from lithon.arrays import Floats
 from lithon.brep.area import area_of, off_edge
+from lithon.brep.boxes import face_boxes
 from lithon.brep.copies import copy_of, origin_of
 from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.errors import LithonError
 from lithon.operations.choices import Entity
+from lithon.remembered import Remembered
 
 #: name: what a face is called. hold: why a thing is not to be touched. size: elements there, mm. divisions: elements
 #: along an edge. drape: faces meshed as one bear the same word. group: bodies within which contacts are shared.
@@ -67,6 +69,10 @@ class Marks:
         return Marks, (dict(self.of),)
 
 
+#: The edges and vertices of a body.
+_bounds = Remembered[Body, frozenset[Entity]]("operations/marks:bounds")
+
+
 class _Heirs:
     """What has become of the things of a model in another that was made of it."""
 
@@ -84,6 +90,7 @@ class _Heirs:
             self.here.update(body.edges(), body.vertices())
         there = {e for b in before.bodies if b not in new for e in b.edges()}
         self.fresh_edges = [e for e in dict.fromkeys(e for b in self.fresh_bodies for e in b.edges()) if e not in there]
+        self.boxes = _boxes(self.fresh_faces)
         self._inner: dict[Face, Floats] = {}
 
     def of(self, entity: Entity) -> list[Entity]:
@@ -92,7 +99,7 @@ class _Heirs:
         if entity in self.here or any(self._bounds(entity, body) for body in self.kept):
             return [entity]
         if isinstance(entity, Face):
-            return [f for f in self.fresh_faces if self._goes_on(entity, f)]
+            return [self.fresh_faces[k] for k in self._near(entity) if self._goes_on(entity, self.fresh_faces[k])]
         if isinstance(entity, Edge):
             return [e for e in self.fresh_edges if self._same_line(entity, e)]
         spots = (v for b in self.fresh_bodies for v in b.vertices())
@@ -102,7 +109,13 @@ class _Heirs:
     def _bounds(entity: Entity, body: Body) -> bool:
         if isinstance(entity, Face):
             return body.use_of(entity) is not None
-        return entity in (body.edges() if isinstance(entity, Edge) else body.vertices())
+        return entity in _bounds.of(body, lambda b: frozenset((*b.edges(), *b.vertices())))
+
+    def _near(self, face: Face) -> list[int]:
+        """Which of the new faces reach the box of one."""
+        own = _boxes([face])[0]
+        apart = (self.boxes[:, 0] > own[1] + self.near) | (self.boxes[:, 1] < own[0] - self.near)
+        return np.flatnonzero(~apart.any(axis=1)).tolist()
 
     def _of_body(self, body: Body) -> Iterator[Body]:
         if body in self.after.bodies:
@@ -146,6 +159,15 @@ class _Heirs:
             return True
         back = np.array([old.at(share) for share in (0.25, 0.5, 0.75)])
         return float(off_edge(new, back).max()) < self.near
+
+
+def _boxes(faces: Sequence[Face]) -> Floats:
+    """Boxes (n,2,3) of faces; without bounds where a face cannot be looked at."""
+    try:
+        return face_boxes(faces)
+    except LithonError:
+        everywhere = np.array([[[-np.inf] * 3, [np.inf] * 3]])
+        return np.concatenate([_boxes([f]) for f in faces]) if len(faces) > 1 else everywhere
 
 
 def held(marks: Marks) -> set[Face]:

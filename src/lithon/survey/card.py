@@ -122,6 +122,8 @@ def _with_neighbours(body: Body, faces: Sequence[Face]) -> list[Face]:
     for face in faces:
         over = [e for e in face.edges() if len(adj.uses.get(e, ())) == 2]
         over = [e for e in over if adj.across(face, e) is not face and adj.across(face, e).label == face.label]
+        # Joined over an end, a strip would be as narrow as before.
+        over = [e for e in over if e.length > 1.5 * face_width(face)] or over
         if not over:
             return []
         edge = min(over, key=lambda e: (wedge(e), -e.length))

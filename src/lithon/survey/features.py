@@ -18,6 +18,7 @@ from lithon.arrays import Floats, cross_product
 from lithon.brep.analysis.adjacency import Adjacency, adjacency, as_before
 from lithon.brep.charts import chart_of
 from lithon.brep.copies import Copied, Copy, copy_of, handle, handles, root_of
+from lithon.brep.lineage import ByFace, face_by_face
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_area, face_centroid
 from lithon.brep.tessellation.division import edge_points
@@ -204,16 +205,14 @@ def _is_wall(adj: Adjacency, use: FaceUse, further: Loop, rim: Loop) -> bool:
 
 # ---- fillets and chamfers
 
+_strips: ByFace[tuple[float, float, bool] | None] = Remembered("survey/features:strips")
+_bevels: ByFace[tuple[float, float] | None] = Remembered("survey/features:bevels")
+
 
 def _blends(adj: Adjacency, taken: set[Face]) -> list[Feature]:
     """Chains of fillet strips with their corners, and chamfers."""
-    strips: dict[Face, tuple[float, float, bool]] = {}
-    for use in adj.body.uses:
-        if use.face in taken or not isinstance(use.face.surface, Cylinder | Torus | Sphere):
-            continue
-        found = as_before(adj, "strip", use.face, partial(_strip, adj, use), lambda _: ())
-        if found is not None:
-            strips[use.face] = found
+    every = face_by_face(adj.body, _strips, "strip", lambda face: _strip(adj, adj.use_of[face]))
+    strips = {face: found for face, found in every.items() if found is not None and face not in taken}
     out: list[Feature] = []
     left = dict.fromkeys(strips)
     while left:
@@ -239,7 +238,11 @@ def _blends(adj: Adjacency, taken: set[Face]) -> list[Feature]:
 
 def _chamfers(adj: Adjacency, known: set[Face]) -> list[Feature]:
     """Chamfers of one width that go on in each other are one."""
-    single = {c.faces[0]: c for use in adj.body.uses if use.face not in known and (c := _chamfer(adj, use)) is not None}
+    every = face_by_face(adj.body, _bevels, "chamfer", lambda face: _chamfer(adj, face))
+    single = {
+        face: Feature("chamfer", adj.body, (face,), *found, face.surface.project(face_centroid(face)[None])[0])
+        for face, found in every.items() if found is not None and face not in known
+    }  # fmt: skip
     out: list[Feature] = []
     while single:
         chain = [single.pop(next(iter(single)))]
@@ -319,9 +322,9 @@ def _runs_along(surface: Cylinder | Torus, edge: Edge) -> bool:
     return bool(abs(float(way @ around)) > 0.99 * np.linalg.norm(around))
 
 
-def _chamfer(adj: Adjacency, use: FaceUse) -> Feature | None:
-    """A narrow plane or cone between two neighbours that it meets at 15 to 75 degrees, both convex."""
-    face = use.face
+def _chamfer(adj: Adjacency, face: Face) -> tuple[float, float] | None:
+    """Width and length of a narrow plane or cone between two neighbours that it meets at 15 to 75 degrees, both
+    convex."""
     if not isinstance(face.surface, Plane | Cone):
         return None
     ring = len(face.loops) == 2 and all(len(loop) == 1 for loop in face.loops)
@@ -341,8 +344,7 @@ def _chamfer(adj: Adjacency, use: FaceUse) -> Feature | None:
         width = face_area(face) / length
         spans = [face_area(f) / length for f in others]
         if width < 0.5 * length and width < 0.4 * min(spans):
-            place = face.surface.project(face_centroid(face)[None])[0]
-            return Feature("chamfer", adj.body, (face,), width, length, place, convex=True)
+            return width, length
     return None
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from collections.abc import Collection
 from dataclasses import replace
 from typing import Any
 
@@ -14,14 +15,14 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.faceted import faceted
-from lithon.brep.measures import uses_volume
+from lithon.brep.measures import face_centroid, face_width, uses_volume
 from lithon.brep.shells import shells
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
-from lithon.brep.topology import Body, Face, Model
+from lithon.brep.topology import Body, Edge, Face, Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.mesh.drapes import asks_nothing
+from lithon.mesh.drapes import asks_nothing, between_walls
 from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
@@ -56,14 +57,7 @@ def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Findin
     if not cards or not body_is_drawn(body):
         return cards
     small, edges = asks_nothing(rules, body)
-
-    def passed_over(f: Finding) -> bool:
-        if f.kind == "narrow face":
-            sides = (e for e in f.faces[0].edges() if e.length > 2.0 * f.size)
-            return f.faces[0] in small or any(e in edges for e in sides)
-        return f.kind in ("short edge", "kink") and f.edges[0] in edges
-
-    gone = [f for f in cards if passed_over(f)]
+    gone = [f for f in cards if passed_over(f, small, edges)]
     if not gone:
         return cards
     count = Counter(f.kind for f in gone)
@@ -83,6 +77,15 @@ def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Findin
         by_cause=gone[0].by_cause,
     )
     return [*(f for f in cards if f not in set(gone)), told]
+
+
+def passed_over(f: Finding, small: Collection[Face], edges: Collection[Edge]) -> bool:
+    """Whether a mesh that does not follow some faces and edges goes over what a card is about."""
+    if f.kind == "narrow face":
+        # The ends of a strip are no longer than it is wide; of a face that is no strip all edges are sides.
+        sides = (e for e in f.faces[0].edges() if e.length > 1.5 * f.size)
+        return f.faces[0] in small or any(e in edges for e in sides)
+    return f.kind in ("short edge", "kink") and f.edges[0] in edges
 
 
 class _Cards(list[Finding]):
@@ -411,15 +414,14 @@ def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
 
 def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
     """Faces whose width, taken as twice the area over the perimeter, is a fraction of an element."""
-    from lithon.brep.measures import face_area, face_centroid
-
-    out = []
+    out, adj = [], adjacency(body)
     for face in body.faces:
         if face in known:
             continue
-        width = 2.0 * face_area(face) / sum(e.length for e in face.edges())
+        width = face_width(face)
         if width < 0.2 * size:
             place = face.surface.project(face_centroid(face)[None])[0]
+            walls = between_walls(adj, face, width)
             out.append(
                 Finding(
                     "narrow face",
@@ -428,10 +430,12 @@ def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
                     xyz(place),
                     f"face about {width:.3g} mm wide",
                     f"It is {share(width, size)} across.",
-                    CLEAR,
+                    "elements as fine are asked for there: it is as narrow as what it stands between"
+                    if walls
+                    else CLEAR,
                     body,
                     (face,),
-                    instead=(DRAPE,),
+                    instead=() if walls else (DRAPE,),
                 )
             )
     return out

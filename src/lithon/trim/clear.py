@@ -1,4 +1,4 @@
-"""Clear: faces go, their neighbours extend or trim until they meet again.
+"""Clear: faces go, their neighbours extend or trim until they meet again; those beside a step become one.
 
 The removed faces leave a wound whose rim is a cycle of neighbour faces. A rim on one face just
 closes. Otherwise the edges between consecutive neighbours are run on, and which neighbours meet
@@ -27,6 +27,7 @@ from lithon.geometry.tolerance import MISS
 from lithon.progress import SILENT, Progress
 from lithon.trim.blends import unblended
 from lithon.trim.collapse import collapsed
+from lithon.trim.level import levelled, step_of
 from lithon.trim.regrow import Corners, Neighbour, neighbours, regrown
 from lithon.trim.rims import cycles, entries_of, rim_of, wounds_of
 
@@ -161,6 +162,9 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
     gone = set(wound)
     here = np.mean([edge_points(e)[1].mean(axis=0) for f in wound for e in f.edges()], axis=0)
     rim = rim_of(adj, wound)
+    step = step_of(adj, wound[0]) if len(wound) == 1 else None
+    if step is not None:
+        return _sound(list(levelled(body, step, tolerance)), body, tolerance, here, wound)
     if not rim:
         raise Refusal("the chosen faces are a whole shell of the body", where=spot(here))
     dropped: dict[Face, set[int]] = {}

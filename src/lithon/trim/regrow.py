@@ -7,13 +7,13 @@ meet, each diagonal a new edge between two.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
 from lithon.arrays import Floats
-from lithon.brep.analysis.adjacency import Adjacency
+from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Circle, Curve, Line
@@ -233,7 +233,14 @@ def _rebuilt(
     for i, entry in enumerate(entries):
         place = entry.rim[0] if entry.rim else (entry.use.face, entry.after)
         inserts[place] = [edge for pair, edge in new.items() if i in pair]
-    return body.with_uses(reloop(use, rim, ran, inserts) for use in body.uses)
+    touched = _at_edges(body, rim | ran.keys())
+    return body.with_uses(reloop(use, rim, ran, inserts) if use in touched else use for use in body.uses)
+
+
+def _at_edges(body: Body, edges: Collection[Edge]) -> set[FaceUse]:
+    """The uses of a body that some edges bound."""
+    uses = adjacency(body).uses
+    return {use for edge in edges for use, _ in uses.get(edge, ())}
 
 
 def reloop(use: FaceUse, rim: set[Edge], ran: dict[Edge, Edge], inserts: dict[object, list[Edge]]) -> FaceUse:
@@ -302,8 +309,9 @@ def _joined(body: Body, entries: list[Neighbour], links: list[Link], tolerance: 
             one = Edge(a.curve, low, low + far, start, end)
     rim = {c.edge for e in entries for c in e.rim}
     uses = []
+    around = _at_edges(body, rim | {a, b})
     for use in body.uses:
-        if not any(e in rim or e is a or e is b for e in use.face.edges()):
+        if use not in around:
             uses.append(use)
             continue
         loops: list[Loop] = []

@@ -30,8 +30,12 @@ from lithon.trim.running import bounded
 _SHARES = np.linspace(0.0, 1.0, 9)
 
 
-def resurfaced(body: Body, changes: Mapping[Face, Surface], tolerance: float, blends: bool = True) -> Body:
-    """The body with faces on other surfaces. `blends`: whether blends beside them are rolled along.
+def resurfaced(
+    body: Body, changes: Mapping[Face, Surface], tolerance: float, blends: bool = True,
+    fixed: Mapping[Vertex, Vertex] | None = None,
+) -> Body:  # fmt: skip
+    """The body with faces on other surfaces. `blends`: whether blends beside them are rolled along. `fixed`: corners of
+    which it is known which one they become.
 
     Raises Refusal where neighbours do not meet the changed faces, or where a face would turn inside out.
     """
@@ -43,14 +47,16 @@ def resurfaced(body: Body, changes: Mapping[Face, Surface], tolerance: float, bl
     new: dict[Face, Surface] = dict(changes)
     if blends:
         new |= rolled(adj, new, tolerance)
-    return refuse_worse(_Resurfacer(body, adj, new, tolerance).run(), [body], tolerance)
+    return refuse_worse(_Resurfacer(body, adj, new, tolerance, fixed or {}).run(), [body], tolerance)
 
 
 class _Resurfacer:
-    def __init__(self, body: Body, adj: Adjacency, new: Mapping[Face, Surface], tolerance: float):
+    def __init__(
+        self, body: Body, adj: Adjacency, new: Mapping[Face, Surface], tolerance: float, fixed: Mapping[Vertex, Vertex]
+    ):
         self.body, self.adj, self.new, self.tolerance = body, adj, new, tolerance
         self.near = 20.0 * tolerance
-        self.vertices: dict[Vertex, Vertex] = {}
+        self.vertices: dict[Vertex, Vertex] = dict(fixed)
 
     def surface(self, face: Face) -> Surface:
         return self.new.get(face, face.surface)
@@ -63,7 +69,8 @@ class _Resurfacer:
                               remedy="close the opening first")  # fmt: skip
         corners = [v for e in touched for v in (e.start, e.end) if v is not None]
         for vertex in dict.fromkeys(corners):
-            self.vertices[vertex] = self._corner(vertex)
+            if vertex not in self.vertices:
+                self.vertices[vertex] = self._corner(vertex)
         edges: dict[Edge, tuple[Edge, bool]] = {}
         changed = set(touched)
         around = {e for v in self.vertices for e in self.adj.at_vertex[v]}

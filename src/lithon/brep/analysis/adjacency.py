@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import OrderedDict, defaultdict
 from collections.abc import Callable
-from dataclasses import fields
+from dataclasses import dataclass, fields
 from functools import cached_property
 from typing import Literal, TypeVar
+from weakref import WeakKeyDictionary, ref
 
 import numpy as np
 
 from lithon.arrays import Floats, cross_product
-from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
+from lithon.brep.lineage import change, since
+from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, ancestors
 from lithon.geometry.batch import CurveBatch, RollBatch
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -24,15 +26,49 @@ Turn = Literal["convex", "concave", "smooth"]
 class Adjacency:
     """Index of one body, made once per body (bodies never change)."""
 
-    def __init__(self, body: Body):
+    def __init__(self, body: Body, was: Adjacency | None = None):
+        """`was`: the index of a body that has most faces in common with this one."""
         self.body = body
         self.uses: dict[Edge, list[tuple[FaceUse, Coedge]]] = defaultdict(list)
         #: The edges that were asked about since somebody began to watch.
         self.asked: set[Edge] = set()
+        self._touched: WeakKeyDictionary[Body, frozenset[Edge] | None] = WeakKeyDictionary()
+        if was is not None:
+            self._take_over(was)
+            return
         for use in body.uses:
             for loop in use.face.loops:
                 for coedge in loop:
                     self.uses[coedge.edge].append((use, coedge))
+
+    def _take_over(self, was: Adjacency) -> None:
+        """Index what is the same as in another body as it was there, in the order in which it would be found here."""
+        new = change(self.body, was.body)
+        place = {use: k for k, use in enumerate(self.body.uses)}
+        again: dict[Edge, list[tuple[FaceUse, Coedge]]] = {
+            edge: [entry for entry in was.uses.get(edge, ()) if entry[0] not in new.gone]
+            for edge in new.touched(self.body)
+        }
+        for use in new.fresh:
+            for loop in use.face.loops:
+                for coedge in loop:
+                    again[coedge.edge].append((use, coedge))
+        for entries in again.values():
+            entries.sort(key=lambda entry: place[entry[0]])
+        old = was.uses
+        for edge in self.body.edges():
+            self.uses[edge] = again[edge] if edge in again else old[edge]
+
+    def touched_since(self, was: Body | None) -> frozenset[Edge] | None:
+        """The edges at which other faces meet than in a body that this one was made of; None where it was not."""
+        if was is None:
+            return None
+        if was not in self._touched:
+            if was is self.body:
+                self._touched[was] = frozenset()
+            else:
+                self._touched[was] = change(self.body, was).edges if was in set(ancestors(self.body)) else None
+        return self._touched[was]
 
     @cached_property
     def use_of(self) -> dict[Face, FaceUse]:
@@ -98,8 +134,18 @@ class Adjacency:
         return "convex" if angle > 0.0 else "concave"
 
 
-#: What was told of a face or loop before: the answer, the faces in it, and what it hangs on.
-_told: dict[tuple[str, object], tuple[object, tuple[Face, ...], dict[Edge, object]]] = {}
+@dataclass(slots=True)
+class _Told:
+    """What was told of a face or loop before: the answer, the faces in it, what it hangs on, and the last body of which
+    it was known to hold."""
+
+    answer: object
+    inside: tuple[Face, ...]
+    edges: dict[Edge, object]
+    held: ref[Body]
+
+
+_told: dict[tuple[str, object], _Told] = {}
 _MOST_TOLD = 200_000
 T = TypeVar("T")
 
@@ -111,14 +157,21 @@ def as_before(
     it asks it must ask of `adj`, edge by edge. `faces`: those in its answer."""
     known = _told.get((what, about))
     if known is not None:
-        answer, inside, edges = known
-        if all(f in adj.use_of for f in inside) and all(_beside(adj, e) == side for e, side in edges.items()):
-            return answer  # type: ignore[return-value]
+        touched = adj.touched_since(known.held())
+        if touched is None or not touched.isdisjoint(known.edges):
+            hold = all(f in adj.use_of for f in known.inside) and all(
+                _beside(adj, e) == side for e, side in known.edges.items()
+            )
+        else:
+            hold = True
+        if hold:
+            known.held = ref(adj.body)
+            return known.answer  # type: ignore[return-value]
     before, adj.asked = adj.asked, set()
     found = find()
     if len(_told) > _MOST_TOLD:
         _told.clear()
-    _told[what, about] = found, faces(found), {e: _beside(adj, e) for e in adj.asked}
+    _told[what, about] = _Told(found, faces(found), {e: _beside(adj, e) for e in adj.asked}, ref(adj.body))
     adj.asked = before | adj.asked
     return found
 
@@ -194,16 +247,23 @@ def edge_turn(uses: list[tuple[FaceUse, Coedge]], edge: Edge) -> float:
     return size if float(n_a @ inward_b) <= 0.0 else -size
 
 
-_index: dict[int, tuple[Body, Adjacency]] = {}
+_index: OrderedDict[Body, Adjacency] = OrderedDict()
+#: Indices are kept of so many bodies at most, of so many faces together.
+_MOST_BODIES, _MOST_FACES = 1_000, 100_000
+_indexed = 0
 
 
 def adjacency(body: Body) -> Adjacency:
-    """The index of a body, cached while it is among the latest few dozen asked for."""
-    hit = _index.get(body.uid)
-    if hit is not None and hit[0] is body:
-        return hit[1]
-    if len(_index) > 64:
-        _index.clear()
-    made = Adjacency(body)
-    _index[body.uid] = (body, made)
+    """The index of a body, kept while it is among the latest asked for."""
+    global _indexed
+    hit = _index.get(body)
+    if hit is not None:
+        _index.move_to_end(body)
+        return hit
+    like = since(body, _index.__contains__)
+    made = Adjacency(body, None if like is None else _index[like[0]])
+    _index[body] = made
+    _indexed += len(body.uses)
+    while len(_index) > 1 and (len(_index) > _MOST_BODIES or _indexed > _MOST_FACES):
+        _indexed -= len(_index.popitem(last=False)[0].uses)
     return made

@@ -146,7 +146,8 @@ def _kept(body: Body, gone: Sequence[Face]) -> Body:
 def in_words(model: Model, faces: Sequence[Face]) -> str:
     """'4 fillets' where the faces are whole features of one kind, else '4 faces'."""
     chosen = set(faces)
-    whole = [f for b in model.bodies for f in features(b) if set(f.faces) <= chosen]
+    owners = dict.fromkeys(b for b in model.bodies for f in faces if b.use_of(f) is not None)
+    whole = [f for b in owners for f in features(b) if set(f.faces) <= chosen]
     outer = [f for f in whole if not any(f is not g and set(f.faces) < set(g.faces) for g in whole)]
     kinds: set[str] = {f.kind for f in outer}
     if len(kinds) == 1 and {x for f in outer for x in f.faces} == chosen:
