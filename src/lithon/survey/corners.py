@@ -4,12 +4,13 @@ kinks where the surface was meant to run on smoothly."""
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from lithon.arrays import Bools, Floats, cross_product
 from lithon.brep.analysis.adjacency import adjacency, sides_of
+from lithon.brep.measures import face_width
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch
 from lithon.geometry.facets import Facets
@@ -207,7 +208,8 @@ def _corner_card(body: Body, face: Face, a: Coedge, b: Coedge, angle: float, rea
         if spike
         else f"a corner of {words} on a face",
         f"{share(width, size)} across at its foot." if spike else f"No triangle there has a better angle than {words}.",
-        CLEAR,
+        # To clear a face that elements fill is more than its corner is worth to anyone who was not asked.
+        CLEAR if face_width(face) <= 0.5 * size else replace(CLEAR, by_hand=True),
         body,
         (face,),
         tuple(dict.fromkeys((a.edge, b.edge))),
