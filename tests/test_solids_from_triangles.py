@@ -363,13 +363,15 @@ def test_two_random_solids_united_or_cut_come_back(seed):
 
 @pytest.mark.parametrize("seed", seeds(6))
 def test_slivers_give_way_and_the_skin_stays(seed):
-    """Corners put on sides of a part's triangles, each with a triangle of no height before it: all go, the skin stays
-    closed, with the same volume, and so does the area of every patch."""
+    """Corners put on sides of a part's triangles, each with a triangle of no height before it, and folds that no other
+    diagonal undoes: all go, the skin stays closed, with the same volume, and so does the area of every patch."""
     rng = np.random.default_rng(seed)
     points, corners, owner = body_mesh(plate().bodies[0])
     scale = float(np.linalg.norm(np.ptp(points, axis=0)))
+    plain = corners
     corners, owner, points = corners.tolist(), owner.tolist(), points.tolist()
-    for t in rng.permutation(len(corners))[:15].tolist():
+    rows = rng.permutation(len(corners)).tolist()
+    for t in rows[:15]:
         a, b, c = corners[t]
         share = rng.uniform(0.1, 0.9)
         middle = (1.0 - share) * np.array(points[a]) + share * np.array(points[b])
@@ -377,6 +379,14 @@ def test_slivers_give_way_and_the_skin_stays(seed):
         m = len(points) - 1
         corners[t] = [a, m, c]
         corners += [[m, b, c], [a, b, m]]
+        owner += [owner[t], owner[t]]
+    whole = len(corners)
+    for t in rows[15:21]:  # a corner beyond another one, with no more than three triangles about it
+        b, c, d = corners[t]
+        points.append((1.2 * np.array(points[c]) - 0.2 * np.array(points[b])).tolist())
+        x = len(points) - 1
+        corners[t] = [x, b, c]
+        corners += [[b, x, d], [x, c, d]]
         owner += [owner[t], owner[t]]
     points, corners, owner = np.array(points), np.array(corners), np.array(owner)
     patches = [Patch(None, np.flatnonzero(owner == k), 0.0) for k in np.unique(owner)]
@@ -390,14 +400,14 @@ def test_slivers_give_way_and_the_skin_stays(seed):
         v = points[corners]
         return (v[:, 0] * np.cross(v[:, 1], v[:, 2])).sum() / 6.0
 
+    before = [areas(plain)[owner[: len(plain)] == k].sum() for k in np.unique(owner)]
     assert (areas(corners) <= tolerance**2).sum() >= 15
     after, kept = without_slivers(points, corners, patches, tolerance)
-    assert len(after) == len(corners) and areas(after).min() > tolerance**2
+    assert len(after) == whole < len(corners) and areas(after).min() > tolerance**2
     sides = Counter((int(t[k - 1]), int(t[k])) for t in after for k in range(3))
     assert set(sides.values()) == {1} and all((b, a) in sides for a, b in sides)
     assert volume_of(after) == pytest.approx(volume_of(corners), rel=1e-9)
     assert sorted(np.concatenate([p.rows for p in kept]).tolist()) == list(range(len(after)))
-    before = [areas(corners)[p.rows].sum() for p in patches]
     assert [areas(after)[p.rows].sum() for p in kept] == pytest.approx(before, rel=1e-6)
 
 

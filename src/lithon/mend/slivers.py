@@ -19,19 +19,21 @@ _ROUNDS = 8
 def without_slivers(
     points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float
 ) -> tuple[Ints, list[Patch]]:
-    """Triangles (m,3), as many as before, none of which has an area less than the square of the tolerance (mm) as far
-    as a diagonal helps; a sliver goes to the patch of the triangle beyond its longest side."""
+    """Triangles (m,3), none of which has an area less than the square of the tolerance (mm) as far as a diagonal helps,
+    or a corner that can go; a sliver goes to the patch of the triangle beyond its longest side."""
     low = 2.0 * tolerance**2
     if not (_areas(points, corners) <= low).any():
         return corners, list(patches)
     corners = corners.copy()
     owner = np.full(len(corners), -1, dtype=np.int64)
+    gone: set[int] = set()
     for k, patch in enumerate(patches):
         owner[patch.rows] = k
     for _ in range(_ROUNDS):
         area = _areas(points, corners)
-        thin = np.flatnonzero(area <= low)
-        beside = {side: t for t, (i, j, k) in enumerate(corners.tolist()) for side in ((i, j), (j, k), (k, i))}
+        thin = np.array([t for t in np.flatnonzero(area <= low).tolist() if t not in gone], dtype=np.int64)
+        beside = {side: t for t, (i, j, k) in enumerate(corners.tolist()) if t not in gone
+                  for side in ((i, j), (j, k), (k, i))}  # fmt: skip
         changed: set[int] = set()
         for t in thin[np.argsort(area[thin], kind="stable")].tolist():
             a, b, c = _longest_first(points, corners[t])
@@ -41,6 +43,18 @@ def without_slivers(
             d = int(next(v for v in corners[u].tolist() if v not in (a, b)))
             made = np.array([[c, a, d], [d, b, c]])
             taken = d == c or (c, d) in beside or (d, c) in beside
+            if taken and (fan := _around(corners, beside, (a, b, c), d)):
+                # Three triangles about a corner that lies on the side of one of them: without it they are one.
+                out_of, whole = fan
+                if not changed.isdisjoint(out_of):
+                    continue
+                owner[t] = owner[u]
+                corners[t] = whole
+                gone |= out_of - {t}
+                changed |= out_of | {beside[side] for side in zip(whole, np.roll(whole, 1).tolist(), strict=True)
+                                     if side in beside}  # fmt: skip
+                corners[list(out_of - {t})] = 0
+                continue
             if taken or float(_areas(points, made).min()) <= float(area[[t, u]].min()):
                 continue
             corners[[t, u]] = made
@@ -49,7 +63,23 @@ def without_slivers(
             changed |= {t, u} | {beside[side] for side in ((c, b), (a, c), (d, a), (b, d)) if side in beside}
         if not changed:
             break
+    stay = np.array([t not in gone for t in range(len(corners))], dtype=bool)
+    corners, owner = corners[stay], owner[stay]
     return corners, [replace(p, rows=np.flatnonzero(owner == k)) for k, p in enumerate(patches) if (owner == k).any()]
+
+
+def _around(
+    corners: Ints, beside: dict[tuple[int, int], int], sliver: tuple[int, int, int], d: int
+) -> tuple[set[int], tuple[int, int, int]] | None:
+    """The three triangles about an end of a sliver's longest side where there are no more, one of them the sliver, and
+    the one that they make without that corner. `d`: the corner beyond that side."""
+    a, b, c = sliver
+    t, u = beside[a, b], beside[b, a]
+    for side, whole in (((a, c), (b, c, d)), ((c, b), (c, a, d))):
+        v = beside.get(side, -1)
+        if v >= 0 and d in corners[v]:
+            return {t, u, v}, whole
+    return None
 
 
 def _areas(points: Floats, corners: Ints) -> Floats:

@@ -14,7 +14,7 @@ from lithon.brep.faceted import Triangles, as_planes, bodies_of, faceted, soup_o
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
-from lithon.brep.validate import flaws
+from lithon.brep.validate import Flaw, flaws
 from lithon.errors import Refusal, spot
 from lithon.mend.borders import straightened
 from lithon.mend.relations import related
@@ -75,6 +75,12 @@ def _told_apart(body: Body, tolerance: float) -> Body:
     if any(flaw.kind != "empty face" for flaw in wrong):
         raise Refusal(f"the triangles of {body.name} are not closed", remedy="clean the triangles first",
                       entities=(body,))  # fmt: skip
+    return _without_specks(body, tolerance)
+
+
+def _without_specks(body: Body, tolerance: float) -> Body:
+    """A closed body of triangles without those that are too small, or too thin, to be told from nothing. Raises
+    Refusal."""
     soup = soup_of(body)
     made = cleaned(soup.points, soup.corners, _BLUNT * tolerance)
     corners, _ = without_slivers(made.points, made.corners, (), tolerance)
@@ -88,10 +94,12 @@ def _told_apart(body: Body, tolerance: float) -> Body:
 def _flat_faces(body: Body, tolerance: float) -> Body:
     """A body of triangles as planes, those that go on in each other one face; triangle by triangle where they are so
     small beside the tolerance (mm) that faces of many would not be sound."""
-    planes = as_planes(body)
-    for made in (tidied(planes, tolerance), planes):
-        if not (wrong := flaws(made, tolerance)):
-            return made
+    wrong: list[Flaw] = []
+    for again in (False, True):
+        planes = as_planes(_without_specks(body, tolerance) if again else body)
+        for made in (tidied(planes, tolerance), planes):
+            if not (wrong := flaws(made, tolerance)):
+                return made
     raise Refusal(f"its triangles make no sound faces: {wrong[0].text}", where=spot(wrong[0].place),
                   remedy="clean the triangles, or make a solid of it by itself", entities=(body,))  # fmt: skip
 
