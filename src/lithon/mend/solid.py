@@ -78,8 +78,8 @@ class Solid:
     tolerance: float = 0.0
 
 
-#: So many times patches that do not fit are left as they are.
-_ROUNDS = 12
+#: So many times patches that do not fit are left as they are; after so many, all that a failure is among.
+_ROUNDS, _PATIENT = 30, 8
 
 
 class MostlyFacets(Refusal):
@@ -104,7 +104,7 @@ def solid_of(
             raise Refusal("nothing of it lies on a simple surface",
                           remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
     memory: dict[object, Any] = {"lost": {} if lost is None else lost}
-    for _ in range(_ROUNDS if mixed else 1):
+    for k in range(_ROUNDS if mixed else 1):
         if (facets := sum(pieces[k].area for k in stay)) > most:
             largest = max(stay, key=lambda k: pieces[k].area)
             share = facets / sum(piece.area for piece in pieces)
@@ -115,7 +115,7 @@ def solid_of(
         out = builder.run()
         if out is not None and not (mixed and builder.unsound(out.body)):
             return out
-        if not mixed or not builder.give_up(stay):
+        if not mixed or not builder.give_up(stay, all_of=k >= _PATIENT):
             break
     raise builder.failures[0].refusal
 
@@ -299,13 +299,15 @@ class _Builder:
             self.failures.append(_Failure(among, refusal))
         return bool(wrong)
 
-    def give_up(self, stay: dict[int, str]) -> bool:
-        """Let patches stay facets until one of each failure does, the smallest; whether that leaves any other and
-        changes anything."""
+    def give_up(self, stay: dict[int, str], all_of: bool) -> bool:
+        """Let patches stay facets until one of each failure does, the smallest, or all of it; whether that leaves any
+        other and changes anything."""
         before = len(stay)
         for failure in self.failures:
             among = [k for k in failure.among if k != _FACETS]
-            if among and not any(k in stay for k in among):
+            if all_of:
+                stay.update((k, failure.refusal.what) for k in among if k not in stay)
+            elif among and not any(k in stay for k in among):
                 stay[min(among, key=lambda k: self.pieces[k].area)] = failure.refusal.what
         return before < len(stay) < len(self.pieces)
 

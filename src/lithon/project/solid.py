@@ -70,7 +70,9 @@ def _converted(work: Ledger, body: Body, kind: Kind, tolerance: float | None, pr
     best: tuple[float, Outcome] | None = None
     why = ""
     for way in ("simple", "smooth") if kind == "auto" else (kind,) if kind != "facets" else ():
-        step = SolidFromTriangles(body, kind=way, tolerance=tolerance)
+        # What leaves more than the best so far is not looked at to the end.
+        most = {} if best is None else {"left": min(best[0] / area(body), 1.0)}
+        step = SolidFromTriangles(body, kind=way, tolerance=tolerance, **most)
         try:
             out = work.try_step(step, progress)
         except (Refusal, Spent) as refusal:

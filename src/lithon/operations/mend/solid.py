@@ -25,7 +25,7 @@ from lithon.operations.choices import Choice
 from lithon.operations.mend.patches import LADDER, Patched
 from lithon.operations.mend.triangles import made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
-from lithon.operations.parameters import OneOf, length, some_bodies
+from lithon.operations.parameters import Number, OneOf, length, some_bodies
 from lithon.operations.prove.drapes import free_drape
 from lithon.words import many
 
@@ -40,6 +40,8 @@ _STRAY = 2.0
 _EXACT, _LITTLE = 3e-5, 0.3
 #: Where no more of a skin stays facets no further deviation is tried.
 _ENOUGH = 0.02
+#: Another solid is worth making where no more than this share of what stays facets in the best so far does.
+_LESS = 0.9
 #: Within so many tolerances corners of triangles that are too small become one.
 _BLUNT = 2.0
 #: How faces of single triangles are told.
@@ -111,6 +113,8 @@ class SolidFromTriangles(Operation):
     kind: str = param(OneOf(title="faces", options=("simple", "smooth", "facets"), default="simple", optional=True))
     tolerance: float | None = param(length("deviation", "how far corners may stand off a surface; left out: the least "
                                            "with which a solid comes out", above=0.0, optional=True))  # fmt: skip
+    left: float = param(Number(title="facets", unit="%", factor=0.01, above=0.0, most=1.0, default=_MOST_LEFT,
+                               optional=True, help="where more of the skin would stay so, it is refused"))  # fmt: skip
 
     unbonded = "make a solid"
     gate = "own"
@@ -178,7 +182,7 @@ class SolidFromTriangles(Operation):
             assert refusal is not None
             raise refusal  # it is for them who parted it to put it right
         best = tried if isinstance(tried, Solid) else None
-        most = _MOST_LEFT * area(body) if best is None else 0.9 * _left(best)
+        most = self.left * area(body) if best is None else _LESS * _left(best)
         refusal = tried if isinstance(tried, MostlyFacets) else None
         if tried is not None and named is not None:
             # What lies on nothing simple does not with more deviation either; but all does, and does not all meet.
@@ -192,7 +196,7 @@ class SolidFromTriangles(Operation):
                 if isinstance(error, MostlyFacets) and (best is not None or not smooth):
                     break
                 continue
-            most = 0.9 * _left(best)
+            most = _LESS * _left(best)
             if not smooth or _left(best) <= _ENOUGH * area(body):
                 break
         if best is not None:
@@ -204,7 +208,7 @@ class SolidFromTriangles(Operation):
         none where there is none."""
         for found, near in sheet.found(_EXACT * sheet.scale, True):
             try:
-                return self._joined(sheet, found, near, tolerance, True, _MOST_LEFT * area(sheet.body))
+                return self._joined(sheet, found, near, tolerance, True, self.left * area(sheet.body))
             except MostlyFacets as refusal:
                 return refusal
             except Refusal:
