@@ -9,16 +9,18 @@ import pytest
 from dice import seeds
 from solids import bracket
 
+from lithon import remembered
 from lithon.arrange.boolean import combine
 from lithon.brep.analysis import adjacency, crossings, thickness
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import tree_of
-from lithon.brep.topology import Model
+from lithon.brep.topology import FaceUse, Model
+from lithon.brep.validate import flaws
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.frames import Frame
+from lithon.mesh.drapes import ignored
+from lithon.mesh.sizing import SizeRules
 from lithon.samples.build import prism, rectangle
-from lithon.survey import corners
-from lithon.survey import features as found_features
 from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.trim.clear import clear
@@ -29,10 +31,8 @@ from parts import perforated, pocketed
 
 def forget():
     """As if no body had ever been looked at."""
-    for table in (
-        thickness._known, thickness._whole, crossings._found, crossings._seen_with, crossings._seen,
-        corners._turned, corners._sharps, adjacency._angles, adjacency._told, found_features._features,
-    ):  # fmt: skip
+    remembered.forget()
+    for table in (thickness._whole, crossings._seen, adjacency._told, adjacency._index):
         table.clear()
 
 
@@ -194,3 +194,39 @@ def test_a_tree_is_blind_to_what_was_taken_out():
     a, far_a = blind.first_hits(origins, ways, 0.0)
     b, far_b = other.first_hits(origins, ways, 0.0)
     assert (np.where(b >= 0, left[b], -1) == a).all() and np.array_equal(far_a, far_b) and (a >= 0).sum() > 500
+
+
+@pytest.mark.parametrize("seed", seeds(8, 3))
+def test_what_is_taken_over_from_the_body_before_is_what_a_fresh_look_finds(seed):
+    """Who meets whom, what is wrong, what a mesh does not follow: of bodies edited soundly, and then torn and turned, a
+    face at a time."""
+    forget()
+    rng = np.random.default_rng(seed)
+    model = (perforated(24), pocketed(8), Model.of([bracket(seed).body]))[seed % 3]
+    chain = edits(model.bodies[0], model.tolerance, rng, 4)
+    for kind in ["double", *rng.permutation(["lose", "turn", "lose", "turn"])]:
+        uses = list(chain[-1].uses)
+        k = int(rng.integers(len(uses)))
+        if kind == "lose":
+            uses.pop(k)
+        elif kind == "turn":
+            uses[k] = FaceUse(uses[k].face, not uses[k].forward)
+        else:
+            chain.append(chain[-1].with_uses([*uses, uses[k]]))  # and once only again
+        chain.append(chain[-1].with_uses(uses))
+    size = 0.1 * float(np.ptp(body_mesh(chain[0])[0], axis=0).max())
+
+    def told(body):
+        adj = adjacency.adjacency(body)
+        meets = [(edge, list(entries)) for edge, entries in adj.uses.items()]
+        wrong = Counter((f.kind, f.entity if not isinstance(f.entity, type(body)) else None)
+                        for f in flaws(body, model.tolerance))  # fmt: skip
+        less = [ignored((body,), SizeRules(size, ignore=share * size)) for share in (0.3, 1.2)]
+        return meets, wrong, [(x.small, x.soft, x.tiny, set(x.groups)) for x in less]
+
+    taken = [told(body) for body in chain]
+    assert len({len(wrong) for _, wrong, _ in taken}) > 1
+    for body, found in zip(chain, taken, strict=True):
+        forget()
+        again = told(body)
+        assert found[0] == again[0] and found[1] == again[1] and found[2] == again[2]

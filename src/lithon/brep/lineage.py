@@ -52,7 +52,7 @@ def since(body: Body, known: Callable[[Body], bool]) -> tuple[Body, Change] | No
     none where there is no such body, or much is new."""
     for was in ancestors(body):
         if known(was):
-            if len(frozenset(body.uses)) < len(body.uses):
+            if any(len(frozenset(b.uses)) < len(b.uses) for b in (body, was)):
                 return None  # what stands twice in a body is told apart by no set
             found = change(body, was)
             return (was, found) if len(found.fresh) <= _MUCH * len(body.uses) + 1 else None
