@@ -70,6 +70,7 @@ class solid(Operation):  # noqa: N801
         bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
         kind: Literal["simple", "smooth", "facets"] = ...,
         tolerance: float | str | None = ...,
+        left: float | str | None = ...,
     ) -> None: ...
 
 class cover(Operation):  # noqa: N801
