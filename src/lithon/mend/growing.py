@@ -1,0 +1,384 @@
+"""Growing a surface from a seed triangle: fitted to neighbourhoods, spread over all that lies on it, and made better by
+least squares over that.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+import scipy
+
+from lithon.arrays import Bools, Floats, Ints, cross_product
+from lithon.brep.cleaning import side_pairs
+from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about
+from lithon.mend.links import along, flood, link_values, lists
+from lithon.mend.starts import round_fits
+
+#: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than
+#: `LEAN` from its surface; such as turn by less are of one flat.
+_SMOOTH, LEAN, FLAT = np.radians(40.0), np.radians(30.0), np.radians(0.3)
+HOODS = (8, 20, 60)
+#: How many times as far inside its surface a triangle stands as the others at most, to be a chord as they are.
+CHORD = 8.0
+#: A triangle of a mesh that gets coarser turns by so many times as much as one beside it, at most.
+_COARSER = 2.0
+#: Three strips of one cylinder are as wide as each other but for so much.
+_EVEN = 1.3
+#: So many triangles in one plane are so by no chance, where so much of them (a share) lies elsewhere.
+SEVERAL, _PART = 6, 0.05
+#: So many angles by which a piece goes on are followed, those that it has most often.
+_ANGLES = 6
+#: Two strips lie side by side over a side that is as much of the longest of both.
+_ALONG = 0.7
+#: Where free-form faces may be: a round surface of fewer triangles is no find; triangles that turn by more than this
+#: (radians) belong to two faces.
+FEW, _CREASE = 16, np.radians(25.0)
+#: The share of the diagonal within which corners lie on what they were made from; of fewer triangles they must lie
+#: nearer, and be of so many strips: their ends overdetermine a circle.
+_EXACT, _TRULY, _STRIPS = 4e-6, 3e-7, 5
+
+
+class Growth:
+    """Triangles (m,3) of points (n,3), which of them belong to which surface that was found, and how another is grown.
+    `tolerance`: how far (mm) corners stand off; `noise`: how far they scatter; `free`: whether what lies on nothing
+    simple may be free-form."""
+
+    def __init__(self, points: Floats, corners: Ints, tolerance: float, noise: float, free: bool = False):
+        self.points, self.corners, self.tolerance, self.noise = points, corners, tolerance, noise
+        self.free = free
+        self.scale = float(np.linalg.norm(np.ptp(points, axis=0)))
+        a, b, c = (points[corners[:, k]] for k in range(3))
+        cross = cross_product(b - a, c - a)
+        self.area = 0.5 * np.linalg.norm(cross, axis=1)
+        self.normal = cross / np.maximum(2.0 * self.area, 1e-300)[:, None]
+        self.middle = (a + b + c) / 3.0
+        m = len(corners)
+        i, j, _ = side_pairs(corners, len(points))
+        sides = np.linalg.norm(points[corners] - points[np.roll(corners, -1, axis=1)], axis=2).max(axis=1)
+        turn = np.arccos(np.clip((self.normal[i] * self.normal[j]).sum(axis=1), -1.0, 1.0))
+        self.starts, self.other = lists(m, i, j)
+        soft = turn < _SMOOTH
+        self.soft_starts, self.soft_other = lists(m, i[soft], j[soft])
+        self.soft_turn = link_values(m, i[soft], j[soft], turn[soft])
+        apart = (corners[i][:, :, None] == corners[j][:, None, :]).any(axis=2).argmin(axis=1)
+        shared = points[corners[i, apart - 1]] - points[corners[i, apart - 2]]
+        long = np.linalg.norm(shared, axis=1) > _ALONG * np.maximum(sides[i], sides[j])
+        #: Links over which the strips of a cylinder or cone lie side by side.
+        self.side_by_side = link_values(m, i[soft], j[soft], long[soft]).astype(bool)
+        self.turn = i, j, turn
+        self.flat = self.parts(FLAT)
+        sums = [np.bincount(self.flat, weights=self.normal[:, k] * self.area) for k in range(3)]
+        mean = np.stack(sums, axis=1)
+        mean = mean / np.maximum(np.linalg.norm(mean, axis=1, keepdims=True), 1e-300)
+        lean = np.ones(len(mean))
+        np.minimum.at(lean, self.flat, (self.normal * mean[self.flat]).sum(axis=1))
+        #: Flat pieces of several triangles that are so as a whole, rather than go on turning a little from one to the
+        #: next; two may lie in one plane by chance.
+        self.level = (lean > np.cos(FLAT)) & (np.bincount(self.flat) >= SEVERAL)
+        #: The triangles of each flat piece, one piece after another, and where each begins.
+        self.members = np.argsort(self.flat, kind="stable")
+        self.firsts = np.searchsorted(self.flat[self.members], np.arange(len(self.level) + 1))
+        self.label = np.full(m, -1, dtype=np.int64)
+        #: How much each may lean from its surface, the cosine.
+        self.least = np.full(m, np.cos(LEAN))
+        self.found: list[Surface | None] = []
+        self.known: dict[float, tuple[Ints, list[Surface]]] = {}
+        #: Triangles from which no surface is looked for any more.
+        self.done = np.zeros(m, dtype=bool)
+        self.misses = 0
+        #: Flat pieces that no round surface grew from; they are looked at again when it is known what lies beside them.
+        self.lost = np.zeros(m, dtype=bool)
+        creased = turn < _CREASE
+        self.calm_starts, self.calm_other = lists(m, i[creased], j[creased])
+
+    def parts(self, most: float) -> Ints:
+        """What hangs together (m,) over sides at which triangles turn by less than an angle (radians)."""
+        i, j, turn = self.turn
+        flat, m = turn < most, len(self.corners)
+        graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
+        return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
+
+    def on(self, surface: Surface, near: float, seed: int) -> Bools:
+        """The free triangles that lie on a surface and look as it does beside the seed."""
+        off = np.abs(surface.signed_distance(self.points)) <= near
+        on = off[self.corners].all(axis=1) & (self.label < 0)
+        rows = np.flatnonzero(on)
+        out = np.zeros(len(self.corners), dtype=bool)
+        if not len(rows):
+            return out
+        lean = (surface.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1)
+        sense = float(surface.normal(self.middle[seed][None])[0] @ self.normal[seed])
+        out[rows] = lean * np.sign(sense) > np.cos(LEAN)
+        return out
+
+    def _grown(self, surface: Surface, near: float, seed: int) -> Ints:
+        return self.spread_over(surface, near, self.label < 0, seed)
+
+    def spread_over(self, surface: Surface, near: float, free: Bools, seed: int) -> Ints:
+        kind, here = placed(surface)
+        return spread(kind, here, self.starts, self.other, free, self.points, self.corners, self.normal, near,
+                      self.least, seed)  # fmt: skip
+
+    def piece(self, seed: int) -> Ints:
+        """The triangles of the flat piece that one is of."""
+        flat = int(self.flat[seed])
+        return self.members[self.firsts[flat] : self.firsts[flat + 1]]
+
+    def hood(self, seed: int, most: int, over: Bools | None = None) -> Ints:
+        """The free triangles that hang together smoothly with a seed, the nearest first; over some links only."""
+        over = np.ones(len(self.soft_other), dtype=bool) if over is None else over
+        return along(self.soft_starts, self.soft_other, over, self.label < 0, seed, most)
+
+    def curved(self, seed: int) -> bool:
+        """Grow a round surface from a seed, if one holds it and more than its flat piece."""
+        own = len(self.piece(seed))
+        hoods = [self.hood(seed, max(most, own + most if own < 12 else 0)) for most in HOODS]
+        best: tuple[int, Surface, Ints] | None = None
+        # Strips between rings that are parted differently turn by ever other angles.
+        strips = [self.hood(seed, most, self.side_by_side) for most in HOODS[:2]]
+        for surface in self._tried([*self._alike(seed, self.side_by_side), *strips, *hoods, *self._alike(seed)]):
+            grown = self._grown(surface, 4.0 * self.tolerance, seed)
+            if len(grown) < 4:
+                continue
+            better = refined(surface, self.points[np.unique(self.corners[grown])])
+            again = self._even(better, self._grown(better, self.tolerance, seed), seed)
+            if len(again) < 4:  # what it grew over was not all its own, and drew it away
+                better, again = surface, self._even(surface, self._grown(surface, self.tolerance, seed), seed)
+            pieces = self._pieces(better, again) if len(again) else 0
+            enough = len(again) >= max(4, 1.5 * own)
+            # One strip of a ring lies on a cone as well: what grows furthest is what it is.
+            further = enough and (best is None or len(again) > best[0])
+            if further and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
+                best = len(again), better, again
+        if best is not None and isinstance(best[1], Cone | Cylinder | Sphere):
+            best = self._bent(seed, *best)
+        if best is None or (self.free and not self._sure(best[1], best[2])):
+            return False
+        self.take(best[1], best[2])
+        return True
+
+    def _bent(self, seed: int, count: int, surface: Surface, rows: Ints) -> tuple[int, Surface, Ints]:
+        """What has grown from a seed; or a torus about the same axis, where that reaches further: a band between two
+        rings of one lies on a cone, or a sphere, as well."""
+        rims = np.unique(self.corners[rows])
+        touching = np.isin(self.corners, rims).any(axis=1) & (self.label < 0)
+        touching[rows] = True
+        near = flood(self.soft_starts, self.soft_other, touching, seed)
+        p = self.points[np.unique(self.corners[near])]
+        axis = self._axis(surface, rows)
+        made = torus_about(axis, p) if axis is not None and len(near) > len(rows) else None
+        if made is None:
+            return count, surface, rows
+        better = refined(made, p)
+        again = self._even(better, self._grown(better, self.tolerance, seed), seed)
+        local = better.frame.local(self.points[np.unique(self.corners[again])])
+        rings = np.unique(np.round(local[:, 2] / (20.0 * self.tolerance)))
+        # A torus passes through any three rings.
+        return (len(again), better, again) if len(again) > 1.2 * count and len(rings) > 3 else (count, surface, rows)
+
+    def _axis(self, surface: Surface, rows: Ints) -> Frame | None:
+        """The axis of a round surface; of a sphere that of a cone through the same triangles."""
+        if not isinstance(surface, Sphere):
+            return surface.frame
+        cones = [s for s in self._fits(rows) if isinstance(s, Cone | Cylinder)]
+        return cones[0].frame if cones else None
+
+    def about_an_axis(self, seed: int) -> bool:
+        """Grow a cylinder about the axis of a surface that was found, where the seed lies on one: two strips alone
+        could be a bend as well."""
+        own = self.flat == self.flat[seed]
+        for j in self.soft_other[self.soft_starts[seed] : self.soft_starts[seed + 1]].tolist():
+            own |= (self.flat == self.flat[j]) & (self.label < 0)
+        p = self.points[np.unique(self.corners[own])]
+        axes = [s.frame for s in self.found if isinstance(s, Cylinder | Cone | Torus)]
+        away = [np.hypot(*axis.local(p)[:, :2].T) for axis in axes]
+        spread = [float(np.ptp(x)) if x.min() > 4.0 * self.tolerance else np.inf for x in away]
+        if min(spread, default=np.inf) > 2.0 * self.tolerance:
+            return False
+        k = int(np.argmin(spread))
+        made = Cylinder(axes[k], float(away[k].mean()))
+        again = self._grown(made, self.tolerance, seed)
+        if len(again) < 4 or len(np.unique(self.flat[again])) < 2:
+            return False
+        self.take(refined(made, self.points[np.unique(self.corners[again])]), again)
+        return True
+
+    def _tried(self, hoods: Iterable[Ints]) -> Iterable[Surface]:
+        """The round surfaces through neighbourhoods, as they are asked for; each neighbourhood once."""
+        known = set[bytes]()
+        for rows in hoods:
+            key = np.sort(rows).tobytes()
+            if len(rows) >= 4 and key not in known and len(np.unique(self.flat[rows])) >= 2:
+                known.add(key)
+                yield from self._fits(rows)
+
+    def _sure(self, surface: Surface, rows: Ints) -> bool:
+        """Whether a round surface is one rather than near to a free-form one: of more than a handful of triangles, or
+        of strips, whose corners lie on it as exactly as files are written."""
+        off = float(np.abs(surface.signed_distance(self.points[np.unique(self.corners[rows])])).max())
+        strips = len(np.unique(self.flat[rows])) if isinstance(surface, Cylinder | Cone) else 0
+        return (len(rows) >= FEW and off <= _EXACT * self.scale) or (strips >= _STRIPS and off <= _TRULY * self.scale)
+
+    def _even(self, surface: Surface, rows: Ints, seed: int) -> Ints:
+        """Of what has grown, the triangles that are chords as the others are: a flat between two fillets also has its
+        corners on one cylinder with theirs, but stands far inside it."""
+        if not len(rows):
+            return rows
+        good = rows[~self.stray(surface, rows, rows)]
+        # Of a flat that it touches along a border some triangles have all their corners on it.
+        for flat in np.unique(self.flat[good]).tolist():
+            if self.level[flat]:
+                piece = self.members[self.firsts[flat] : self.firsts[flat + 1]]
+                missing = piece[(self.label[piece] < 0) & ~np.isin(piece, good)]
+                if self.area[missing].sum() > _PART * self.area[piece].sum():
+                    good = good[self.flat[good] != flat]
+        if seed not in good:
+            return good[:0]
+        if len(good) == len(rows):
+            return rows
+        mask = np.zeros(len(self.corners), dtype=bool)
+        mask[good] = True
+        return flood(self.starts, self.other, mask, seed)
+
+    def stray(self, surface: Surface, rows: Ints, own: Ints) -> Bools:
+        """Which triangles stand further inside a surface than chords do that are as `own`, or as those beside them:
+        a mesh gets coarser by and by, a flat is among strips at once."""
+        sag = np.abs(surface.signed_distance(self.middle[rows]))
+        stray = sag > CHORD * float(np.median(sag[np.isin(rows, own)])) + self.tolerance
+        if not stray.any():
+            return stray
+        # Towards an apex triangles get smaller, but turn as much.
+        turn, times = np.zeros(len(self.corners)), float(np.sqrt(CHORD))  # a chord stands inside by the square of it
+        turn[rows] = self._bow(surface, rows)
+        stray &= turn[rows] > times * float(np.median(turn[own]))
+        calm = np.zeros(len(self.corners), dtype=bool)
+        calm[rows[~stray]] = True
+        doubtful = rows[stray].tolist()
+        while doubtful:
+            beside = [self.other[self.starts[i] : self.starts[i + 1]] for i in doubtful]
+            most = [float(turn[j][calm[j]].max(initial=0.0)) for j in beside]
+            fresh = [i for i, m in zip(doubtful, most, strict=True) if turn[i] <= _COARSER * m]
+            if not fresh:
+                break
+            calm[fresh] = True
+            doubtful = [i for i in doubtful if not calm[i]]
+        return np.asarray(~calm[rows])
+
+    def _bow(self, surface: Surface, rows: Ints) -> Floats:
+        """How far (the chord of the angle) a surface turns from one corner to another of each of some triangles."""
+        n = surface.normal(self.points[self.corners[rows]].reshape(-1, 3)).reshape(-1, 3, 3)
+        return np.asarray(np.linalg.norm(n - np.roll(n, -1, axis=1), axis=2).max(axis=1))
+
+    def _alike(self, seed: int, over: Bools | None = None) -> list[Ints]:
+        """Neighbourhoods within which triangles turn by the same angle from one to the next, as the strips of a
+        cylinder do, for each angle by which the seed's flat piece goes on; over some links only."""
+        own = self.piece(seed)
+        turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
+        out = []
+        angles, often = np.unique(np.round(turns[turns > FLAT], 4), return_counts=True)
+        for angle in angles[np.argsort(-often, kind="stable")][:_ANGLES].tolist():
+            near = (np.abs(self.soft_turn - angle) < 0.03 * angle) | (self.soft_turn < FLAT)
+            near = near if over is None else near & over
+            rows = along(self.soft_starts, self.soft_other, near, self.label < 0, seed, 120)
+            out.append(rows)
+        return sorted(out, key=lambda rows: -len(rows))[:4]
+
+    def fit(self, rows: Ints) -> Surface | None:
+        """A round surface through the corners of some triangles."""
+        fits = self._fits(rows)
+        return fits[-1] if fits else None
+
+    def _fits(self, rows: Ints) -> list[Surface]:
+        """The round surface through the corners of some triangles comes last; before a sphere cones and cylinders on
+        which they lie too: so two rings of corners do."""
+        ids = np.unique(self.corners[rows])
+        p = self.points[ids]
+        n = np.zeros_like(self.points[ids])
+        where = np.searchsorted(ids, self.corners[rows])
+        for k in range(3):
+            np.add.at(n, where[:, k], self.normal[rows])
+        n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
+        near = 8.0 * self.tolerance
+        fits = round_fits(p, n, self.middle[rows], self.normal[rows], near)
+        if not fits:
+            return []
+        # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
+        best = min(fits, key=lambda fit: fit[0] + 0.002 * freedoms(fit[1]))[1]
+        ruled = [s for _, s in fits if isinstance(s, Cylinder | Cone)] if isinstance(best, Sphere) else []
+        return [*ruled, best]
+
+    def smooth(self, seed: int) -> bool:
+        """Whether the flat piece of a seed goes smoothly on into another that is free."""
+        own = self.piece(seed)
+        for i in own.tolist():
+            for j in self.soft_other[self.soft_starts[i] : self.soft_starts[i + 1]].tolist():
+                if self.flat[j] != self.flat[i] and self.label[j] < 0:
+                    return True
+        return False
+
+    def _pieces(self, surface: Surface, rows: Ints) -> int:
+        """How many flat pieces speak for a round surface: as many as there are, but two flats with a third between them
+        that is wider, or narrower, are chamfers, which have their corners on a cylinder too."""
+        _, first = np.unique(self.flat[rows], return_index=True)
+        if len(first) < 3 or not isinstance(surface, Cylinder | Cone):
+            return len(first)
+        ways = list[Floats]()
+        for n in self.normal[rows[first]]:
+            if all(float(n @ way) < np.cos(FLAT) for way in ways):
+                ways.append(n)
+            if len(ways) > 3:
+                return len(first)
+        wide = []
+        for way in ways:
+            own = rows[self.normal[rows] @ way > np.cos(FLAT)]
+            local = surface.frame.local(self.points[np.unique(self.corners[own])])
+            x, y = local[:, :2].mean(axis=0)
+            angle = np.arctan2(local[:, 1], local[:, 0]) - np.arctan2(y, x)
+            wide.append(float(np.ptp((angle + np.pi) % (2.0 * np.pi))))
+        if len(ways) < 3:
+            return len(ways)
+        return len(first) if max(wide) < _EVEN * min(wide) or self._goes_on(surface, rows) else 1
+
+    def _tangent(self, surface: Surface, rows: Ints) -> bool:
+        """Whether two strips are a coarse fillet rather than a bend: as wide as each other, and what lies beside them
+        goes over into the surface without a crease."""
+        area = [float(self.area[rows[self.flat[rows] == k]].sum()) for k in np.unique(self.flat[rows])]
+        return max(area) < 1.05 * min(area) and self._goes_on(surface, rows)
+
+    def _goes_on(self, surface: Surface, rows: Ints) -> bool:
+        """Whether something beside a round surface goes over into it without a crease."""
+        inside = np.zeros(len(self.corners), dtype=bool)
+        inside[rows] = True
+        for i in rows.tolist():
+            for j in self.soft_other[self.soft_starts[i] : self.soft_starts[i + 1]].tolist():
+                if not inside[j]:
+                    both = np.intersect1d(self.corners[i], self.corners[j])
+                    n = surface.normal(self.points[both])
+                    beside = self.found[self.label[j]] if self.label[j] >= 0 else None
+                    m = self.normal[j][None] if beside is None else beside.normal(self.points[both])
+                    turn = np.arccos(np.clip(np.abs((n * m).sum(axis=1)), 0.0, 1.0)).max()
+                    if turn < np.radians(1.0):
+                        return True
+        return False
+
+    def plane(self, seed: int) -> None:
+        own = np.flatnonzero((self.flat == self.flat[seed]) & (self.label < 0))
+        p = self.points[np.unique(self.corners[own])]
+        middle = p.mean(axis=0)
+        way = np.linalg.svd(p - middle, full_matrices=False)[2][-1]
+        way = way if float(way @ self.normal[seed]) > 0.0 else -way
+        surface = Plane.of(middle, way)
+        grown = self._grown(surface, self.tolerance, seed)
+        if not len(grown):
+            if not self.free:
+                self.take(None, own)
+            return
+        self.take(refined(surface, self.points[np.unique(self.corners[grown])]), grown)
+
+    def take(self, surface: Surface | None, rows: Ints) -> None:
+        self.label[rows] = len(self.found)
+        self.found.append(surface)
