@@ -9,10 +9,9 @@ beside it.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from itertools import combinations, pairwise
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -23,28 +22,16 @@ from lithon.brep.cleaning import side_pairs
 from lithon.brep.faceted import connected_sets, parted_by_sight
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.errors import Refusal, spot
-from lithon.geometry.crossing import onto_all
 from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import meet
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
 from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through, unfolded
-from lithon.mend.seams import between, scatter_of, strayed, tangent_curve, touching_curve
+from lithon.mend.meetings import FACETS, Chain, Failure, Meetings, Piece, away
+from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
 from lithon.progress import pulse
-
-
-@dataclass(slots=True)
-class _Chain:
-    """Corners of the mesh along which two patches meet, in order; a ring where the first is the last."""
-
-    pair: tuple[int, int]
-    points: list[int]
-
-    @property
-    def ring(self) -> bool:
-        return self.points[0] == self.points[-1]
 
 
 def bordering(n: int, corners: Ints, patches: Sequence[Patch]) -> set[tuple[int, int]]:
@@ -120,17 +107,7 @@ def solid_of(
     raise builder.failures[0].refusal
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Piece:
-    """Triangles (rows) that hang together on one surface, their area (mm2), and how far (mm) corners stand off it."""
-
-    surface: Surface | None
-    rows: Ints
-    area: float
-    off: float = 0.0
-
-
-def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> list[_Piece]:
+def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> list[Piece]:
     """What hangs together of each patch; where faces may be free-form, what cannot be laid flat in parts that can."""
     a, b, c = (points[corners[:, k]] for k in range(3))
     area = 0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1)
@@ -144,78 +121,40 @@ def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool)
                 part = parted_by_sight(points, corners[rows])
             for j in np.unique(part).tolist():
                 own = rows[part == j]
-                out.append(_Piece(patch.surface, own, float(area[own].sum()), patch.off))
+                out.append(Piece(patch.surface, own, float(area[own].sum()), patch.off))
     return out
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class _Failure:
-    """Why patches (numbers) do not become faces."""
-
-    among: tuple[int, ...]
-    refusal: Refusal
-
-
-#: How many times as far as a corner stands off surfaces the point on all of them is, where they cross.
-_SKEW = 10.0
-#: The number of what stays facets.
-_FACETS = -1
 
 
 #: Where triangles beside a border turn by less than this (radians) it runs through what is smooth, as it happens to.
 _CREASE = np.radians(12.0)
 
 
-class _Builder:
+class _Builder(Meetings):
     def __init__(
-        self, points: Floats, corners: Ints, pieces: Sequence[_Piece], tolerance: float, name: str, free: float,
+        self, points: Floats, corners: Ints, pieces: Sequence[Piece], tolerance: float, name: str, free: float,
         stay: Mapping[int, str], memory: dict[object, Any],
     ):  # fmt: skip
-        self.points, self.corners, self.tolerance, self.name = points, corners, tolerance, name
-        self.pieces, self.free, self.stay, self.memory = pieces, free, stay, memory
-        #: None for a free-form one that is not fitted yet, and for what stays facets.
-        self.surfaces: list[Surface | None] = []
-        self.failures: list[_Failure] = []
-        self.label = np.full(len(corners), _FACETS, dtype=np.int64)
-        for k, piece in enumerate(pieces):
-            self.surfaces.append(None if k in stay else piece.surface)
-            if k in stay:
-                continue
-            if piece.surface is None and not free:
-                here = points[corners[piece.rows[0]]].mean(axis=0)
-                raise Refusal("a patch lies on no simple surface", where=spot(here),
-                              remedy="allow more deviation, or keep the facets")  # fmt: skip
-            self.label[piece.rows] = k
-        self.near = MISS * tolerance
-        self.off = 0.0
-        a, b, c = (points[corners[:, k]] for k in range(3))
-        self.normal = unit(cross_product(b - a, c - a))
-        if "beside" not in memory:
-            memory["beside"] = {
-                side: t for t, (i, j, k) in enumerate(corners.tolist()) for side in ((i, j), (j, k), (k, i))
-            }
-        #: The triangle that walks each directed side.
-        self.beside: dict[tuple[int, int], int] = memory["beside"]
-        self.made: dict[int, Vertex] = {}
+        super().__init__(points, corners, pieces, tolerance, free, stay, memory)
+        self.name, self.off = name, 0.0
         #: Faces of facets, and the patches for which their corners were moved or sides bent.
         self.beside_facet: dict[Face, tuple[int, ...]] = {}
 
     def run(self) -> Solid | None:
         """The solid; None where patches fail."""
-        borders = self._borders()
-        chains = self._chains(borders)
+        borders = self.borders()
+        chains = self.chains(borders)
         if self.failures:
             return None
         edges: dict[int, list[tuple[Edge, bool]]] = {}
         for chain in chains:
-            with self._noting(chain.pair):
+            with self.noting(chain.pair):
                 edges[id(chain)] = self._edges(chain)
         if self.failures:
             return None
         for k in range(len(self.surfaces)):
             if self.surfaces[k] is None and k not in self.stay:
                 around = [edge for c in chains if k in c.pair for edge, _ in edges[id(c)]]
-                with self._noting((k,)):
+                with self.noting((k,)):
                     self._fit(k, around)
         if self.failures:
             return None
@@ -230,18 +169,10 @@ class _Builder:
         for k in range(len(self.surfaces)):
             pulse("sewing faces")
             if k not in self.stay:
-                with self._noting((k,)):
+                with self.noting((k,)):
                     uses.append(self._face(k, sides[k]))
         left = self._left(chains, edges, uses)
         return None if self.failures else Solid(Body(tuple(uses), self.name), self.off, left, self.tolerance)
-
-    @contextmanager
-    def _noting(self, among: tuple[int, ...]) -> Iterator[None]:
-        """Where something cannot be made of patches it is noted, and the others go on."""
-        try:
-            yield
-        except Refusal as refusal:
-            self.failures.append(_Failure(among, refusal))
 
     def _face(self, k: int, sides: list[Coedge]) -> FaceUse:
         surface = self.surfaces[k]
@@ -252,27 +183,27 @@ class _Builder:
         return FaceUse(face)
 
     def _left(
-        self, chains: list[_Chain], edges: dict[int, list[tuple[Edge, bool]]], uses: list[FaceUse]
+        self, chains: list[Chain], edges: dict[int, list[tuple[Edge, bool]]], uses: list[FaceUse]
     ) -> tuple[Left, ...]:
         """What stays facets; its faces are put to the others."""
         if not self.stay:
             return ()
         known = {}
         for chain in chains:
-            if _FACETS in chain.pair:
+            if FACETS in chain.pair:
                 for (edge, _), a, b in zip(edges[id(chain)], chain.points, chain.points[1:], strict=False):
                     known[min(a, b), max(a, b)] = edge, a
         beside: dict[int, list[int]] = defaultdict(list)  # the patches that a corner is moved for
         for chain in chains:
-            for v in chain.points if _FACETS in chain.pair else ():
-                beside[v] += [k for k in chain.pair if k != _FACETS]
+            for v in chain.points if FACETS in chain.pair else ():
+                beside[v] += [k for k in chain.pair if k != FACETS]
         facets = FacetFaces(self.points, self.corners, self.made, known, self.memory)
         out = []
         for k, why in self.stay.items():
             piece, own = self.pieces[k], list[Face]()
             for row in piece.rows.tolist():
                 moved = tuple(dict.fromkeys(j for v in self.corners[row].tolist() for j in beside[v]))
-                with self._noting(moved):
+                with self.noting(moved):
                     made = facets.uses(row)
                     uses += made
                     own += [use.face for use in made]
@@ -292,11 +223,11 @@ class _Builder:
             about = [flaw.entity] if isinstance(flaw.entity, Face) else []
             if isinstance(flaw.entity, Edge):
                 about = [use.face for use, _ in uses.get(flaw.entity, ())]
-            near = (self.beside_facet.get(f, (self.faces.get(f, _FACETS),)) for f in about)
-            among = tuple(dict.fromkeys(k for own in near for k in own if k != _FACETS and k not in self.stay))
+            near = (self.beside_facet.get(f, (self.faces.get(f, FACETS),)) for f in about)
+            among = tuple(dict.fromkeys(k for own in near for k in own if k != FACETS and k not in self.stay))
             refusal = Refusal(f"the solid would not be sound: {flaw.text}", where=spot(flaw.place),
                               remedy="part the patch there, allow more deviation, or keep the facets")  # fmt: skip
-            self.failures.append(_Failure(among, refusal))
+            self.failures.append(Failure(among, refusal))
         return bool(wrong)
 
     def give_up(self, stay: dict[int, str], all_of: bool) -> bool:
@@ -304,7 +235,7 @@ class _Builder:
         other and changes anything."""
         before = len(stay)
         for failure in self.failures:
-            among = [k for k in failure.among if k != _FACETS]
+            among = [k for k in failure.among if k != FACETS]
             if all_of:
                 stay.update((k, failure.refusal.what) for k in among if k not in stay)
             elif among and not any(k in stay for k in among):
@@ -316,173 +247,20 @@ class _Builder:
         normals = cross_product(b - a, c - a)
         return bool(float((surface.normal((a + b + c) / 3.0) * normals).sum()) > 0.0)
 
-    def _borders(self) -> dict[tuple[int, int], int]:
-        """Directed sides between patches, and the patch whose triangle walks each."""
-        if "sides" not in self.memory:
-            for a, b in self.beside:
-                if (b, a) not in self.beside:
-                    raise Refusal("the triangles are open", where=spot(self.points[a]),
-                                  remedy="clean the triangles first")  # fmt: skip
-            over = np.array([self.beside[b, a] for a, b in self.beside])
-            self.memory["sides"] = np.array(list(self.beside)), np.array(list(self.beside.values())), over
-        sides, own, other = self.memory["sides"]
-        rows = np.flatnonzero(self.label[own] != self.label[other])
-        ends = map(tuple, sides[rows].tolist())
-        return dict(zip(ends, self.label[own[rows]].tolist(), strict=True))
-
-    def _chains(self, borders: dict[tuple[int, int], int]) -> list[_Chain]:
-        pairs: dict[tuple[int, int], tuple[int, int]] = {}
-        at: dict[int, list[tuple[int, int]]] = defaultdict(list)
-        for (a, b), k in borders.items():
-            if a < b:
-                pairs[a, b] = (min(k, borders[b, a]), max(k, borders[b, a]))
-                at[a].append((a, b))
-                at[b].append((a, b))
-        ends = {v for v, own in at.items() if len(own) != 2 or pairs[own[0]] != pairs[own[1]]}
-        left = dict.fromkeys(pairs)
-        out = []
-
-        def walk(start: int, side: tuple[int, int]) -> _Chain:
-            pair, line = pairs[side], [start]
-            while True:
-                left.pop(side, None)
-                nxt = side[1] if side[0] == line[-1] else side[0]
-                line.append(nxt)
-                if nxt in ends or nxt == line[0]:
-                    return _Chain(pair, line)
-                side = next(s for s in at[nxt] if s != side)
-
-        for v in sorted(ends):
-            for side in at[v]:
-                if side in left:
-                    out.append(walk(v, side))
-        while left:
-            side = next(iter(left))
-            out.append(walk(side[0], side))
-        around = dict[int, tuple[int, ...]]()
-        for chain in out:
-            if chain.points[0] in ends:
-                for v in (chain.points[0], chain.points[-1]):
-                    around[v] = tuple(sorted({k for side in at[v] for k in pairs[side]} - {_FACETS}))
-                    with self._noting(around[v]):
-                        self._corner(v, around[v])
-        return self._without_steps(out, around)
-
-    def _without_steps(self, chains: list[_Chain], around: Mapping[int, tuple[int, ...]]) -> list[_Chain]:
-        """Where four surfaces meet in a point, their patches in a scan do in two, with a short border between two of
-        them, which is no edge: both corners are that point."""
-        if not any(self._scatter(chain.pair) for chain in chains):
-            return chains
-        one: dict[int, int] = {}  # corners that are another one
-
-        def root(v: int) -> int:
-            while v in one:
-                v = one[v]
-            return v
-
-        out = []
-        for chain in chains:
-            a, b = chain.points[0], chain.points[-1]
-            if a == b or a not in around or not self._step(chain, around):
-                out.append(chain)
-                continue
-            every = tuple(sorted({*around[a], *around[b]}))
-            if (a, b, every) not in self.memory:
-                known = [s for k in every if (s := self.surfaces[k]) is not None]
-                here = self.points[[a, b]].mean(axis=0)[None]
-                there = self._on_all(known, here, self._strayed(chain), False, self._scatter(every))
-                self.memory[a, b, every] = None if there is None else Vertex(frozen(there[0]))
-            vertex: Vertex | None = self.memory[a, b, every]
-            if vertex is None:
-                out.append(chain)
-                continue
-            a, b = root(a), root(b)
-            if a != b:
-                one[b] = a
-            self.made[a] = vertex
-        for v in one:
-            self.made[v] = self.made[root(v)]
-        return out
-
-    def _strayed(self, chain: _Chain) -> float:
-        """How far (mm) the border of two patches may stray from where their surfaces meet."""
-        a, b = (self.surfaces[k] for k in chain.pair)
-        assert a is not None and b is not None
-        return strayed(a, b, self.near + self._scatter(chain.pair))
-
-    def _step(self, chain: _Chain, around: Mapping[int, tuple[int, ...]]) -> bool:
-        """Whether a chain is no longer than borders stray, between patches that all have surfaces."""
-        ends = {*around[chain.points[0]], *around[chain.points[-1]]}
-        if _FACETS in chain.pair or any(self.surfaces[k] is None for k in ends) or len(ends) < 4:
-            return False
-        long = float(np.linalg.norm(np.diff(self.points[chain.points], axis=0), axis=1).sum())
-        return long <= self._strayed(chain)
-
-    def _corner(self, v: int, around: tuple[int, ...]) -> None:
-        """The vertex where patches meet."""
-        if v in self.made:
-            return
-        if (v, around) in self.memory:
-            self.made[v] = self.memory[v, around]
-            return
-        every = [self.surfaces[k] for k in around]
-        known = [surface for surface in every if surface is not None]
-        here, scatter = self.points[v][None], self._scatter(around)
-        there = self._on_all(known, here, 50.0 * self.near + scatter, len(known) < len(every), scatter)
-        if there is None:
-            raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
-                          remedy="allow more deviation, or keep the facets")  # fmt: skip
-        self.made[v] = self.memory[v, around] = Vertex(frozen(there[0]))
-
-    def _on_all(self, known: Sequence[Surface], here: Floats, most: float, free: bool, scatter: float) -> Floats | None:
-        """The point (1,3) on all of some surfaces near one that is on them but for its scatter; `most`: how far (mm) it
-        may be; `free`: beside free-form faces, which are made to meet it. None where there is none."""
-
-        def off(p: Floats) -> float:
-            return max((abs(float(s.signed_distance(p)[0])) for s in known), default=0.0)
-
-        if not known:
-            return here
-        curves = [
-            curve for a, b in combinations(known, 2)
-            if (curve := touching_curve(a, b, here, self.near, self.near + scatter)) is not None
-        ]  # fmt: skip
-        if curves:
-            # Where surfaces touch all along a curve, what tells a corner is that curve.
-            there = between(known, here, 0.01 * self.near, 100.0 * most, curves)
-            apart = max(_away(curve, there) for curve in curves)
-            if max(off(there), apart) <= self.near and float(np.linalg.norm(there - here)) <= 10.0 * most:
-                return there
-        there, missed = onto_all(known, here)
-        far = float(np.linalg.norm(there - here))
-        near = off(here)
-        most += 2.0 * self.free if free else 0.0
-        # Where surfaces are tangent the point that lies on all may be far along them.
-        if missed[0] <= self.near and far <= min(most, _SKEW * near + self.tolerance):
-            return np.asarray(there)
-        if near <= self.near:
-            return here
-        there = between(known, here, 0.05 * self.near, most)
-        return there if off(there) <= self.near and float(np.linalg.norm(there - here)) <= most else None
-
-    def _scatter(self, among: Sequence[int]) -> float:
-        """How far (mm) corners where patches meet may stand off where their surfaces do."""
-        return scatter_of([self.pieces[k].off for k in among if k != _FACETS])
-
-    def _edges(self, chain: _Chain) -> list[tuple[Edge, bool]]:
+    def _edges(self, chain: Chain) -> list[tuple[Edge, bool]]:
         """The edges along a chain, and whether they run as it does: one, but beside facets one for each side."""
         ends = self.made.get(chain.points[0]), self.made.get(chain.points[-1])
         key = (*chain.points, *chain.pair, *map(id, ends))
         if key not in self.memory:
-            self.memory[key] = self._beside_facets(chain) if _FACETS in chain.pair else [self._edge(chain)]
+            self.memory[key] = self._beside_facets(chain) if FACETS in chain.pair else [self._edge(chain)]
         edges: list[tuple[Edge, bool]] = self.memory[key]
-        if _FACETS in chain.pair:
+        if FACETS in chain.pair:
             for (edge, _), v in zip(edges, chain.points, strict=False):
                 assert edge.start is not None
                 self.made.setdefault(v, edge.start)
         return edges
 
-    def _beside_facets(self, chain: _Chain) -> list[tuple[Edge, bool]]:
+    def _beside_facets(self, chain: Chain) -> list[tuple[Edge, bool]]:
         pulse("looking for edges")
         near = MISS * self.tolerance
         on = self.surfaces[max(chain.pair)]
@@ -496,7 +274,7 @@ class _Builder:
             t = self._in_order(curve, line)
             at = curve.point(t)
         if len(line) < 4 and chain.ring:
-            raise self._apart(line)
+            raise self.apart(line)
         vertices = [self.made.get(v) or Vertex(frozen(p)) for v, p in zip(chain.points, at, strict=True)]
         if chain.ring and chain.points[0] not in self.made:
             vertices[-1] = vertices[0]
@@ -517,10 +295,10 @@ class _Builder:
         t = np.array(curve.parameter(line))
         t[0], t[-1] = low, high
         if (np.diff(t) <= 0.0).any():
-            raise self._apart(line)
+            raise self.apart(line)
         return t
 
-    def _edge(self, chain: _Chain) -> tuple[Edge, bool]:
+    def _edge(self, chain: Chain) -> tuple[Edge, bool]:
         """The edge along a chain, and whether it runs as the chain does."""
         pulse("looking for edges")
         a, b = (self.surfaces[k] for k in chain.pair)
@@ -532,7 +310,7 @@ class _Builder:
         start, end = self.made.get(chain.points[0]), self.made.get(chain.points[-1])
         if start is None or end is None:
             if curve.period is None:
-                raise self._apart(line)
+                raise self.apart(line)
             low = float(getattr(curve, "low", 0.0))
             way = curve.derivative(curve.parameter(line[:1]))[0]
             return Edge(curve, low, low + float(curve.period)), float(way @ (line[1] - line[0])) > 0.0
@@ -551,12 +329,12 @@ class _Builder:
         back = curve.period - span if start is not end else curve.period
         return Edge(curve, float(t[1]), float(t[1] + back), end, start), False
 
-    def _free_edge(self, chain: _Chain, on: Surface | None) -> Edge:
+    def _free_edge(self, chain: Chain, on: Surface | None) -> Edge:
         """The edge beside a free-form face: along the chain, on the simple surface that is beside it too."""
         line = self.points[chain.points]
         start, end = self.made.get(chain.points[0]), self.made.get(chain.points[-1])
         if (start is None) != (end is None):
-            raise self._apart(line)
+            raise self.apart(line)
         slack, lay = 0.15 * self.free, None
         if self._turn(chain) < _CREASE and len(line) > 3:
             # Through what is smooth it runs along sides of triangles: it need not go to and fro with them.
@@ -572,7 +350,7 @@ class _Builder:
             return Edge(curve, 0.0, float(np.linalg.norm(ends[1] - ends[0])), start, end)
         return Edge(curve, curve.low, curve.high, start, end)
 
-    def _smooth(self, chain: _Chain) -> Callable[[Floats], Floats]:
+    def _smooth(self, chain: Chain) -> Callable[[Floats], Floats]:
         """What brings points onto what is smooth on both sides of a chain."""
         rows = np.flatnonzero(np.isin(self.label, chain.pair))
         own, where = np.unique(self.corners[rows], return_inverse=True)
@@ -580,7 +358,7 @@ class _Builder:
         np.add.at(normals, where.reshape(-1), np.repeat(self.normal[rows], 3, axis=0))
         return smoothly_among(self.points[own], unit(normals))
 
-    def _turn(self, chain: _Chain) -> float:
+    def _turn(self, chain: Chain) -> float:
         """How far (radians) the triangles beside a chain turn, in the middle of all."""
         turns = []
         for a, b in zip(chain.points, chain.points[1:], strict=False):
@@ -616,14 +394,14 @@ class _Builder:
             lost[own.tobytes()] = refusal
             raise
 
-    def _curve(self, a: Surface, b: Surface, line: Floats, chain: _Chain) -> Curve:
+    def _curve(self, a: Surface, b: Surface, line: Floats, chain: Chain) -> Curve:
         if a.same_as(b, self.near, float(np.linalg.norm(np.ptp(line, axis=0)))):
             raise Refusal("two patches that touch lie on one surface", where=spot(line[len(line) // 2]),
                           remedy="unite them; the face can be divided afterwards")  # fmt: skip
         ends = [v.point for k in (0, -1) if (v := self.made.get(chain.points[k])) is not None]
         if isinstance(a, Plane) and isinstance(b, Plane) and len(ends) == 2 and not chain.ring:
             return Line.through(ends[0], ends[1])
-        scatter = self._scatter(chain.pair)
+        scatter = self.scatter(chain.pair)
         smooth = tangent_curve(a, b, line, ends, self.near, self.near + scatter)
         if smooth is not None:
             return smooth
@@ -633,19 +411,11 @@ class _Builder:
                 found = meet(a, b, slack * self.tolerance, probe)
             except Refusal:
                 continue
-            fits = [c for c in found if _away(c, line) <= 40.0 * slack * self.near + scatter]
-            fits = [c for c in fits if all(_away(c, e[None]) <= slack * self.near for e in ends)]
+            fits = [c for c in found if away(c, line) <= 40.0 * slack * self.near + scatter]
+            fits = [c for c in fits if all(away(c, e[None]) <= slack * self.near for e in ends)]
             if fits:
-                return min(fits, key=lambda c: _away(c, line))
-        raise self._apart(line)
-
-    def _apart(self, line: Floats) -> Refusal:
-        return Refusal("two patches do not meet along their border", where=spot(line[len(line) // 2]),
-                       remedy="allow more deviation, or keep the facets")  # fmt: skip
-
-
-def _away(curve: Curve, points: Floats) -> float:
-    return float(np.linalg.norm(curve.point(curve.parameter(points)) - points, axis=1).max())
+                return min(fits, key=lambda c: away(c, line))
+        raise self.apart(line)
 
 
 def _loops(sides: list[Coedge], surface: Surface) -> list[Loop]:

@@ -1,0 +1,261 @@
+"""Where patches meet: the chains of sides between two of them, and a corner where more do, on the surfaces of all."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints, cross_product, frozen, unit
+from lithon.brep.topology import Vertex
+from lithon.errors import Refusal, spot
+from lithon.geometry.crossing import onto_all
+from lithon.geometry.curves import Curve
+from lithon.geometry.surfaces import Surface
+from lithon.geometry.tolerance import MISS
+from lithon.mend.seams import between, scatter_of, strayed, touching_curve
+
+#: How many times as far as a corner stands off surfaces the point on all of them is, where they cross.
+_SKEW = 10.0
+#: The number of what stays facets.
+FACETS = -1
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Piece:
+    """Triangles (rows) that hang together on one surface, their area (mm2), and how far (mm) corners stand off it."""
+
+    surface: Surface | None
+    rows: Ints
+    area: float
+    off: float = 0.0
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Failure:
+    """Why patches (numbers) do not become faces."""
+
+    among: tuple[int, ...]
+    refusal: Refusal
+
+
+@dataclass(slots=True)
+class Chain:
+    """Corners of the mesh along which two patches meet, in order; a ring where the first is the last."""
+
+    pair: tuple[int, int]
+    points: list[int]
+
+    @property
+    def ring(self) -> bool:
+        return self.points[0] == self.points[-1]
+
+
+def away(curve: Curve, points: Floats) -> float:
+    return float(np.linalg.norm(curve.point(curve.parameter(points)) - points, axis=1).max())
+
+
+class Meetings:
+    """Patches (pieces) of triangles, those in `stay` but facets, and where they meet: `surfaces` of them, the vertices
+    `made` of corners, `failures` of what does not meet. `memory` keeps what was found when others of them met."""
+
+    def __init__(
+        self, points: Floats, corners: Ints, pieces: Sequence[Piece], tolerance: float, free: float,
+        stay: Mapping[int, str], memory: dict[object, Any],
+    ):  # fmt: skip
+        self.points, self.corners, self.tolerance = points, corners, tolerance
+        self.pieces, self.free, self.stay, self.memory = pieces, free, stay, memory
+        #: None for a free-form one that is not fitted yet, and for what stays facets.
+        self.surfaces: list[Surface | None] = []
+        self.failures: list[Failure] = []
+        self.label = np.full(len(corners), FACETS, dtype=np.int64)
+        for k, piece in enumerate(pieces):
+            self.surfaces.append(None if k in stay else piece.surface)
+            if k in stay:
+                continue
+            if piece.surface is None and not free:
+                here = points[corners[piece.rows[0]]].mean(axis=0)
+                raise Refusal("a patch lies on no simple surface", where=spot(here),
+                              remedy="allow more deviation, or keep the facets")  # fmt: skip
+            self.label[piece.rows] = k
+        self.near = MISS * tolerance
+        a, b, c = (points[corners[:, k]] for k in range(3))
+        self.normal = unit(cross_product(b - a, c - a))
+        if "beside" not in memory:
+            memory["beside"] = {
+                side: t for t, (i, j, k) in enumerate(corners.tolist()) for side in ((i, j), (j, k), (k, i))
+            }
+        #: The triangle that walks each directed side.
+        self.beside: dict[tuple[int, int], int] = memory["beside"]
+        self.made: dict[int, Vertex] = {}
+
+    @contextmanager
+    def noting(self, among: tuple[int, ...]) -> Iterator[None]:
+        """Where something cannot be made of patches it is noted, and the others go on."""
+        try:
+            yield
+        except Refusal as refusal:
+            self.failures.append(Failure(among, refusal))
+
+    def borders(self) -> dict[tuple[int, int], int]:
+        """Directed sides between patches, and the patch whose triangle walks each."""
+        if "sides" not in self.memory:
+            for a, b in self.beside:
+                if (b, a) not in self.beside:
+                    raise Refusal("the triangles are open", where=spot(self.points[a]),
+                                  remedy="clean the triangles first")  # fmt: skip
+            over = np.array([self.beside[b, a] for a, b in self.beside])
+            self.memory["sides"] = np.array(list(self.beside)), np.array(list(self.beside.values())), over
+        sides, own, other = self.memory["sides"]
+        rows = np.flatnonzero(self.label[own] != self.label[other])
+        ends = map(tuple, sides[rows].tolist())
+        return dict(zip(ends, self.label[own[rows]].tolist(), strict=True))
+
+    def chains(self, borders: dict[tuple[int, int], int]) -> list[Chain]:
+        """Borders of two patches as far as they go on; corners where they end are made."""
+        pairs: dict[tuple[int, int], tuple[int, int]] = {}
+        at: dict[int, list[tuple[int, int]]] = defaultdict(list)
+        for (a, b), k in borders.items():
+            if a < b:
+                pairs[a, b] = (min(k, borders[b, a]), max(k, borders[b, a]))
+                at[a].append((a, b))
+                at[b].append((a, b))
+        ends = {v for v, own in at.items() if len(own) != 2 or pairs[own[0]] != pairs[own[1]]}
+        left = dict.fromkeys(pairs)
+        out = []
+
+        def walk(start: int, side: tuple[int, int]) -> Chain:
+            pair, line = pairs[side], [start]
+            while True:
+                left.pop(side, None)
+                nxt = side[1] if side[0] == line[-1] else side[0]
+                line.append(nxt)
+                if nxt in ends or nxt == line[0]:
+                    return Chain(pair, line)
+                side = next(s for s in at[nxt] if s != side)
+
+        for v in sorted(ends):
+            for side in at[v]:
+                if side in left:
+                    out.append(walk(v, side))
+        while left:
+            side = next(iter(left))
+            out.append(walk(side[0], side))
+        around = dict[int, tuple[int, ...]]()
+        for chain in out:
+            if chain.points[0] in ends:
+                for v in (chain.points[0], chain.points[-1]):
+                    around[v] = tuple(sorted({k for side in at[v] for k in pairs[side]} - {FACETS}))
+                    with self.noting(around[v]):
+                        self._corner(v, around[v])
+        return self._without_steps(out, around)
+
+    def _without_steps(self, chains: list[Chain], around: Mapping[int, tuple[int, ...]]) -> list[Chain]:
+        """Where four surfaces meet in a point, their patches in a scan do in two, with a short border between two of
+        them, which is no edge: both corners are that point."""
+        if not any(self.scatter(chain.pair) for chain in chains):
+            return chains
+        one: dict[int, int] = {}  # corners that are another one
+
+        def root(v: int) -> int:
+            while v in one:
+                v = one[v]
+            return v
+
+        out = []
+        for chain in chains:
+            a, b = chain.points[0], chain.points[-1]
+            if a == b or a not in around or not self._step(chain, around):
+                out.append(chain)
+                continue
+            every = tuple(sorted({*around[a], *around[b]}))
+            if (a, b, every) not in self.memory:
+                known = [s for k in every if (s := self.surfaces[k]) is not None]
+                here = self.points[[a, b]].mean(axis=0)[None]
+                there = self._on_all(known, here, self._strayed(chain), False, self.scatter(every))
+                self.memory[a, b, every] = None if there is None else Vertex(frozen(there[0]))
+            vertex: Vertex | None = self.memory[a, b, every]
+            if vertex is None:
+                out.append(chain)
+                continue
+            a, b = root(a), root(b)
+            if a != b:
+                one[b] = a
+            self.made[a] = vertex
+        for v in one:
+            self.made[v] = self.made[root(v)]
+        return out
+
+    def _strayed(self, chain: Chain) -> float:
+        """How far (mm) the border of two patches may stray from where their surfaces meet."""
+        a, b = (self.surfaces[k] for k in chain.pair)
+        assert a is not None and b is not None
+        return strayed(a, b, self.near + self.scatter(chain.pair))
+
+    def _step(self, chain: Chain, around: Mapping[int, tuple[int, ...]]) -> bool:
+        """Whether a chain is no longer than borders stray, between patches that all have surfaces."""
+        ends = {*around[chain.points[0]], *around[chain.points[-1]]}
+        if FACETS in chain.pair or any(self.surfaces[k] is None for k in ends) or len(ends) < 4:
+            return False
+        long = float(np.linalg.norm(np.diff(self.points[chain.points], axis=0), axis=1).sum())
+        return long <= self._strayed(chain)
+
+    def _corner(self, v: int, around: tuple[int, ...]) -> None:
+        """The vertex where patches meet."""
+        if v in self.made:
+            return
+        if (v, around) in self.memory:
+            self.made[v] = self.memory[v, around]
+            return
+        every = [self.surfaces[k] for k in around]
+        known = [surface for surface in every if surface is not None]
+        here, scatter = self.points[v][None], self.scatter(around)
+        there = self._on_all(known, here, 50.0 * self.near + scatter, len(known) < len(every), scatter)
+        if there is None:
+            raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
+                          remedy="allow more deviation, or keep the facets")  # fmt: skip
+        self.made[v] = self.memory[v, around] = Vertex(frozen(there[0]))
+
+    def _on_all(self, known: Sequence[Surface], here: Floats, most: float, free: bool, scatter: float) -> Floats | None:
+        """The point (1,3) on all of some surfaces near one that is on them but for its scatter; `most`: how far (mm) it
+        may be; `free`: beside free-form faces, which are made to meet it. None where there is none."""
+
+        def off(p: Floats) -> float:
+            return max((abs(float(s.signed_distance(p)[0])) for s in known), default=0.0)
+
+        if not known:
+            return here
+        curves = [
+            curve for a, b in combinations(known, 2)
+            if (curve := touching_curve(a, b, here, self.near, self.near + scatter)) is not None
+        ]  # fmt: skip
+        if curves:
+            # Where surfaces touch all along a curve, what tells a corner is that curve.
+            there = between(known, here, 0.01 * self.near, 100.0 * most, curves)
+            apart = max(away(curve, there) for curve in curves)
+            if max(off(there), apart) <= self.near and float(np.linalg.norm(there - here)) <= 10.0 * most:
+                return there
+        there, missed = onto_all(known, here)
+        far = float(np.linalg.norm(there - here))
+        near = off(here)
+        most += 2.0 * self.free if free else 0.0
+        # Where surfaces are tangent the point that lies on all may be far along them.
+        if missed[0] <= self.near and far <= min(most, _SKEW * near + self.tolerance):
+            return np.asarray(there)
+        if near <= self.near:
+            return here
+        there = between(known, here, 0.05 * self.near, most)
+        return there if off(there) <= self.near and float(np.linalg.norm(there - here)) <= most else None
+
+    def scatter(self, among: Sequence[int]) -> float:
+        """How far (mm) corners where patches meet may stand off where their surfaces do."""
+        return scatter_of([self.pieces[k].off for k in among if k != FACETS])
+
+    def apart(self, line: Floats) -> Refusal:
+        return Refusal("two patches do not meet along their border", where=spot(line[len(line) // 2]),
+                       remedy="allow more deviation, or keep the facets")  # fmt: skip
