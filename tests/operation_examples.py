@@ -454,6 +454,19 @@ def patches(*more: str) -> Callable[[Model, Outcome], None]:
     return holds
 
 
+def down_bore(p: Place, top: float = 8.0, foot: float = 0.0) -> list[tuple[float, ...]]:
+    """A line down the smaller bore, a little way along its rim and up again."""
+    x, y = 8.0 + 2.0 * np.cos([0.0, 0.6]), 10.0 + 2.0 * np.sin([0.0, 0.6])
+    return [p.at(x[0], y[0], top), p.at(x[0], y[0], foot), p.at(x[1], y[1], foot), p.at(x[1], y[1], top)]
+
+
+def said_sphere(before: Model, out: Outcome) -> None:
+    """The corners of the bore lie on a sphere as well, of 4 mm all over."""
+    words = [w for f in body(out.model, "plate").faces if (w := str(out.state.marks.get("patch", f)))]
+    assert any(w.startswith("sphere") and w.endswith("said") for w in words)
+    assert out.details[0]["deviation_mm"] < 1e-3
+
+
 def hulled(before: Model, out: Outcome) -> None:
     """One hull about two blocks: its corners are theirs, and it holds more than both."""
     made = body(out.model, "body")
@@ -557,6 +570,16 @@ EXAMPLES: tuple[Example, ...] = (
     Example("unite-patches", faceted, lambda m, p: do.unite_patches(bore(m, p)), patches(), 1,
             [lambda m, p: do.unite_patches(body(m, "lone").faces[:2])],
             first=[lambda m, p: do.find_patches(body(m, "plate")), across_bore(9.2)], there=False),
+    Example("part-patch", faceted, lambda m, p: do.part_patch(bore(m, p)[0], line=down_bore(p)), patches("plane"), 1,
+            [lambda m, p: do.part_patch(bore(m, p)[0], line=down_bore(p)[:2])],
+            first=[lambda m, p: do.find_patches(body(m, "plate"))], there=False, tag="along a line"),
+    Example("paint-patch", faceted, lambda m, p: do.paint_patch(down_bore(p, 7, 1)[:2], 0.3), patches("cylinder"), 1,
+            [lambda m, p: do.paint_patch(down_bore(p, 7, 1)[:2], 0.3, bore(m, p)[:1]),
+             lambda m, p: do.paint_patch([p.at(8, 10, 90), p.at(9, 10, 90)], 0.3)],
+            first=[lambda m, p: do.find_patches(body(m, "plate"))], there=False),
+    Example("say-kind", faceted, lambda m, p: do.say_kind(bore(m, p)[:1], "sphere"), said_sphere, 1,
+            [lambda m, p: do.say_kind(body(m, "lone").faces[:1], "cone")],
+            first=[lambda m, p: do.find_patches(body(m, "plate"))], there=False),
     Example("grow-patch", faceted, lambda m, p: do.grow_patch(bore(m, p)[0], 0.02), patches(), 1,
             [lambda m, p: do.grow_patch(bore(m, p)[0], 1e-9)],
             first=[lambda m, p: do.find_patches(body(m, "plate")), across_bore(9.2)], there=False),

@@ -45,12 +45,13 @@ class unite_patches(Operation):  # noqa: N801
     ) -> None: ...
 
 class part_patch(Operation):  # noqa: N801
-    """Part a patch in two where a plane passes, or into what more of a bend than elsewhere divides."""
+    """Part a patch in two where a plane passes or a line is drawn, or into what a bend divides."""
 
     def __init__(
         self,
         faces: str | Face | Iterable[Face] | Choice,
         cut: Cut | str | None = ...,
+        line: str = ...,
     ) -> None: ...
 
 class grow_patch(Operation):  # noqa: N801
@@ -60,6 +61,25 @@ class grow_patch(Operation):  # noqa: N801
         self,
         faces: str | Face | Iterable[Face] | Choice,
         tolerance: float | str,
+    ) -> None: ...
+
+class paint_patch(Operation):  # noqa: N801
+    """Give the triangles under a line that is drawn over them to a patch, or make one of them."""
+
+    def __init__(
+        self,
+        line: str,
+        width: float | str,
+        faces: str | Face | Iterable[Face] | Choice | None = ...,
+    ) -> None: ...
+
+class say_kind(Operation):  # noqa: N801
+    """Say of what kind of surface a patch is, where the program takes it for another."""
+
+    def __init__(
+        self,
+        faces: str | Face | Iterable[Face] | Choice,
+        kind: Literal["plane", "cylinder", "cone", "sphere", "torus", "free"] = ...,
     ) -> None: ...
 
 class solid(Operation):  # noqa: N801

@@ -349,9 +349,24 @@ class SpotField(PickField):
         restyle(self.line, waiting=waiting)
 
 
+class StrokeField(PickField):
+    """A line over a body: drawn in the view while it waits, or typed."""
+
+    def build(self) -> None:
+        super().build()
+        self.pick.setText("Draw")
+
+    def show_value(self, value: Any, chosen: Chosen | None, waiting: bool) -> None:
+        self.line.show_text("" if value is None else value.text())
+        idle = "none" if self.parameter.optional else "x y z; x y z"
+        self.line.setPlaceholderText("draw it in the view with the left button" if waiting else idle)
+        self.pick.setChecked(waiting)
+        restyle(self.line, waiting=waiting)
+
+
 FIELDS: dict[str, type[Field]] = {
     "pick": PickField, "cut": CutField, "axis": AxisField, "spot": SpotField, "number": TextField, "choice": OneOfField,
-    "text": TextField, "flag": FlagField,
+    "text": TextField, "flag": FlagField, "stroke": StrokeField,
 }  # fmt: skip
 
 

@@ -138,13 +138,15 @@ class Hand:
     def mousePressEvent(self, event) -> None:
         self.setFocus()
         self._last = event.position().toPoint()
-        if event.button() == Qt.MouseButton.LeftButton and self.handle.press(self._last):
+        if event.button() == Qt.MouseButton.LeftButton and (
+            self.stroke.press(self._last) or self.handle.press(self._last)
+        ):
             return
         self._press = self._last
 
     def mouseMoveEvent(self, event) -> None:
         here = event.position().toPoint()
-        if self.handle.drag(here):
+        if self.stroke.drag(here) or self.handle.drag(here):
             self._last = here
             return
         if event.buttons() & Qt.MouseButton.RightButton and self._last is not None:
@@ -161,7 +163,7 @@ class Hand:
 
     def mouseReleaseEvent(self, event) -> None:
         here = event.position().toPoint()
-        if self.handle.release():
+        if self.stroke.release() or self.handle.release():
             return
         still = self._press is not None and (here - self._press).manhattanLength() < 5
         if event.button() == Qt.MouseButton.LeftButton and still:

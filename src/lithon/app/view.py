@@ -29,6 +29,7 @@ from lithon.app.handle import Handle  # noqa: E402
 from lithon.app.lighting import lights  # noqa: E402
 from lithon.app.skin import Skin  # noqa: E402
 from lithon.app.still import Still  # noqa: E402
+from lithon.app.stroke import StrokeHand  # noqa: E402
 from lithon.app.work import Work  # noqa: E402
 from lithon.arrays import Floats, Ints  # noqa: E402
 from lithon.brep.tessellation.division import edge_points  # noqa: E402
@@ -43,7 +44,7 @@ _MANY = 20_000
 _STILL = 350
 #: What belongs to the solid, and what is drawn over it.
 _SOLID = ("section", "edges", "shared", "mesh", "deviation", "worst")
-_LAYERS = (*_SOLID, "chosen", "lit", "ghost", "gone", "size", "points", "handle", "flags")
+_LAYERS = (*_SOLID, "chosen", "lit", "ghost", "gone", "size", "points", "handle", "stroke", "flags")
 
 
 class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
@@ -117,9 +118,11 @@ class SolidView(Eye, Hand, QVTKRenderWindowInteractor):
         self._ahead.timeout.connect(self._make_ready)
         window.AddObserver("StartEvent", self._begin)
         self.handle = Handle(self)
+        self.stroke = StrokeHand(self)
         self.flags = Flags(self)
         self.deviation = DeviationMap(self)
         work.proposal_changed.connect(self.handle.draw)
+        work.proposal_changed.connect(self.stroke.draw)
         for changed in (work.model_changed, work.ledger_changed, work.proposal_changed, work.station_changed):
             changed.connect(self.flags.draw)
         work.model_changed.connect(self.rebuild)

@@ -295,6 +295,17 @@ class Growth:
     def _fits(self, rows: Ints) -> list[Surface]:
         """The round surface through the corners of some triangles comes last; before a sphere cones and cylinders on
         which they lie too: so two rings of corners do."""
+        fits = self.rounds(rows, 8.0 * self.tolerance)
+        if not fits:
+            return []
+        # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
+        best = min(fits, key=lambda fit: fit[0] + 0.002 * freedoms(fit[1]))[1]
+        ruled = [s for _, s in fits if isinstance(s, Cylinder | Cone)] if isinstance(best, Sphere) else []
+        return [*ruled, best]
+
+    def rounds(self, rows: Ints, near: float) -> list[tuple[float, Surface]]:
+        """The round surfaces that the corners of some triangles lie on within `near` (mm), one of each kind, each with
+        how far (radians) the triangles lean from it in the mean."""
         ids = np.unique(self.corners[rows])
         p = self.points[ids]
         n = np.zeros_like(self.points[ids])
@@ -302,14 +313,7 @@ class Growth:
         for k in range(3):
             np.add.at(n, where[:, k], self.normal[rows])
         n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
-        near = 8.0 * self.tolerance
-        fits = round_fits(p, n, self.middle[rows], self.normal[rows], near)
-        if not fits:
-            return []
-        # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
-        best = min(fits, key=lambda fit: fit[0] + 0.002 * freedoms(fit[1]))[1]
-        ruled = [s for _, s in fits if isinstance(s, Cylinder | Cone)] if isinstance(best, Sphere) else []
-        return [*ruled, best]
+        return round_fits(p, n, self.middle[rows], self.normal[rows], near)
 
     def smooth(self, seed: int) -> bool:
         """Whether the flat piece of a seed goes smoothly on into another that is free."""

@@ -13,7 +13,9 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats, Ints
+from lithon.errors import Refusal, spot
 from lithon.geometry.surfaces import Plane, Surface
+from lithon.mend.fitting import refined
 from lithon.mend.growing import CHORD, FEW, HOODS, LEAN, SEVERAL, Growth
 from lithon.mend.links import flood
 from lithon.mend.scans import Scan, parted_scan
@@ -111,6 +113,29 @@ def patch_on(points: Floats, corners: Ints, rows: Ints) -> Patch:
         if round_off < 0.3 * off:
             best, off = round_one, round_off
     return Patch(best if off <= wide / 50.0 else None, rows, off)
+
+
+#: The kinds of surface that a patch can be said to be of.
+KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
+
+
+def patch_as(points: Floats, corners: Ints, rows: Ints, kind: str) -> Patch:
+    """The surface of a kind (of `KINDS`) that is nearest to some triangles. Raises Refusal where there is none."""
+    p = points[np.unique(corners[rows])]
+    wide = float(np.linalg.norm(np.ptp(p, axis=0)))
+    if kind == "plane":
+        middle = p.mean(axis=0)
+        way = np.linalg.svd(p - middle, full_matrices=False)[2][-1]
+        made: list[Surface] = [Plane.of(middle, way)]
+    else:
+        grower = _Grower(points, corners, wide, 0.0)
+        made = [s for _, s in grower.rounds(rows, wide) if s.kind == kind]
+    better = [refined(s, p) for s in made]
+    if not better:
+        raise Refusal(f"no {kind} comes near to these triangles", where=spot(p.mean(axis=0)), remedy="another kind")
+    off = [float(np.abs(s.signed_distance(p)).max()) for s in better]
+    best = int(np.argmin(off))
+    return Patch(better[best], rows, off[best])
 
 
 def grown(points: Floats, corners: Ints, patch: Patch, tolerance: float) -> Ints:

@@ -13,6 +13,7 @@ from lithon.operations.choices import Choice
 from lithon.operations.operation import Chosen, Operation
 from lithon.operations.parameters import About, At, CutAt, Parameter, Things
 from lithon.operations.places import Axis, Spot
+from lithon.operations.strokes import Over
 from lithon.operations.table import Row, row_of
 
 
@@ -52,7 +53,9 @@ class Form:
 
     def _to_pick(self) -> str:
         """The first parameter that is missing and can be picked."""
-        return next((k for k in self.missing() if isinstance(self.parameters[k], Things | CutAt | About | At)), "")
+        return next(
+            (k for k in self.missing() if isinstance(self.parameters[k], Things | CutAt | About | At | Over)), ""
+        )
 
     @staticmethod
     def _empty(value: Any, parameter: Parameter[Any]) -> bool:

@@ -18,7 +18,7 @@ from lithon.operations.references import NO_REFERENCES, References
 T = TypeVar("T")
 
 #: What a form shows: things to pick, a cut, an axis, a point, a number, one of several, a line of text, a switch.
-Shown = Literal["pick", "cut", "axis", "spot", "number", "choice", "text", "flag"]
+Shown = Literal["pick", "cut", "axis", "spot", "number", "choice", "text", "flag", "stroke"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

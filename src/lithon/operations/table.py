@@ -21,7 +21,7 @@ from lithon.operations.mend.cover import Cover
 from lithon.operations.mend.drop import Drop, DropBodies
 from lithon.operations.mend.merge import Merge
 from lithon.operations.mend.patch import PatchOver
-from lithon.operations.mend.patches import FindPatches, GrowPatch, PartPatch, UnitePatches
+from lithon.operations.mend.patches import FindPatches, GrowPatch, PaintPatch, PartPatch, SayKind, UnitePatches
 from lithon.operations.mend.replace import Replace
 from lithon.operations.mend.safe import MendSafe
 from lithon.operations.mend.sew import Sew
@@ -85,6 +85,8 @@ TABLE: tuple[Row, ...] = (
     Row("unite-patches", UnitePatches, "Mend", "Unite patches", "", "join segments triangles", likely=0.5),
     Row("part-patch", PartPatch, "Mend", "Part a patch", "", "divide segment triangles", likely=0.45),
     Row("grow-patch", GrowPatch, "Mend", "Grow a patch", "", "extend segment triangles", likely=0.4),
+    Row("paint-patch", PaintPatch, "Mend", "Paint a patch", "", "brush segment triangles by hand", likely=0.35),
+    Row("say-kind", SayKind, "Mend", "Say what a patch is", "", "force kind surface segment", likely=0.35),
     Row("solid", SolidFromTriangles, "Mend", "Solid from triangles", "", "convert faces surfaces scan", likely=0.45),
     Row("cover", Cover, "Mend", "Cover bodies", "", "hull convex block cylinder fit", likely=0.2),
     Row("drop", Drop, "Mend", "Drop sheets and hollows", "", "delete remove void fragment loose", likely=0.2),

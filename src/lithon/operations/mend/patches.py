@@ -10,18 +10,20 @@ import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.faceted import connected_sets, faceted, regrouped, soup_of, welded
-from lithon.brep.tessellation.tessellate import face_mesh
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Face, Model, new_uid
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Surface
-from lithon.mend.segments import ROUGH, Patch, grown, noise_of, patch_on, segmented
+from lithon.mend.segments import KINDS, ROUGH, Patch, grown, noise_of, patch_as, patch_on, segmented
+from lithon.mend.strokes import parted_by, under
 from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
 from lithon.operations.mend.triangles import made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
-from lithon.operations.parameters import CutAt, Flag, length, some_bodies
+from lithon.operations.parameters import CutAt, Flag, OneOf, Things, length, some_bodies
 from lithon.operations.parameters import faces as faces_of
 from lithon.operations.places import Cut
+from lithon.operations.strokes import Over, Stroke
 from lithon.remembered import Remembered
 from lithon.words import many
 
@@ -29,6 +31,8 @@ from lithon.words import many
 LADDER, ROUGH_LADDER = (3e-6, 3e-5, 3e-4, 1.2e-3), (ROUGH, 1.5 * ROUGH)
 #: What lies on no simple surface is called this.
 FREE = "free"
+#: So ends the word of a patch of which somebody said what kind it is.
+SAID = ", said"
 
 
 @dataclass(slots=True)
@@ -90,8 +94,14 @@ class Patched:
 
     def patches(self, free: bool = False) -> list[Patch]:
         """Each with the simplest surface that it lies on; `free`: none for such as lie on nothing simple."""
-        return [Patch(None, rows, 0.0) if free and word.split(" ")[0] == FREE
-                else patch_on(self.points, self.corners, rows) for word, rows in self.rows().items()]  # fmt: skip
+        return [self.patch(word, rows, free) for word, rows in self.rows().items()]
+
+    def patch(self, word: str, rows: Ints, free: bool = False) -> Patch:
+        """The patch of a word: on a surface of the kind that was said, or the simplest that it lies on."""
+        kind = word.split(" ")[0]
+        if word.endswith(SAID):
+            return Patch(None, rows, 0.0) if kind == FREE else patch_as(self.points, self.corners, rows, kind)
+        return Patch(None, rows, 0.0) if free and kind == FREE else patch_on(self.points, self.corners, rows)
 
     def noise(self) -> float:
         """How far (mm) corners scatter about what they were taken from."""
@@ -243,10 +253,12 @@ class UnitePatches(Operation):
 
 
 class PartPatch(Operation):
-    """Part a patch in two where a plane passes, or into what more of a bend than elsewhere divides."""
+    """Part a patch in two where a plane passes or a line is drawn, or into what a bend divides."""
 
     faces: Choice = param(faces_of(help="of one patch"))
     cut: Cut | None = param(CutAt(title="at", help="a plane; left out: where its triangles turn most", optional=True))
+    line: Stroke | None = param(Over(title="line", help="over it, from border to border or round, in place of a plane",
+                                     optional=True))  # fmt: skip
 
     gate = "own"
 
@@ -272,10 +284,17 @@ class PartPatch(Operation):
         body, word = _one_patch(bench)
         sheet = Patched.of(body, bench.state.marks)
         rows = sheet.rows()[word]
-        parts = self._beside(bench, sheet, rows) if self.cut is not None else self._surfaces(sheet, rows)
+        if self.line is not None:
+            parts, way = (
+                parted_by(sheet.points, sheet.corners, rows, bench.given["line"]),
+                "the line does not divide it",
+            )
+        elif self.cut is not None:
+            parts, way = self._beside(bench, sheet, rows), "the plane passes it by"
+        else:
+            parts, way = self._surfaces(sheet, rows), "it lies on one surface"
         if len(parts) < 2:
-            way = "the plane passes it by" if self.cut is not None else "it lies on one surface"
-            raise Refusal(f"{word} cannot be parted: {way}", remedy="a plane through it",
+            raise Refusal(f"{word} cannot be parted: {way}", remedy="a plane through it, or a line across it",
                           entities=tuple(bench.faces()))  # fmt: skip
         taken = set(sheet.words) - {word}
         details = []
@@ -335,6 +354,82 @@ class GrowPatch(Operation):
         if gone:
             words += f", {many(len(gone), 'patch')} swallowed"
         return Made(model, words, marks=marks, details=[_told(word, patch)])
+
+
+class PaintPatch(Operation):
+    """Give the triangles under a line that is drawn over them to a patch, or make one of them."""
+
+    line: Stroke | None = param(Over(title="line", help="drawn over the triangles"))
+    width: float = param(length("width", "how far from the line triangles are taken", above=0.0))
+    faces: Choice = param(Things(title="patch", help="a face of the one that gets them; left out: a new one",
+                                 of="faces", optional=True))  # fmt: skip
+
+    gate = "own"
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        return {**super().begun(chosen), "width": round(0.5 * chosen.size, 6)}
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return super().fits(chosen) and _of_one_patch(chosen)
+
+    def do(self, bench: Bench) -> Made:
+        line = bench.given["line"]
+        body, word = _one_patch(bench) if bench.given["faces"] else (_under(bench, line), "")
+        sheet = Patched.of(body, bench.state.marks)
+        if not sheet.whole:
+            raise Refusal(f"{body.name} is not parted into patches", remedy="find patches first", entities=(body,))
+        rows = under(sheet.points, sheet.corners, line, self.width)
+        rows = np.array([row for row in rows.tolist() if sheet.words[row] != word], dtype=np.int64)
+        if not len(rows):
+            raise Refusal(f"all triangles under the line are of {word}", remedy="draw it beyond the patch")
+        wider = np.union1d(rows, sheet.rows()[word]) if word else rows
+        patch = sheet.patch(word, wider) if word else patch_on(sheet.points, sheet.corners, wider)
+        before = set(sheet.words)
+        word = word or _named(sheet, patch, set(sheet.words))
+        for row in rows.tolist():
+            sheet.words[row] = word
+        gone = before - set(sheet.words)
+        model, marks = sheet.put(bench.model, bench.state.marks)
+        words = f"give {many(len(rows), 'triangle')} to {word}"
+        if gone:
+            words += f", {many(len(gone), 'patch')} swallowed"
+        return Made(model, words, marks=marks, details=[_told(word, patch)])
+
+
+class SayKind(Operation):
+    """Say of what kind of surface a patch is, where the program takes it for another."""
+
+    faces: Choice = param(faces_of(help="of one patch"))
+    kind: str = param(OneOf(title="kind", options=(*KINDS, FREE), default=KINDS[0]))
+
+    gate = "own"
+
+    @classmethod
+    def fits(cls, chosen: Chosen) -> bool:
+        return super().fits(chosen) and _of_one_patch(chosen)
+
+    def do(self, bench: Bench) -> Made:
+        body, word = _one_patch(bench)
+        sheet = Patched.of(body, bench.state.marks)
+        rows = sheet.rows()[word]
+        fresh = sheet.free_word(self.kind, {w.removesuffix(SAID) for w in sheet.words}) + SAID
+        patch = sheet.patch(fresh, rows)
+        for row in rows.tolist():
+            sheet.words[row] = fresh
+        model, marks = sheet.put(bench.model, bench.state.marks)
+        words = f"{word} is a {self.kind}" if patch.surface is not None else f"{word} is {self.kind}"
+        words += f", corners off it by {patch.off:.2g} mm at most" if patch.surface is not None else ""
+        return Made(model, words, marks=marks, details=[_told(fresh, patch)])
+
+
+def _under(bench: Bench, line: Floats) -> Body:
+    """The body of triangles that a line is drawn over."""
+    found = [b for b in bench.model.bodies if faceted(b)]
+    if not found:
+        raise Refusal("no body is made of triangles", remedy="exact bodies have their faces")
+    return min(found, key=lambda b: float(np.linalg.norm(body_mesh(b)[0] - line.mean(axis=0), axis=1).min()))
 
 
 def _sets(sheet: Patched, inside: Bools) -> Ints:
