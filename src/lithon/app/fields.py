@@ -193,8 +193,12 @@ class PickField(Field):
         assert isinstance(self.parameter, Things)
         of = self.parameter.of
         self.line.show_text(value.question if isinstance(value, Choice) else "")
+        empty = not isinstance(value, Choice) or value.empty
+        said = self.parameter.help.partition("left out: ")[2] if empty else ""
         self.line.setPlaceholderText(
-            f"pick {'a ' + ONE[of] if self.parameter.most == 1 else of} in the view" if waiting else told(value, of)
+            f"pick {'a ' + ONE[of] if self.parameter.most == 1 else of} in the view"
+            if waiting
+            else said or told(value, of)
         )
         self.pick.setChecked(waiting)
         restyle(self.line, waiting=waiting)
@@ -349,6 +353,10 @@ class SpotField(PickField):
         restyle(self.line, waiting=waiting)
 
 
+#: Lines of more places are not written out.
+_LEGIBLE = 3
+
+
 class StrokeField(PickField):
     """A line over a body: drawn in the view while it waits, or typed."""
 
@@ -357,9 +365,12 @@ class StrokeField(PickField):
         self.pick.setText("Draw")
 
     def show_value(self, value: Any, chosen: Chosen | None, waiting: bool) -> None:
-        self.line.show_text("" if value is None else value.text())
+        short = value is not None and len(value.points) <= _LEGIBLE
+        self.line.show_text(value.text() if short else "")
         idle = "none" if self.parameter.optional else "x y z; x y z"
-        self.line.setPlaceholderText("draw it in the view with the left button" if waiting else idle)
+        words = idle if value is None else f"drawn, {len(value.points)} places"
+        self.line.setPlaceholderText("draw in the view" if waiting else words)
+        self.line.setToolTip("Drag over the body with the left button." if waiting else self.parameter.help)
         self.pick.setChecked(waiting)
         restyle(self.line, waiting=waiting)
 

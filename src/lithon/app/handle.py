@@ -19,6 +19,7 @@ from lithon.geometry.surfaces import Plane
 from lithon.operations.form import Form
 from lithon.operations.parameters import CutAt, Number, Things
 from lithon.operations.places import Cut
+from lithon.operations.strokes import Stroke
 
 if TYPE_CHECKING:
     from lithon.app.view import SolidView
@@ -40,7 +41,10 @@ class Grip:
 
 
 def grip_of(form: Form, model: Model) -> Grip | None:
-    """The number of a form that an arrow stands for: that of a cut, or the one that its operation names."""
+    """The number of a form that an arrow stands for: that of a cut, or the one that its operation names; none where a
+    line that was drawn takes its place."""
+    if any(isinstance(value, Stroke) for value in form.values.values()):
+        return None
     for key, parameter in form.parameters.items():
         value = form.values.get(key)
         if isinstance(parameter, CutAt) and isinstance(value, Cut) and value.amount is not None:
