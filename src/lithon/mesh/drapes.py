@@ -12,6 +12,7 @@ from collections import defaultdict
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from functools import lru_cache, partial
+from typing import Literal
 
 import numpy as np
 import scipy
@@ -235,11 +236,13 @@ def _is_rim(sides: list[_Side]) -> bool:
     return len(means) > 1 and means[-1] > 0.0 and means[-1] + means[-2] > _AWAY
 
 
-def between_walls(adj: Adjacency, face: Face, width: float) -> bool:
+def between_walls(adj: Adjacency, face: Face, width: float) -> Literal["rim", "floor", ""]:
     """Whether a face of a width (mm) is a strip that only the parallel walls on its two sides make narrow: the rim of a
-    wall, or the floor of a slot. Nothing that goes on beside it could take its place."""
+    wall, or the floor of a slot; '' for neither. Nothing that goes on beside such a strip could take its place."""
     means = sorted(map(_mean, _turns(adj, face, 1.5 * width, lambda f, g: f is not g)))
-    return len(means) > 1 and (means[-1] + means[-2] > _AWAY or means[0] + means[1] < -_AWAY)
+    if len(means) > 1 and means[-1] + means[-2] > _AWAY:
+        return "rim"
+    return "floor" if len(means) > 1 and means[0] + means[1] < -_AWAY else ""
 
 
 def _over(adj: Adjacency, face: Face, sides: list[_Side], may: _May) -> set[Edge]:

@@ -412,6 +412,10 @@ def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
     return out
 
 
+#: What a person can do about a strip that stands between two walls.
+_BETWEEN = {"rim": "mesh it finer, or make a sheet of the wall", "floor": "mesh it finer, or clear the whole slot"}
+
+
 def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
     """Faces whose width, taken as twice the area over the perimeter, is a fraction of an element."""
     out, adj = [], adjacency(body)
@@ -430,9 +434,7 @@ def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
                     xyz(place),
                     f"face about {width:.3g} mm wide",
                     f"It is {share(width, size)} across.",
-                    "elements as fine are asked for there: it is as narrow as what it stands between"
-                    if walls
-                    else CLEAR,
+                    _BETWEEN[walls] if walls else CLEAR,
                     body,
                     (face,),
                     instead=() if walls else (DRAPE,),
