@@ -201,8 +201,8 @@ def test_a_step_is_levelled_and_a_thin_rim_is_left_to_a_person():
     """Of a block with a low step in its top and a slim fin: the step goes, by as much as it is high and for as much
     volume as stood on it; of the rim of the fin, and of the floor of a slim slot, the card says what can be done, and
     nothing is offered that cannot."""
-    outline = [(0, 0), (60, 0), (60, 20), (52, 20), (52, 20.3), (20, 20.3), (20, 28), (19.5, 28), (19.5, 20.3), (10, 20.3),
-               (10, 14), (9.6, 14), (9.6, 20.3), (0, 20.3)]  # fmt: skip
+    slot, fin = [(10, 20.3), (10, 14), (9.6, 14), (9.6, 20.3)], [(20, 20.3), (20, 28), (19.5, 28), (19.5, 20.3)]
+    outline = [(0, 0), (60, 0), (60, 20), (52, 20), (52, 20.3), *fin, *slot, (0, 20.3)]
     body = prism([Piece(p) for p in outline], 30.0)
     state = State(Model.of([body]), settings=Settings(size=5.0, ignore=None, share=0.0))
     narrow = [f for f in findings(state.model, 5.0, rules=state.rules()) if f.kind == "narrow face"]
@@ -214,7 +214,7 @@ def test_a_step_is_levelled_and_a_thin_rim_is_left_to_a_person():
     assert len(made.faces) == len(body.faces) - 2 and not flaws(made, out.state.model.tolerance)
     assert volume(made) - volume(body) == pytest.approx(0.3 * 8.0 * 30.0, rel=1e-9)
     assert out.taken[0][2] == pytest.approx(0.3, rel=0.05)
-    assert cured(state, 0.2).tally["narrow face"]["taken"] == 0  # no further than may be
+    assert cured(state, 0.2).state.model is state.model  # what may move no further is left to the mesh
 
 
 def test_a_file_is_prepared_and_all_that_was_done_can_be_opened_again(tmp_path):
