@@ -43,7 +43,9 @@ def flaws(body: Body, tolerance: float) -> list[Flaw]:
     as in a body that it was made of is looked at."""
     known = _flaws.get(body)
     if known is None or known[0] != tolerance:
-        known = _flaws[body] = tolerance, _all_flaws(body, tolerance)
+        known = tolerance, _all_flaws(body, tolerance)
+        if all(flaw.entity is not body for flaw in known[1]):  # what is known of a body must not hold it alive
+            _flaws[body] = known
     return list(known[1])
 
 
