@@ -380,3 +380,13 @@ def test_a_step_is_levelled_either_way(seed, height, lean, back):
 
 def low_area(width):
     return 20.0 * width - np.pi * 1.5**2
+
+
+def test_a_chamfer_from_a_free_end_to_a_flange_is_no_step():
+    """Its two ends are parallel planes that look the same way, one a corner: it goes as a chamfer does."""
+    bar = prism([Piece(p) for p in ((0, 0), (10, 0), (10, 9), (9, 10), (0, 10))], 20.0)
+    flange = prism(rectangle(-5, -5, 15, 15), 3.0, Frame.of((0, 0, 20), UP, (1, 0, 0)))
+    (body,) = combine(bar, flange, "union", 1e-6)
+    (slope,) = [f for f in body.faces if abs(f.surface.frame.z @ np.array([1, 1, 0]) / np.sqrt(2)) > 1 - 1e-9]
+    (made,) = clear(body, [slope], 1e-6)
+    assert made.volume_change == pytest.approx(0.5 * 20.0, rel=1e-9) and not flaws(made.body, 1e-6)

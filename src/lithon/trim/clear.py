@@ -10,6 +10,7 @@ faces meet, each diagonal a new edge between two faces. All triangulations are t
 from __future__ import annotations
 
 from collections.abc import Collection
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -164,7 +165,8 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
     rim = rim_of(adj, wound)
     step = step_of(adj, wound[0]) if len(wound) == 1 else None
     if step is not None:
-        return _sound(list(levelled(body, step, tolerance)), body, tolerance, here, wound)
+        with suppress(Refusal):
+            return _sound(list(levelled(body, step, tolerance)), body, tolerance, here, wound)
     if not rim:
         raise Refusal("the chosen faces are a whole shell of the body", where=spot(here))
     dropped: dict[Face, set[int]] = {}

@@ -21,8 +21,8 @@ _PARALLEL = 1e-6
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Step:
-    """A plane face between two parallel plane ones that look the same way: over its edge `up` it meets `high` from
-    outside, over `down` it meets `low` in a corner; `ends` are its other edges."""
+    """A plane face between two parallel plane ones that look the same way, longer than it is high: over its edge `up`
+    it meets `high` from outside, over `down` it meets `low` in a corner; `ends` are its other edges."""
 
     face: Face
     up: Edge
@@ -44,7 +44,7 @@ def step_of(adj: Adjacency, face: Face) -> Step | None:
             high, low = adj.across(face, up), adj.across(face, down)
             if up is down or high is low or not _same_way(adj, high, low):
                 continue
-            if adj.angle(up) > 0.5 and adj.angle(down) < -0.5 and _apart(up, down):
+            if adj.angle(up) > 0.5 and adj.angle(down) < -0.5 and _long(up, down):
                 return Step(face, up, down, high, low, tuple(e for e in edges if e is not up and e is not down))
     return None
 
@@ -57,9 +57,12 @@ def _same_way(adj: Adjacency, one: Face, two: Face) -> bool:
     return float(np.linalg.norm(n - m)) < _PARALLEL
 
 
-def _apart(up: Edge, down: Edge) -> bool:
-    """Whether two edges have no vertex in common."""
-    return not {up.start, up.end} & {down.start, down.end}
+def _long(up: Edge, down: Edge) -> bool:
+    """Whether two edges that have no vertex in common are longer than they are apart: a chamfer between two walls has
+    such ends, and is no step."""
+    if {up.start, up.end} & {down.start, down.end}:
+        return False
+    return 0.5 * (up.length + down.length) > float(np.linalg.norm(up.at(0.5) - down.at(0.5)))
 
 
 def levelled(body: Body, step: Step, tolerance: float) -> Iterator[Body]:
