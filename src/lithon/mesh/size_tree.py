@@ -21,37 +21,46 @@ _SLACK = 0.01
 
 @dataclass(frozen=True, slots=True, eq=False)
 class SizeTree:
-    """sizes (m,) in leaf order; least (k,) the smallest within each node."""
+    """sizes (m,) in leaf order; least (k,) the smallest within each node; `alike` (m,): the sources as one group."""
 
     boxes: BoxTree
     sizes: Floats
     least: Floats
+    alike: Ints
 
     @staticmethod
     def of(points: Floats, sizes: Floats) -> SizeTree:
         """Over sources (m,3), m > 0, with their sizes (m,)."""
         boxes = BoxTree.of(points, np.repeat(np.arange(len(points))[:, None], 3, axis=1))
         sorted_sizes = np.ascontiguousarray(sizes[boxes.order])
-        return SizeTree(boxes, sorted_sizes, _least(boxes.first, boxes.count, sorted_sizes))
+        return SizeTree(boxes, sorted_sizes, _least(boxes.first, boxes.count, sorted_sizes),
+                        np.zeros(len(sizes), dtype=np.int64))  # fmt: skip
 
-    def at(self, points: Floats, growth: float, most: float) -> Floats:
-        """Sizes (n,), none above `most`, at points (n,3)."""
-        return self.ruled(points, growth, most)[0]
+    def at(self, points: Floats, growth: float, most: float, block: int = BLOCK) -> Floats:
+        """Sizes (n,), none above `most`, at points (n,3). What is told at one point hangs on those before it in its
+        block, as far as an answer may be off; `block` divides `BLOCK`."""
+        return self.ruled(points, growth, most, block=block)[0]
 
     def ruled(
-        self, points: Floats, growth: float, most: float, groups: Ints | None = None, without: Ints | None = None
+        self,
+        points: Floats,
+        growth: float,
+        most: float,
+        groups: Ints | None = None,
+        without: Ints | None = None,
+        block: int = BLOCK,
     ) -> tuple[Floats, Ints]:
         """Sizes (n,) and the source (n,) that rules at each point, -1 where none asks for less than `most`. groups
         (m,) of the sources, and the one (n,) whose sources do not count at a point."""
         b = self.boxes
         points = np.ascontiguousarray(points, dtype=float)
         if groups is None or without is None:
-            tags, without = np.zeros(len(self.sizes), dtype=np.int64), np.full(len(points), -1)
+            tags, without = self.alike, np.full(len(points), -1)
         else:
             tags = np.ascontiguousarray(groups[b.order])
         sizes, row = shared_out(
             lambda s: _smallest(b.corners, b.low, b.high, b.first, b.count, self.sizes, self.least, tags, points[s],
-                                without[s], growth, most),
+                                without[s], growth, most, block),
             len(points),
         )  # fmt: skip
         return sizes, np.where(row >= 0, b.order[np.maximum(row, 0)], -1)
@@ -89,7 +98,7 @@ def _asked(corners: Floats, sizes: Floats, growth: float, k: int, p: Floats) -> 
 @njit(cache=True, nogil=True)
 def _smallest(
     corners: Floats, low: Floats, high: Floats, first: Ints, count: Ints, sizes: Floats, least: Floats, tags: Ints,
-    points: Floats, without: Ints, growth: float, most: float,
+    points: Floats, without: Ints, growth: float, most: float, block: int,
 ) -> tuple[Floats, Ints]:  # fmt: skip
     out, rows = np.empty(len(points)), np.empty(len(points), np.int64)
     stack, bound = np.empty(128, np.int64), np.empty(128)
@@ -97,7 +106,7 @@ def _smallest(
     for n in range(len(points)):
         p = points[n]
         best = most
-        if n % BLOCK == 0:
+        if n % block == 0:
             row = -1
         if row >= 0:
             best = _asked(corners, sizes, growth, row, p)

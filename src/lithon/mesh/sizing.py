@@ -22,6 +22,8 @@ from lithon.brep.tessellation.sampling import spread
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.tessellation.trees import inside_lattice
 from lithon.brep.topology import Body, Edge, Face
+from lithon.geometry.batch import CurveBatch
+from lithon.geometry.batch import spread as stretched
 from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.rounds import Cone, Sphere, Torus
@@ -29,6 +31,7 @@ from lithon.geometry.splines import curvature
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.size_tree import SizeTree
 from lithon.remembered import Remembered
+from lithon.threads import BLOCK
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,14 +109,14 @@ class SizeField:
         growth = self.rules.growth
         return growth if self._steep is None else max(growth, _STEEP)
 
-    def at(self, points: Floats) -> Floats:
-        """Sizes (n,) at points (n,3)."""
+    def at(self, points: Floats, block: int = BLOCK) -> Floats:
+        """Sizes (n,) at points (n,3); each block by itself."""
         rules = self.rules
         out = np.full(len(points), float(rules.size))
         if self._tree is not None:
-            out = self._tree.at(points, rules.growth, rules.size)
+            out = self._tree.at(points, rules.growth, rules.size, block)
         if self._steep is not None:
-            out = np.minimum(out, self._steep.at(points, self.steepest, rules.size))
+            out = np.minimum(out, self._steep.at(points, self.steepest, rules.size, block))
         return out
 
     def least_about(self, points: Floats, radius: float) -> Floats:
@@ -391,17 +394,36 @@ def _thinned(points: Floats, spacing: float) -> Floats:
     return points[first]
 
 
+#: An edge is looked at in so many places; they divide a block of those that are looked at together.
+_LOOKS = 128
+
+
 def divide_edge(edge: Edge, field: SizeField) -> Floats:
     """Parameters (n+1,) from t0 to t1 at which an edge is cut: as often as was asked, else spaced by the size field."""
-    asked = next((n for own, n in field.rules.divisions if own is edge), None)
-    if asked is not None:
-        return _evenly(edge, asked)
-    t = np.linspace(edge.t0, edge.t1, 129)
-    points = edge.curve.point(t)
-    speed = np.linalg.norm(edge.curve.derivative(t), axis=1)
-    density = speed / field.at(points)
-    steps = 0.5 * (density[1:] + density[:-1]) * np.diff(t)
-    total = np.concatenate([[0.0], np.cumsum(steps)])
+    return divide_edges([edge], field)[0]
+
+
+def divide_edges(edges: Sequence[Edge], field: SizeField) -> list[Floats]:
+    """As `divide_edge`, of many; what comes of one hangs on no other."""
+    if not edges:
+        return []
+    asked = dict(reversed(field.rules.divisions))
+    row, t = stretched(np.array([e.t0 for e in edges]), np.array([e.t1 for e in edges]), _LOOKS)
+    batch = CurveBatch.of([e.curve for e in edges])
+    points = batch.points(row, t)
+    density = (np.linalg.norm(batch.speeds(row, t), axis=1) / field.at(points, _LOOKS)).reshape(-1, _LOOKS)
+    t, points = t.reshape(-1, _LOOKS), points.reshape(-1, _LOOKS, 3)
+    total = np.zeros(t.shape)
+    np.cumsum(0.5 * (density[:, 1:] + density[:, :-1]) * np.diff(t, axis=1), axis=1, out=total[:, 1:])
+    return [
+        _evenly(edge, asked[edge]) if edge in asked else _spaced(edge, field, t[k], points[k], total[k])
+        for k, edge in enumerate(edges)
+    ]
+
+
+def _spaced(edge: Edge, field: SizeField, t: Floats, points: Floats, total: Floats) -> Floats:
+    """The parameters at which an edge is cut, where up to parameters t (k,), at points (k,3), so many elements (k,) are
+    wanted in all."""
     least = 1
     if edge.curve.kind == "polyline":
         least = max(1, int(np.ceil(_bow(points) * field.rules.around / (2.0 * np.pi) - 0.5)))
@@ -426,7 +448,7 @@ def _evenly(edge: Edge, n: int) -> Floats:
 
 
 def _bow(points: Floats) -> float:
-    """How much a polyline of (129,3) points turns in all, the zigzag of its triangles left aside."""
+    """How much a polyline of (n,3) points turns in all, the zigzag of its triangles left aside."""
     step = np.diff(points[::8], axis=0)
     step = step[np.linalg.norm(step, axis=1) > 1e-300]
     step = step / np.linalg.norm(step, axis=1, keepdims=True)

@@ -21,7 +21,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.rounds import ConeBand, Stereographic, TorusChart
 from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Cylinder, Plane
-from lithon.mesh.sizing import SizeField, divide_edge
+from lithon.mesh.sizing import SizeField, divide_edge, divide_edges
 from lithon.progress import pulse
 
 #: How often edges are cut twice as fine.
@@ -78,6 +78,8 @@ class SurfaceMesh:
     cornered: frozenset[Edge] = frozenset()
     #: A mesh with other sizes, of which faces are taken over where these are the same.
     like: SurfaceMesh | None = None
+    #: Where edges will be cut once they are asked for.
+    foreseen: dict[Edge, Floats] = field(default_factory=dict)
     _array: Floats = field(default_factory=lambda: np.zeros((0, 3)))
 
     # ---- nodes
@@ -109,7 +111,8 @@ class SurfaceMesh:
     def divide(self, edge: Edge) -> tuple[Ints, Floats]:
         """The node numbers and points of an edge, divided on first asking."""
         if edge not in self.edge_nodes:
-            t = divide_edge(edge, self.sizes)
+            t = self.foreseen.pop(edge, None)
+            t = divide_edge(edge, self.sizes) if t is None else t
             if len(t) - 1 < (least := self.finer.get(edge, 0)):
                 t = np.interp(np.linspace(0.0, len(t) - 1.0, least + 1), np.arange(len(t)), t)
             if edge in self.cornered and isinstance(edge.curve, BSplineCurve):
@@ -466,6 +469,8 @@ def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField, like: SurfaceMesh |
     cornered: frozenset[Edge] = frozenset()
     for turn in range(_FINER + 1):
         mesh = SurfaceMesh(bodies, sizes, faces, finer=finer, like=like, cornered=cornered)
+        edges = list(dict.fromkeys(edge for face in faces for edge in face.edges()))
+        mesh.foreseen = dict(zip(edges, divide_edges(edges, sizes), strict=True))
         try:
             for face in faces:
                 pulse()
