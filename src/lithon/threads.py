@@ -16,14 +16,14 @@ _Arrays = tuple[npt.NDArray[Any], ...]
 BLOCK = 8192
 
 
-def shared_out(run: Callable[[slice], _Arrays], n: int) -> _Arrays:
-    """What `run` gives for n rows, asked for slices of them, on all cores at once where they are many: arrays with a
-    row for each. `run` must let go of the interpreter for most of its time, as code compiled so does."""
+def shared_out(run: Callable[[slice], _Arrays], n: int, block: int = BLOCK) -> _Arrays:
+    """What `run` gives for n rows, asked for slices of whole blocks of them, on all cores at once where they are many:
+    arrays with a row for each. `run` must let go of the interpreter for most of its time, as code compiled so does."""
     parts = min(os.cpu_count() or 1, n // BLOCK)
     if parts < 2:
         return run(slice(0, n))
     # Whole blocks, so that what remembers the row before within one gives the same on any number of cores.
-    ends = [*(BLOCK * (np.linspace(0, n, parts + 1)[:-1].astype(int) // BLOCK)).tolist(), n]
+    ends = [*(block * (np.linspace(0, n, parts + 1)[:-1].astype(int) // block)).tolist(), n]
     with ThreadPoolExecutor(parts, "lithon-rows") as pool:
         made = list(pool.map(run, (slice(a, b) for a, b in itertools.pairwise(ends))))
     return tuple(np.concatenate(column) for column in zip(*made, strict=True))

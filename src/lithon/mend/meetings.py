@@ -62,14 +62,15 @@ def away(curve: Curve, points: Floats) -> float:
 
 class Meetings:
     """Patches (pieces) of triangles, those in `stay` but facets, and where they meet: `surfaces` of them, the vertices
-    `made` of corners, `failures` of what does not meet. `memory` keeps what was found when others of them met."""
+    `made` of corners, `failures` of what does not meet where it is `mixed` and more may become facets. `memory` keeps
+    what was found when others of them met."""
 
     def __init__(
         self, points: Floats, corners: Ints, pieces: Sequence[Piece], tolerance: float, free: float,
-        stay: Mapping[int, str], memory: dict[object, Any],
+        stay: Mapping[int, str], memory: dict[object, Any], mixed: bool,
     ):  # fmt: skip
         self.points, self.corners, self.tolerance = points, corners, tolerance
-        self.pieces, self.free, self.stay, self.memory = pieces, free, stay, memory
+        self.pieces, self.free, self.stay, self.memory, self.mixed = pieces, free, stay, memory, mixed
         #: None for a free-form one that is not fitted yet, and for what stays facets.
         self.surfaces: list[Surface | None] = []
         self.failures: list[Failure] = []
@@ -96,10 +97,13 @@ class Meetings:
 
     @contextmanager
     def noting(self, among: tuple[int, ...]) -> Iterator[None]:
-        """Where something cannot be made of patches it is noted, and the others go on."""
+        """Where something cannot be made of patches it is noted, and the others go on; where none may fail it is
+        refused at once."""
         try:
             yield
         except Refusal as refusal:
+            if not self.mixed:
+                raise
             self.failures.append(Failure(among, refusal))
 
     def borders(self) -> dict[tuple[int, int], int]:

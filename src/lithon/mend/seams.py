@@ -155,4 +155,6 @@ def between(
                 break
         else:  # between surfaces that do not meet a whole step goes too far
             damping *= 4.0
+            if damping > 1e4 / near:
+                break  # there is no way on
     return p

@@ -98,7 +98,7 @@ def solid_of(
             raise MostlyFacets(f"{share:.0%} of its skin would stay facets: {stay[largest]}",
                                where=spot(points[corners[pieces[largest].rows]].mean(axis=(0, 1))),
                                remedy="part the patch there, or keep the facets")  # fmt: skip
-        builder = _Builder(points, corners, pieces, tolerance, name, free, stay, memory)
+        builder = _Builder(points, corners, pieces, tolerance, name, free, stay, memory, mixed, most)
         out = builder.run()
         if out is not None and not (mixed and builder.unsound(out.body)):
             return out
@@ -132,10 +132,11 @@ _CREASE = np.radians(12.0)
 class _Builder(Meetings):
     def __init__(
         self, points: Floats, corners: Ints, pieces: Sequence[Piece], tolerance: float, name: str, free: float,
-        stay: Mapping[int, str], memory: dict[object, Any],
+        stay: Mapping[int, str], memory: dict[object, Any], mixed: bool, most: float,
     ):  # fmt: skip
-        super().__init__(points, corners, pieces, tolerance, free, stay, memory)
-        self.name, self.off = name, 0.0
+        """`most`: no more (mm2) is to stay facets."""
+        super().__init__(points, corners, pieces, tolerance, free, stay, memory, mixed)
+        self.name, self.off, self.most = name, 0.0, most
         #: Faces of facets, and the patches for which their corners were moved or sides bent.
         self.beside_facet: dict[Face, tuple[int, ...]] = {}
 
@@ -151,11 +152,13 @@ class _Builder(Meetings):
                 edges[id(chain)] = self._edges(chain)
         if self.failures:
             return None
-        for k in range(len(self.surfaces)):
-            if self.surfaces[k] is None and k not in self.stay:
-                around = [edge for c in chains if k in c.pair for edge, _ in edges[id(c)]]
-                with self.noting((k,)):
-                    self._fit(k, around)
+        free = [k for k, surface in enumerate(self.surfaces) if surface is None and k not in self.stay]
+        for k in sorted(free, key=lambda k: -self.pieces[k].area):  # where the large ones fail, the small are no matter
+            around = [edge for c in chains if k in c.pair for edge, _ in edges[id(c)]]
+            with self.noting((k,)):
+                self._fit(k, around)
+            if sum(self.pieces[j].area for j in {*self.stay, *(f.among[0] for f in self.failures)}) > self.most:
+                break
         if self.failures:
             return None
         sides: dict[int, list[Coedge]] = defaultdict(list)

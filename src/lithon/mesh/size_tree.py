@@ -38,7 +38,7 @@ class SizeTree:
 
     def at(self, points: Floats, growth: float, most: float, block: int = BLOCK) -> Floats:
         """Sizes (n,), none above `most`, at points (n,3). What is told at one point hangs on those before it in its
-        block, as far as an answer may be off; `block` divides `BLOCK`."""
+        block, as far as an answer may be off."""
         return self.ruled(points, growth, most, block=block)[0]
 
     def ruled(
@@ -61,7 +61,7 @@ class SizeTree:
         sizes, row = shared_out(
             lambda s: _smallest(b.corners, b.low, b.high, b.first, b.count, self.sizes, self.least, tags, points[s],
                                 without[s], growth, most, block),
-            len(points),
+            len(points), block,
         )  # fmt: skip
         return sizes, np.where(row >= 0, b.order[np.maximum(row, 0)], -1)
 

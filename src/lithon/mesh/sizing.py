@@ -394,8 +394,8 @@ def _thinned(points: Floats, spacing: float) -> Floats:
     return points[first]
 
 
-#: An edge is looked at in so many places; they divide a block of those that are looked at together.
-_LOOKS = 128
+#: An edge is looked at in so many places.
+_LOOKS = 129
 
 
 def divide_edge(edge: Edge, field: SizeField) -> Floats:
