@@ -21,7 +21,7 @@ from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.faceted import faceted
 from lithon.brep.lineage import ByFace, face_by_face
-from lithon.brep.measures import face_width, volume
+from lithon.brep.measures import face_area, face_centroid, face_width, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Edge, Face
 from lithon.mesh.sizing import SizeRules
@@ -175,7 +175,8 @@ def sparing(bodies: tuple[Body, ...], kept: tuple[Face, ...], size: float, most:
     limit = most
     for _ in range(_HALVINGS):
         found = ignored(bodies, SizeRules(size, ignore=limit, kept=kept))
-        if max(given_up(bodies, found.soft | found.tiny, size), _cut_short(bodies, found, size)) <= allowed:
+        lost = max(given_up(bodies, found.soft | found.tiny, size), _cut_short(bodies, found, size))
+        if max(lost, _pinched(bodies, found, size)) <= allowed:
             break
         limit *= 0.5
     return limit
@@ -199,6 +200,26 @@ def _cut_short(bodies: Sequence[Body], found: Ignored, size: float) -> float:
             n, m = (adj.use_of[f].outward(e.at(0.5)[None])[0] for e, f in ((a, one), (b, two)))
             wide = min(face_width(one), size) * min(face_width(two), size)
             out += 0.5 * wide * float(np.linalg.norm(np.cross(n, m))) * min(a.length, b.length)
+    return out
+
+
+def _pinched(bodies: Sequence[Body], found: Ignored, size: float) -> float:
+    """How much volume (mm3) a mesh of elements of a size cuts off, or fills, where all edges about a face are drawn
+    together: as at the end of a pin, of which what is left is as pointed as an element is long."""
+    out = 0.0
+    for body in bodies if found.tiny else ():
+        adj = adjacency(body)
+        for cap in dict.fromkeys(body.faces):
+            if not cap.loops or cap not in found.small or any(e not in found.tiny for e in cap.edges()):
+                continue
+            way = body.outward(cap, face_centroid(cap)[None])[0]
+            # What goes with it: narrow faces beside it; and what is beyond these, by how far that looks another way.
+            own = [cap, *(f for f in adj.neighbours(cap) if f in found.small)]
+            area = sum(face_area(f) * abs(float(body.outward(f, face_centroid(f)[None])[0] @ way)) for f in own)
+            rim = [(e, g) for f in own for e in f.edges() if (g := adj.across(f, e)) not in own]
+            turned = [1.0 - abs(float(adj.use_of[g].outward(e.at(0.5)[None])[0] @ way)) for e, g in rim]
+            if turned:
+                out += 2.0 / 3.0 * area * size * float(np.average(turned, weights=[e.length for e, _ in rim]))
     return out
 
 
