@@ -26,7 +26,7 @@ from lithon.project import many
 from lithon.project.many import Bounds, prepare_all, prepare_by, row
 from lithon.project.prepare import Wish, prepare
 from lithon.samples import collar_anchor, pintle_shoe
-from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, sink
+from lithon.samples.build import Piece, Round, face_toward, polyhedron, prism, raised, rectangle, sink
 from lithon.samples.spoiled_anchor import spoiled_anchor
 from lithon.survey.findings import findings
 from lithon.survey.groups import grouped
@@ -177,6 +177,26 @@ def rack(teeth=12, wide=1.2, r=0.3):
                  Piece((left + r, end), (left + r, end - r)), Piece((left, end - r)), Piece((left, 4.0))]  # fmt: skip
     exact = 20.0 * (5.0 * teeth * 4.0 + teeth * (wide**2 - (2.0 - 0.5 * np.pi) * r**2))
     return Model.of([prism([*line, Piece((0, 4.0))], 20.0, name="rack")]), exact
+
+
+def test_the_ends_of_pins_are_not_drawn_to_a_point():
+    """Pins with blunt tips beside a block, all of whose small edges together are under the share that may be given up:
+    drawn together they would take a cone off every pin as long as an element."""
+    half, tip, long = 0.32, 0.16, 11.0
+    rings = [(0.0, tip), (tip, half), (long - tip, half), (long, tip)]
+    square = ((-1, -1), (1, -1), (1, 1), (-1, 1))
+    sides = [[3, 2, 1, 0], [12, 13, 14, 15]] + [
+        [4 * r + k, 4 * r + (k + 1) % 4, 4 * r + 4 + (k + 1) % 4, 4 * r + 4 + k] for r in range(3) for k in range(4)
+    ]
+    pins = [
+        polyhedron([(5.0 * k + a * x, a * y + 20.0, z) for z, a in rings for x, y in square], sides) for k in range(12)
+    ]
+    block = prism(rectangle(0, 0, 20, 5), 2.0)
+    model = Model.of([block, *pins])
+    state = State(model, settings=Settings(3.3, share=IGNORED))
+    assert state.ignored == pytest.approx(0.5 * IGNORED * 3.3)
+    mesh, coarse = (run(s, do.mesh(elements="tet")).mesh for s in (state, run(state, do.ignore_below(0.33)).state))
+    assert abs(mesh.volume_ratio - 1.0) < 0.01 < 0.02 < abs(coarse.volume_ratio - 1.0)
 
 
 def test_rounds_that_turn_from_one_side_to_another_are_no_trifle():
