@@ -337,7 +337,7 @@ class GrowPatch(Operation):
         body, word = _one_patch(bench)
         sheet = Patched.of(body, bench.state.marks)
         rows = sheet.rows()[word]
-        patch = patch_on(sheet.points, sheet.corners, rows)
+        patch = sheet.patch(word, rows)
         if patch.surface is None:
             raise Refusal(f"{word} lies on no simple surface to grow along", remedy="part it first",
                           entities=tuple(bench.faces()))  # fmt: skip
@@ -345,15 +345,8 @@ class GrowPatch(Operation):
         if len(wider) <= len(rows):
             raise Refusal(f"nothing beside {word} lies within {self.tolerance:g} mm of its surface",
                           remedy="allow more deviation", entities=tuple(bench.faces()))  # fmt: skip
-        lost = {sheet.words[row] for row in wider.tolist()} - {word}
-        for row in wider.tolist():
-            sheet.words[row] = word
-        gone = lost - set(sheet.words)
-        model, marks = sheet.put(bench.model, bench.state.marks)
-        words = f"grow {word} by {many(len(wider) - len(rows), 'triangle')}"
-        if gone:
-            words += f", {many(len(gone), 'patch')} swallowed"
-        return Made(model, words, marks=marks, details=[_told(word, patch)])
+        fresh = np.setdiff1d(wider, rows)
+        return _given(bench, sheet, patch, word, fresh, f"grow {word} by {many(len(fresh), 'triangle')}")
 
 
 class PaintPatch(Operation):
@@ -386,16 +379,8 @@ class PaintPatch(Operation):
             raise Refusal(f"all triangles under the line are of {word}", remedy="draw it beyond the patch")
         wider = np.union1d(rows, sheet.rows()[word]) if word else rows
         patch = sheet.patch(word, wider) if word else patch_on(sheet.points, sheet.corners, wider)
-        before = set(sheet.words)
         word = word or _named(sheet, patch, set(sheet.words))
-        for row in rows.tolist():
-            sheet.words[row] = word
-        gone = before - set(sheet.words)
-        model, marks = sheet.put(bench.model, bench.state.marks)
-        words = f"give {many(len(rows), 'triangle')} to {word}"
-        if gone:
-            words += f", {many(len(gone), 'patch')} swallowed"
-        return Made(model, words, marks=marks, details=[_told(word, patch)])
+        return _given(bench, sheet, patch, word, rows, f"give {many(len(rows), 'triangle')} to {word}")
 
 
 class SayKind(Operation):
@@ -422,6 +407,18 @@ class SayKind(Operation):
         words = f"{word} is a {self.kind}" if patch.surface is not None else f"{word} is {self.kind}"
         words += f", corners off it by {patch.off:.2g} mm at most" if patch.surface is not None else ""
         return Made(model, words, marks=marks, details=[_told(fresh, patch)])
+
+
+def _given(bench: Bench, sheet: Patched, patch: Patch, word: str, rows: Ints, words: str) -> Made:
+    """What comes of giving triangles (rows) to the patch of a word, in `words`; and which others are gone by that."""
+    before = set(sheet.words)
+    for row in rows.tolist():
+        sheet.words[row] = word
+    gone = before - set(sheet.words)
+    model, marks = sheet.put(bench.model, bench.state.marks)
+    if gone:
+        words += f", {many(len(gone), 'patch')} swallowed"
+    return Made(model, words, marks=marks, details=[_told(word, patch)])
 
 
 def _under(bench: Bench, line: Floats) -> Body:
