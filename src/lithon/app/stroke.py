@@ -26,6 +26,7 @@ class StrokeHand:
     def __init__(self, view: SolidView):
         self.view = view
         self.points: list[Floats] = []
+        self._key = ""
         self._last: QPoint | None = None
 
     @property
@@ -53,7 +54,7 @@ class StrokeHand:
         """Begin a line, where one is asked for and the hand is on a body."""
         if not self.key:
             return False
-        self.points, self._last = [], None
+        self._key, self.points, self._last = self.key, [], None
         self._note(here)
         return self._last is not None
 
@@ -70,10 +71,11 @@ class StrokeHand:
         """The line is drawn: into the form with it. Returns whether there was one."""
         if self._last is None:
             return False
-        key, points = self.key, [tuple(float(x) for x in p) for p in self.points]
+        points = [tuple(float(x) for x in p) for p in self.points]
         self.points, self._last = [], None
-        with suppress(BadFile):  # a click is no line: it may be drawn again
-            self.view.work.asking.put(key, Stroke.of(points))
+        if self.key == self._key:  # else what asked for it has been dropped meanwhile
+            with suppress(BadFile):  # a click is no line: it may be drawn again
+                self.view.work.asking.put(self._key, Stroke.of(points))
         self.draw()
         return True
 

@@ -411,6 +411,16 @@ def face_width(face: Face) -> float:
     return 2.0 * face_area(face) / max(sum(e.length for e in face.edges()), 1e-300)
 
 
+def face_sides(face: Face) -> list[Edge]:
+    """The edges of a face but the ends of a strip, which are no longer than it is wide; of what is no strip all."""
+    least = STRIP * face_width(face)
+    return [edge for edge in face.edges() if edge.length > least]
+
+
+#: An edge is a side of a face, and no end of it, where it is longer than so many of its widths.
+STRIP = 1.5
+
+
 def face_centroid(face: Face) -> Floats:
     origin = origin_of(face)
     if origin is not None:

@@ -243,9 +243,13 @@ class Body:
         """How it uses a face, if it does."""
         if isinstance(self.uses, Elsewhere):
             return self.uses.use_of(face)
+        return self.use_by_face().get(face)
+
+    def use_by_face(self) -> dict[Face, FaceUse]:
+        """How it uses each of its faces; the first time where it uses one twice."""
         if self not in _use_by_face:
             _use_by_face[self] = {use.face: use for use in reversed(self.uses)}
-        return _use_by_face[self].get(face)
+        return _use_by_face[self]
 
 
 _edges_of = Remembered[Body, tuple[Edge, ...]]("brep/topology:edges_of")

@@ -21,7 +21,7 @@ from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.faceted import faceted
 from lithon.brep.lineage import ByFace, face_by_face
-from lithon.brep.measures import face_area, face_centroid, face_width, volume
+from lithon.brep.measures import STRIP, face_area, face_centroid, face_width, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Edge, Face
 from lithon.mesh.sizing import SizeRules
@@ -257,10 +257,10 @@ def _is_rim(sides: list[_Side]) -> bool:
     return len(means) > 1 and means[-1] > 0.0 and means[-1] + means[-2] > _AWAY
 
 
-def between_walls(adj: Adjacency, face: Face, width: float) -> Literal["rim", "floor", ""]:
-    """Whether a face of a width (mm) is a strip that only the parallel walls on its two sides make narrow: the rim of a
+def between_walls(adj: Adjacency, face: Face) -> Literal["rim", "floor", ""]:
+    """Whether a face is a strip that only the parallel walls on its two sides make narrow: the rim of a
     wall, or the floor of a slot; '' for neither. Nothing that goes on beside such a strip could take its place."""
-    means = sorted(map(_mean, _turns(adj, face, 1.5 * width, lambda f, g: f is not g)))
+    means = sorted(map(_mean, _turns(adj, face, STRIP * face_width(face), lambda f, g: f is not g)))
     if len(means) > 1 and means[-1] + means[-2] > _AWAY:
         return "rim"
     return "floor" if len(means) > 1 and means[0] + means[1] < -_AWAY else ""

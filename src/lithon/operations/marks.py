@@ -70,7 +70,7 @@ class Marks:
 
 
 #: The edges and vertices of a body.
-_bounds = Remembered[Body, frozenset[Entity]]("operations/marks:bounds")
+_outlines = Remembered[Body, frozenset[Entity]]("operations/marks:outlines")
 
 
 class _Heirs:
@@ -109,7 +109,7 @@ class _Heirs:
     def _bounds(entity: Entity, body: Body) -> bool:
         if isinstance(entity, Face):
             return body.use_of(entity) is not None
-        return entity in _bounds.of(body, lambda b: frozenset((*b.edges(), *b.vertices())))
+        return entity in _outlines.of(body, lambda b: frozenset((*b.edges(), *b.vertices())))
 
     def _near(self, face: Face) -> list[int]:
         """Which of the new faces reach the box of one."""

@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from lithon.brep.analysis.adjacency import adjacency
-from lithon.brep.measures import face_width
+from lithon.brep.measures import face_sides, face_width
 from lithon.brep.topology import Body, Edge, Face
 
 #: stops: no mesh without doing something; costs: many small elements; note: good to know.
@@ -123,7 +123,8 @@ def _with_neighbours(body: Body, faces: Sequence[Face]) -> list[Face]:
         over = [e for e in face.edges() if len(adj.uses.get(e, ())) == 2]
         over = [e for e in over if adj.across(face, e) is not face and adj.across(face, e).label == face.label]
         # Joined over an end, a strip would be as narrow as before.
-        over = [e for e in over if e.length > 1.5 * face_width(face)] or over
+        sides = set(face_sides(face))
+        over = [e for e in over if e in sides] or over
         if not over:
             return []
         edge = min(over, key=lambda e: (wedge(e), -e.length))

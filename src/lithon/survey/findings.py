@@ -15,7 +15,7 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.faceted import faceted
-from lithon.brep.measures import face_centroid, face_width, uses_volume
+from lithon.brep.measures import face_centroid, face_sides, face_width, uses_volume
 from lithon.brep.shells import shells
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Edge, Face, Model
@@ -82,9 +82,7 @@ def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Findin
 def passed_over(f: Finding, small: Collection[Face], edges: Collection[Edge]) -> bool:
     """Whether a mesh that does not follow some faces and edges goes over what a card is about."""
     if f.kind == "narrow face":
-        # The ends of a strip are no longer than it is wide; of a face that is no strip all edges are sides.
-        sides = (e for e in f.faces[0].edges() if e.length > 1.5 * f.size)
-        return f.faces[0] in small or any(e in edges for e in sides)
+        return f.faces[0] in small or any(e in edges for e in face_sides(f.faces[0]))
     return f.kind in ("short edge", "kink") and f.edges[0] in edges
 
 
@@ -425,7 +423,7 @@ def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
         width = face_width(face)
         if width < 0.2 * size:
             place = face.surface.project(face_centroid(face)[None])[0]
-            walls = between_walls(adj, face, width)
+            walls = between_walls(adj, face)
             out.append(
                 Finding(
                     "narrow face",

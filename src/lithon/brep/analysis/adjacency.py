@@ -72,7 +72,7 @@ class Adjacency:
 
     @cached_property
     def use_of(self) -> dict[Face, FaceUse]:
-        return {use.face: use for use in self.body.uses}
+        return self.body.use_by_face()
 
     @cached_property
     def loop_of(self) -> dict[tuple[Face, Edge], Loop]:
@@ -250,12 +250,10 @@ def edge_turn(uses: list[tuple[FaceUse, Coedge]], edge: Edge) -> float:
 _index: OrderedDict[Body, Adjacency] = OrderedDict()
 #: Indices are kept of so many bodies at most, of so many faces together.
 _MOST_BODIES, _MOST_FACES = 1_000, 100_000
-_indexed = 0
 
 
 def adjacency(body: Body) -> Adjacency:
     """The index of a body, kept while it is among the latest asked for."""
-    global _indexed
     hit = _index.get(body)
     if hit is not None:
         _index.move_to_end(body)
@@ -263,7 +261,6 @@ def adjacency(body: Body) -> Adjacency:
     like = since(body, _index.__contains__)
     made = Adjacency(body, None if like is None else _index[like[0]])
     _index[body] = made
-    _indexed += len(body.uses)
-    while len(_index) > 1 and (len(_index) > _MOST_BODIES or _indexed > _MOST_FACES):
-        _indexed -= len(_index.popitem(last=False)[0].uses)
+    while len(_index) > 1 and (len(_index) > _MOST_BODIES or sum(len(b.uses) for b in _index) > _MOST_FACES):
+        _index.popitem(last=False)
     return made
