@@ -248,7 +248,10 @@ class Body:
     def use_by_face(self) -> dict[Face, FaceUse]:
         """How it uses each of its faces; the first time where it uses one twice."""
         if self not in _use_by_face:
-            _use_by_face[self] = {use.face: use for use in reversed(self.uses)}
+            table: dict[Face, FaceUse] = {}
+            for use in self.uses:
+                table.setdefault(use.face, use)
+            _use_by_face[self] = table
         return _use_by_face[self]
 
 
