@@ -68,14 +68,14 @@ class Costs:
                 self._about[x].append(told)
 
     def of(self, finding: Finding) -> float:
-        """How many of the elements are there for what a finding is about: a wall for its two faces, else its faces and
+        """How many of the elements are there for what a finding is about: a wall for its faces, else its faces and
         edges and what bounds only those."""
         faces, wall = set(handles(finding.faces)), finding.kind == "thin wall"
         edges = {*handles(finding.edges), *(e for f in faces for e in rim(f))}
         total = 0.0
         for cost in dict.fromkeys(c for x in (*faces, *edges) for c in self._about.get(x, [])):
             if wall or cost.wall:
-                mine = wall and cost.wall and faces == cost.faces
+                mine = wall and cost.wall and faces.issuperset(cost.faces)
             else:
                 mine = faces.issuperset(cost.faces) if cost.faces else edges.issuperset(cost.edges)
             total += cost.elements if mine else 0.0

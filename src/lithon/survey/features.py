@@ -343,7 +343,8 @@ def _chamfer(adj: Adjacency, face: Face) -> tuple[float, float] | None:
         length = 0.5 * (a.length + b.length)
         width = face_area(face) / length
         spans = [face_area(f) / length for f in others]
-        if width < 0.5 * length and width < 0.4 * min(spans):
+        # One side may be no wider than the chamfer: the end of a pin.
+        if width < 0.5 * length and width < 0.4 * max(spans) and width < 1.1 * min(spans):
             return width, length
     return None
 

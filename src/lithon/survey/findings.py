@@ -33,8 +33,11 @@ from lithon.survey.disguises import disguise_cards
 from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 from lithon.survey.skin import skin_cards
-from lithon.survey.walls import slots, walls
+from lithon.survey.walls import Thinness, joined, slots, walls
 from lithon.words import listed, many
+
+#: Elements through a wall, at least, by default.
+_THROUGH = SizeRules(size=1.0).through
 
 _RANK = {"stops": 0, "costs": 1, "note": 2}
 
@@ -132,7 +135,8 @@ def _found(body: Body, size: float, tolerance: float, thorough: bool) -> list[Fi
         drawn = body_is_drawn(body)
         out = skin_cards(body, flaws(body, tolerance))
         out += disguise_cards(body, tolerance) if drawn else []
-        return out + _short_edges(body, size, set()) + (_narrow_faces(body, size, set()) if drawn else [])
+        narrow = _narrow_faces(body, size, set()) if drawn else []
+        return out + _short_edges(body, size, {f for card in narrow for f in card.faces}) + narrow
     out = _unsound(body, tolerance)
     if not body_is_drawn(body):
         return out
@@ -140,17 +144,19 @@ def _found(body: Body, size: float, tolerance: float, thorough: bool) -> list[Fi
     out += disguise_cards(body, tolerance)
     out += _touching(body)
     known: set[Face] = set()
+    thin = None
     if not any(f.severity == "stops" for f in out):  # walls and features want a closed skin
         out += _voids(body)
         out += _thin_walls(body, size)
+        thin = Thinness(body)
         for feature in features(body):
             card = _feature_card(feature, size, body)
             if card is not None:
                 out.append(card)
                 known |= set(feature.faces)
         out += _thin_slots(body, size, known)
-    out += _short_edges(body, size, known)
-    out += _narrow_faces(body, size, known)
+    narrow = _narrow_faces(body, size, known, thin)
+    out += _short_edges(body, size, known | {f for card in narrow for f in card.faces}, thin) + narrow
     out += corner_cards(body, size, known)
     return out
 
@@ -350,7 +356,7 @@ def _along_one_way(one: Plane | Cylinder, other: Plane | Cylinder) -> tuple[floa
 
 
 def _thin_walls(body: Body, size: float) -> list[Finding]:
-    """Places where the solid is thinner than an element, one card per pair of faces."""
+    """Places where the solid is thinner than an element, one card for what is about as thick and hangs together."""
     return [
         Finding(
             "thin wall",
@@ -358,13 +364,13 @@ def _thin_walls(body: Body, size: float) -> list[Finding]:
             wall,
             place,
             f"wall {wall:.3g} mm thick, {share(wall, size)}",
-            f"Elements shrink to about {wall / 0.8:.2g} mm there.",
+            f"Elements shrink to about {wall / _THROUGH:.2g} mm there.",
             "clear what thins it, or mesh its mid-surface",
             body,
             faces,
             station="survey",
         )
-        for wall, faces, place in walls(body, 0.8 * size)
+        for wall, faces, place in joined(body, walls(body, _THROUGH * size))
     ]
 
 
@@ -382,24 +388,34 @@ def _thin_slots(body: Body, size: float, known: set[Face]) -> list[Finding]:
             body,
             faces,
         )
-        for gap, faces, place in slots(body, 0.35 * size)
+        for gap, faces, place in joined(body, slots(body, 0.35 * size))
         if not known.issuperset(faces)
     ]
 
 
-def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
+def _beside(thin: Thinness | None, size: float, places: Floats, faces: list[list[Face]]) -> Floats:
+    """How large (mm) the elements are at some places (n,3) of some faces, where walls are thin there: what is no
+    smaller than these is told with the wall."""
+    return np.full(len(places), size) if thin is None else np.minimum(size, thin.at(places, faces) / _THROUGH)
+
+
+def _short_edges(body: Body, size: float, known: set[Face], thin: Thinness | None = None) -> list[Finding]:
     adj = adjacency(body)
+    short = [e for e in body.edges() if e.length < 0.35 * size and not any(u.face in known for u, _ in adj.uses[e])]
+    places = np.array([e.at(0.5) for e in short]).reshape(-1, 3)
+    near = [{e, *(g for end in (e.start, e.end) if end is not None for g in adj.at_vertex[end])} for e in short]
+    faces = [list({u.face for g in edges for u, _ in adj.uses[g]}) for edges in near]
     out = []
-    for edge in body.edges():
+    for edge, place, there in zip(short, places, _beside(thin, size, places, faces), strict=True):
         length = edge.length
-        if length >= 0.35 * size or any(use.face in known for use, _ in adj.uses[edge]):
+        if length >= 0.35 * there:
             continue
         out.append(
             Finding(
                 "short edge",
                 "costs",
                 length,
-                xyz(edge.at(0.5)),
+                xyz(place),
                 f"edge {length:.3g} mm long",
                 f"It is {share(length, size)}: the elements on it are that small.",
                 DRAW,
@@ -414,15 +430,15 @@ def _short_edges(body: Body, size: float, known: set[Face]) -> list[Finding]:
 _BETWEEN = {"rim": "mesh it finer, or make a sheet of the wall", "floor": "mesh it finer, or clear the whole slot"}
 
 
-def _narrow_faces(body: Body, size: float, known: set[Face]) -> list[Finding]:
+def _narrow_faces(body: Body, size: float, known: set[Face], thin: Thinness | None = None) -> list[Finding]:
     """Faces whose width, taken as twice the area over the perimeter, is a fraction of an element."""
     out, adj = [], adjacency(body)
-    for face in body.faces:
-        if face in known:
-            continue
+    narrow = [f for f in body.faces if f not in known and face_width(f) < 0.2 * size]
+    places = np.array([f.surface.project(face_centroid(f)[None])[0] for f in narrow]).reshape(-1, 3)
+    around = [[f, *adj.neighbours(f)] for f in narrow]
+    for face, place, there in zip(narrow, places, _beside(thin, size, places, around), strict=True):
         width = face_width(face)
-        if width < 0.2 * size:
-            place = face.surface.project(face_centroid(face)[None])[0]
+        if width < 0.2 * there:
             walls = between_walls(adj, face)
             out.append(
                 Finding(

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
+from collections.abc import Sequence
+
 import numpy as np
 
 from lithon.arrays import Floats
@@ -9,6 +12,9 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.thickness import Field, clearance, thickness
 from lithon.brep.topology import Body, Face
 from lithon.survey.card import xyz
+
+#: How much thicker (ratio) a wall may be that is told together with one beside it.
+_ALIKE = 1.5
 
 Wall = tuple[float, tuple[Face, Face], tuple[float, float, float]]
 
@@ -39,6 +45,58 @@ def _narrowest(body: Body, field: Field, most: float) -> list[Wall]:
             near = a if own[rows[k]] == low[k] else b
             out.append((_exact(near, a, b, place, float(wall[rows[k]])), (a, b), xyz(place)))
     return out
+
+
+def joined(body: Body, found: Sequence[Wall]) -> list[tuple[float, tuple[Face, ...], tuple[float, float, float]]]:
+    """Walls, thinnest first, with those beside them that are about as thick: a pin is one, however many pairs of faces
+    it has. For each the thinnest place and all its faces."""
+    adj, at = adjacency(body), defaultdict[Face, list[int]](list)
+    for k, (_, faces, _) in enumerate(found):
+        for face in faces:
+            at[face].append(k)
+    first = list(range(len(found)))
+
+    def root(k: int) -> int:
+        while first[k] != k:
+            first[k] = k = first[first[k]]
+        return k
+
+    for k, (wall, faces, _) in enumerate(found):
+        for other in {j for f in faces for g in (f, *adj.neighbours(f)) for j in at.get(g, ()) if j < k}:
+            if wall <= _ALIKE * found[other][0]:
+                low, high = sorted((root(k), root(other)))
+                first[high] = low
+    told: dict[int, dict[Face, None]] = defaultdict(dict)
+    for k, (_, faces, _) in enumerate(found):
+        told[root(k)].update(dict.fromkeys(faces))
+    return [(found[k][0], tuple(faces), found[k][2]) for k, faces in sorted(told.items())]
+
+
+class Thinness:
+    """How thick a body is behind any place of its skin."""
+
+    def __init__(self, body: Body):
+        where, wall, own, far, facing = thickness(body)
+        order = np.argsort(own, kind="stable")
+        bounds = np.searchsorted(own[order], np.arange(len(body.uses) + 1))
+        self._rows = {use.face: order[a:b] for use, a, b in zip(body.uses, bounds, bounds[1:], strict=False)}
+        self._where = where
+        self._wall = np.where((far >= 0) & (own != far) & (facing < -0.5), wall, np.inf)
+
+    def at(self, places: Floats, faces: Sequence[Sequence[Face]]) -> Floats:
+        """The thinnest wall (n,) behind any of some faces, each where it is looked at nearest to a place (n,3);
+        infinite where there is none."""
+        asked = defaultdict[Face, list[int]](list)
+        for k, own in enumerate(faces):
+            for face in own:
+                asked[face].append(k)
+        out = np.full(len(places), np.inf)
+        for face, about in asked.items():
+            rows = self._rows.get(face, ())
+            if len(rows):
+                away = ((places[about][:, None] - self._where[rows]) ** 2).sum(axis=2)
+                out[about] = np.minimum(out[about], self._wall[rows[away.argmin(axis=1)]])
+        return out
 
 
 def _exact(near: Face, a: Face, b: Face, place: Floats, seen: float) -> float:
