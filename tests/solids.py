@@ -9,7 +9,7 @@ import numpy as np
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Torus
-from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
+from lithon.samples.build import Piece, Round, face_toward, polyhedron, prism, raised, rectangle, revolved, sink
 
 CORNERS = 4.0 - np.pi
 
@@ -126,3 +126,11 @@ def simple_solid(rng: np.random.Generator, kinds: str) -> Body:
         return Body((FaceUse(Face(Torus.of(f.origin, f.z, major, min(r(0.5, 2.5), major - 0.5)), ())),), "ring")
     a = r(1, 6)
     return revolved([Piece((0, -a), (0, 0)), Piece((0, a))], f)
+
+
+def hip_roof(ridge: float, x: float = 0.0) -> Body:
+    """A roof over 40 by 30 mm, 20 mm high, whose ridge is as short as is asked for: nothing of it is narrow."""
+    base = [(x, 0.0, 0.0), (x + 40.0, 0.0, 0.0), (x + 40.0, 30.0, 0.0), (x, 30.0, 0.0)]
+    top = [(x + 20.0 - ridge / 2, 15.0, 20.0), (x + 20.0 + ridge / 2, 15.0, 20.0)]
+    sides = [(3, 2, 1, 0), (0, 1, 5, 4), (1, 2, 5), (2, 3, 4, 5), (3, 0, 4)]
+    return polyhedron(np.array(base + top), sides, name="roof with a hip")

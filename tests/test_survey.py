@@ -3,15 +3,19 @@
 import numpy as np
 import pytest
 from dice import seeds
+from solids import hip_roof
 
 import lithon
 from lithon.brep.analysis.thickness import thickness
+from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
 from lithon.operations.questions import NotAQuestion, ask
-from lithon.samples.build import Round, face_toward, prism, rectangle, sink
+from lithon.samples.build import Piece, Round, face_toward, polyhedron, prism, raised, rectangle, sink
+from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.survey.sizes import LENSES, marks
+from lithon.trim.clear import clear
 
 
 def test_features_of_the_collar_anchor(anchor):
@@ -96,16 +100,48 @@ def test_questions(anchor):
 
 
 def test_short_edges_and_narrow_faces_are_found():
-    from lithon.samples.build import Piece
-
     step = [Piece((0, 0)), Piece((30, 0)), Piece((30, 10)), Piece((12, 10)), Piece((12, 10.4)), Piece((0, 10.4))]
     found = findings(Model.of([prism(step, 8.0)]), 3.0)
     short = [f for f in found if f.kind == "short edge"]
-    assert len(short) == 2 and all(f.size == pytest.approx(0.4) for f in short)
-    assert sorted(round(f.place[2], 9) for f in short) == [0.0, 8.0]
+    assert not short  # the ends of the narrow face are told with it
+    (edge,) = [f for f in findings(Model.of([hip_roof(0.4)]), 3.0) if f.kind == "short edge"]
+    assert edge.size == pytest.approx(0.4) and edge.place == pytest.approx((20.0, 15.0, 20.0)) and not edge.faces
     (narrow,) = [f for f in found if f.kind == "narrow face"]
     assert narrow.size == pytest.approx(2 * 0.4 * 8 / 16.8)
     assert narrow.faces and not any(f.kind == "thin wall" for f in found)
+
+
+def test_pins_are_told_once_and_what_is_small_on_them_too():
+    """Of pins half a millimetre thick under elements of two, all edges and sides are short and narrow: that is told
+    once, for each pin; a nick in one of them is told by itself."""
+    plate = prism(rectangle(0.0, 0.0, 40.0, 10.0), 6.0)
+    top = face_toward(plate, (0, 0, 1))
+    for k in range(6):
+        plate = raised(
+            plate, top, Frame.of((4.0 + 6.0 * k, 5.0, 6.0), (0, 0, 1)), rectangle(-0.25, -0.25, 0.25, 0.25), 5.0
+        )
+        top = face_toward(plate, (0, 0, 1), (0.5, 0.5, 6.0))
+    found = [f for f in findings(Model.of([plate]), 2.0) if f.kind in ("thin wall", "short edge", "narrow face")]
+    assert [f.kind for f in found] == 6 * ["thin wall"]
+    assert all(f.size == pytest.approx(0.5) and len(f.faces) == 4 for f in found)
+    assert len({f for wall in found for f in wall.faces}) == 24
+    nick = [Piece(p) for p in ((-0.25, -0.25), (0.25, -0.25), (0.25, 0.2), (0.21, 0.2), (0.21, 0.25), (-0.25, 0.25))]
+    nicked = raised(plate, top, Frame.of((20.0, 2.0, 6.0), (0, 0, 1)), nick, 5.0)
+    small = [f for f in findings(Model.of([nicked]), 2.0) if f.kind in ("short edge", "narrow face")]
+    assert small and all(abs(f.place[0] - 20.0) < 0.3 and f.size < 0.06 for f in small)
+
+
+def test_the_bevelled_end_of_a_pin_is_a_chamfer():
+    """Though its end is no wider than its bevels are; without them the pin is a whole block."""
+    square, tip = ((-1, -1), (1, -1), (1, 1), (-1, 1)), 0.12
+    points = [(0.3 * x, 0.3 * y, 0.0) for x, y in square] + [(0.3 * x, 0.3 * y, 5.0 - tip) for x, y in square]
+    points += [((0.3 - tip) * x, (0.3 - tip) * y, 5.0) for x, y in square]
+    around = [(a, (a + 1) % 4) for a in range(4)]
+    sides = [(3, 2, 1, 0), (8, 9, 10, 11)] + [(a + k, b + k, b + k + 4, a + k + 4) for k in (0, 4) for a, b in around]
+    pin = polyhedron(np.array(points), sides)
+    (feature,) = features(pin)
+    assert feature.kind == "chamfer" and len(feature.faces) == 4 and feature.size == pytest.approx(tip * 2**0.5)
+    assert volume(clear(pin, feature.faces, 1e-6)[0].body) == pytest.approx(0.36 * 5.0, rel=1e-9)
 
 
 def test_twins_of_the_paddle_frame():

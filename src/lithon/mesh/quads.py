@@ -18,9 +18,9 @@ from lithon.brep.tessellation.domain import flat_domain
 from lithon.brep.tessellation.triangulate import Tangled, triangulate
 from lithon.brep.topology import Coedge, Edge, Face
 from lithon.errors import Refusal, spot
+from lithon.mesh.face_nodes import refine, smooth
 from lithon.mesh.quad_smoothing import smoothed, squareness
 from lithon.mesh.sizing import SizeField, SizeRules
-from lithon.mesh.surface import _refine, _smooth
 
 #: Node numbers and points along an edge, from its start to its end; a ring's first is not repeated.
 Nodes = Callable[[Edge], tuple[Ints, Floats]]
@@ -128,8 +128,8 @@ def paved(face: Face, nodes: Nodes, size: float) -> tuple[Floats, Ints]:
     except Tangled as error:
         raise Refusal("a face cannot be paved at this size", where=spot(face_middle(face)), entities=(face,),
                       remedy="a smaller element size") from error  # fmt: skip
-    _refine(domain, region, SizeField(SizeRules(2.0 * size), np.zeros((0, 3)), np.zeros(0)))
-    _smooth(region, len(domain.keys))
+    refine(domain, region, SizeField(SizeRules(2.0 * size), np.zeros((0, 3)), np.zeros(0)))
+    smooth(region, len(domain.keys))
     flat, triangles = region.plane, region.triangles
     cells = _joined(flat, triangles)
     points: list[Floats] = []

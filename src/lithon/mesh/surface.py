@@ -12,22 +12,19 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from lithon.arrays import Bools, Floats, Ints, cross_product
+from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.tessellation.domain import Domain, flat_domain
-from lithon.brep.tessellation.triangulate import Tangled, Triangulation, _legalise, legalise_in_space, triangulate
+from lithon.brep.tessellation.triangulate import Tangled, Triangulation, triangulate
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.errors import Refusal, spot
-from lithon.geometry.rounds import ConeBand, Stereographic, TorusChart
 from lithon.geometry.splines import BSplineCurve
-from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.mesh.face_nodes import legalise, refine, smooth
 from lithon.mesh.sizing import SizeField, divide_edge, divide_edges
 from lithon.progress import pulse
 
 #: How often edges are cut twice as fine.
 _FINER = 6
-#: Circumradius of an equilateral triangle of side one.
-_EQUILATERAL = 1.0 / np.sqrt(3.0)
 
 
 def parted(edge: Edge, a: float, b: float, low: bool, high: bool) -> float:
@@ -200,9 +197,9 @@ class SurfaceMesh:
         domain = self.domain(face)
         singular = domain.flat_of(domain.chart.singular)
         region = _region(face, domain, singular)
-        _refine(domain, region, self.sizes)
-        _smooth(region, len(domain.keys) + len(singular))
-        _legalise_in_space(domain, region)
+        refine(domain, region, self.sizes)
+        smooth(region, len(domain.keys) + len(singular))
+        legalise(domain, region)
         flat = region.plane[len(domain.keys) :]
         ids = np.array([self._node(p) for p in domain.surface_points(flat)], dtype=np.int64)
         self.singular[face] = len(singular)
@@ -248,7 +245,7 @@ class SurfaceMesh:
         ids, _ = self.inner[face]
         flat = domain.flat_of(np.array([self.nodes[i] for i in ids]).reshape(-1, 3))
         region = _region(face, domain, flat)
-        _legalise_in_space(domain, region)
+        legalise(domain, region)
         self._store(face, domain, region, ids)
 
     def add_inner(self, face: Face, point: Floats) -> int:
@@ -349,107 +346,6 @@ def _region(face: Face, domain: Domain, inner: Floats) -> Triangulation:
             remedy="a smaller element size, or clear what is narrow there",
             entities=(face,),
         ) from error
-
-
-def _refine(domain: Domain, region: Triangulation, sizes: SizeField) -> None:
-    """Insert circumcentres of triangles that are too large or too slender (Chew 1993; Ruppert 1995).
-
-    All lengths are those in space; a circumcentre is carried to the chart by its barycentric weights.
-    """
-    for _ in range(60):
-        rows = np.flatnonzero(region.tri[: region.count, 0] >= 0)
-        tri, plane = region.tri[rows], region.plane
-        points = domain.surface_points(plane)
-        flat, corners = plane[tri], points[tri]
-        weights, radius, sides = _circumcentres(corners)
-        middle = corners.mean(axis=1)
-        size = sizes.at(domain.surface_points(flat.mean(axis=1)))
-        shortest = sides.min(axis=1)
-        large = radius > 1.25 * _EQUILATERAL * size
-        slender = (radius > 1.35 * shortest) & (radius > 0.8 * _EQUILATERAL * size)
-        bad = np.flatnonzero(large | slender)
-        if not len(bad):
-            return
-        bad = bad[np.argsort(-(radius[bad] / size[bad]), kind="stable")]
-        # A circumcentre far outside its triangle is approached no further than a size (off-centres).
-        far = np.linalg.norm(np.einsum("nk,nkc->nc", weights[bad], corners[bad]) - middle[bad], axis=1)
-        limit = np.minimum(1.0, 1.2 * size[bad] / np.maximum(far, 1e-300))
-        centre = np.einsum("nk,nkc->nc", weights[bad], flat[bad])
-        start = flat[bad].mean(axis=1)
-        # Two corners of one place, on both sides of a cut, have a circumcentre anywhere in the flat.
-        wide = np.linalg.norm(flat[bad] - np.roll(flat[bad], 1, axis=1), axis=2).max(axis=1)
-        limit = np.minimum(limit, wide / np.maximum(np.linalg.norm(centre - start, axis=1), 1e-300))
-        goal = start + (centre - start) * limit[:, None]
-        spare = np.minimum(0.72 * size[bad], 0.9 * radius[bad]) / _stretch(flat[bad], corners[bad])
-        if region.add(goal, rows[bad], spare) == 0:
-            return
-        _legalise_in_space(domain, region)
-
-
-def _circumcentres(corners: Floats) -> tuple[Floats, Floats, Floats]:
-    """Barycentric weights (n,3) of the circumcentres of triangles (n,3,3), their radii (n,), and the
-    lengths (n,3) of the sides opposite each corner."""
-    sides = np.linalg.norm(np.roll(corners, -1, axis=1) - np.roll(corners, -2, axis=1), axis=2)
-    q = sides**2
-    weights = q * (q.sum(axis=1, keepdims=True) - 2.0 * q)
-    total = weights.sum(axis=1)  # sixteen times the squared area
-    area = np.sqrt(np.maximum(total, 1e-300)) / 4.0
-    radius = sides.prod(axis=1) / (4.0 * area)
-    flat = total <= 1e-14 * q.max(axis=1) ** 2  # the circumcentre of a flat triangle is nowhere: its middle serves
-    weights = np.where(flat[:, None], 1.0 / 3.0, weights / np.where(flat, 1.0, total)[:, None])
-    return weights, np.asarray(radius), sides
-
-
-def _stretch(flat: Floats, corners: Floats) -> Floats:
-    """Length in space over length in the chart (n,), from the areas of triangles."""
-    b, c = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
-    plane = np.abs(b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0])
-    space = np.linalg.norm(cross_product(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    return np.asarray(np.sqrt(np.maximum(space, 1e-300) / np.maximum(plane, 1e-300)))
-
-
-def _keeps_angles(domain: Domain) -> bool:
-    return isinstance(domain.chart, Plane | Cylinder | ConeBand | Stereographic | TorusChart)
-
-
-def _legalise_in_space(domain: Domain, region: Triangulation) -> None:
-    """Where the chart does not keep angles, swap by the angles in space."""
-    if not _keeps_angles(domain):
-        points = np.ascontiguousarray(domain.surface_points(region.plane))
-        legalise_in_space(region.grid, points, region.tri, region.nbr, region.fix, region.count)
-
-
-def _smooth(region: Triangulation, fixed: int, sweeps: int = 6) -> None:
-    """Move inner nodes towards the centroids of their neighbours, weighted by area, and restore
-    the Delaunay property by swaps."""
-    n = region.points
-    if n <= fixed:
-        return
-    for _ in range(sweeps):
-        tri = region.triangles
-        xy = region.grid[:n].astype(float)
-        corners = xy[tri]
-        b, c = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-        area = b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0]
-        middle = corners.mean(axis=1) * area[:, None]
-        total, weight = np.zeros((n, 2)), np.zeros(n)
-        for k in range(3):
-            np.add.at(total, tri[:, k], middle)
-            np.add.at(weight, tri[:, k], area)
-        goal = region.grid[:n].copy()
-        goal[fixed:] = np.round(total[fixed:] / np.maximum(weight[fixed:], 1e-300)[:, None])
-        for _retry in range(10):
-            moved = goal[tri].astype(float)
-            b, c = moved[:, 1] - moved[:, 0], moved[:, 2] - moved[:, 0]
-            bad = b[:, 0] * c[:, 1] - b[:, 1] * c[:, 0] <= 0.05 * area
-            if not bad.any():
-                break
-            back = np.unique(tri[bad])
-            goal[back] = region.grid[back]
-        else:
-            return
-        region.grid[:n] = goal
-        _legalise(region.grid, region.tri, region.nbr, region.fix, region.count)
 
 
 def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField, like: SurfaceMesh | None = None) -> SurfaceMesh:
