@@ -272,16 +272,24 @@ def _told_apart(failures: Sequence[object]) -> None:
     type=float,
     help="How far (mm) corners may stand off a surface; left out: the least with which a solid comes out.",
 )
+@click.option(
+    "--seconds",
+    type=float,
+    default=60.0,
+    show_default=True,
+    help="How long surfaces are looked for with auto; what has none by then stays facets.",
+)
 @_placed
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-def solid(file: str, out: str, kind: str, tolerance: float | None, as_json: bool, **place: Any) -> None:
+def solid(file: str, out: str, kind: str, tolerance: float | None, seconds: float, as_json: bool, **place: Any) -> None:
     """Make a solid of a file of triangles: healed, parted into faces, written as STEP."""
     from lithon.project.solid import solid as made
 
     _positive(tolerance, "tolerance")
+    _positive(seconds, "seconds")
     unit, placement = place.pop("unit"), Placement(**place).checked()
     work = lithon.Ledger.open(file, unit, placement)
-    facts = _kept(lambda: made(work, cast(Any, kind), tolerance, Path(out), _progress()), out)
+    facts = _kept(lambda: made(work, cast(Any, kind), tolerance, Path(out), _progress(), seconds), out)
     if as_json:
         _print(facts)
         return

@@ -81,6 +81,13 @@ def _face_moments(face: Face) -> Floats:
     if face.before is not None:
         _moments[face] = np.sum([_face_moments(part) for part in (face.before, *face.plugs())], axis=0)
         return _moments[face]
+    if (corners := _three_corners(face)) is not None:
+        normal = face.surface.frame.z if face.along else -face.surface.frame.z
+        total = np.asarray(_over_triangles(given(corners), np.array([[0, 1, 2]]), given(normal[None]), *_DUNAVANT))
+        if float(cross_product(corners[1] - corners[0], corners[2] - corners[0]) @ normal) < 0.0:
+            total = -total  # walked the other way round: of less than nothing, as of any other face
+        _moments[face] = total
+        return total
     for part in parts_of(face):
         total += _loop_moments(part)
     # Loops run clockwise in the flat where the face is turned round: area keeps its sign by that,
@@ -101,13 +108,29 @@ def learn_moments(found: dict[Face, Floats]) -> None:
         _moments.setdefault(face, moments)
 
 
+#: Dunavant's rule of six points: shares (6,3) of a triangle's corners, weights (6,); exact for degree four.
+_DUNAVANT = (
+    np.concatenate([np.full((3, 3), g) + (1.0 - 3.0 * g) * np.eye(3) for g in (0.445948490915965, 0.091576213509771)]),
+    np.repeat([0.223381589678011, 0.109951743655322], 3),
+)
+
+
 def _triangle_moments(facets: Facets) -> Floats:
-    """Over triangles, by Dunavant's rule of six points: exact, the integrands are of degree three."""
-    near, far = 0.445948490915965, 0.091576213509771
-    weights = np.repeat([0.223381589678011, 0.109951743655322], 3)
-    shares = np.concatenate([np.full((3, 3), g) + (1.0 - 3.0 * g) * np.eye(3) for g in (near, far)])
+    """Over triangles, exact: the integrands are of degree three."""
     triangles = np.ascontiguousarray(facets.triangles, dtype=np.int64)
-    return np.asarray(_over_triangles(given(facets.points), triangles.copy(), given(facets.normals), shares, weights))
+    return np.asarray(_over_triangles(given(facets.points), triangles.copy(), given(facets.normals), *_DUNAVANT))
+
+
+def _three_corners(face: Face) -> Floats | None:
+    """The corners (3,3) of a plane face with three straight edges; none of any other."""
+    if not isinstance(face.surface, Plane) or len(face.loops) != 1 or len(face.loops[0]) != 3:
+        return None
+    corners = []
+    for coedge in face.loops[0]:
+        if not isinstance(coedge.edge.curve, Line) or coedge.first is None:
+            return None
+        corners.append(coedge.first.point)
+    return np.array(corners)
 
 
 @njit(cache=True, nogil=True)
@@ -174,7 +197,8 @@ _Side = tuple[Edge, Plane | Cylinder]
 def prepare(faces: Iterable[Face]) -> None:
     """Integrate along the edges of many plane and cylindrical faces together: what a body as a whole needs."""
     wanted = [f for f in _moments.missing(faces) if f.before is None and origin_of(f) is None]
-    _rolled_moments([(e, f.surface) for f in wanted if isinstance(f.surface, Plane | Cylinder) for e in f.edges()])
+    rolled = [f for f in wanted if isinstance(f.surface, Plane | Cylinder) and _three_corners(f) is None]
+    _rolled_moments([(e, f.surface) for f in rolled if isinstance(f.surface, Plane | Cylinder) for e in f.edges()])
 
 
 def _rolled_moments(sides: list[_Side]) -> Floats:

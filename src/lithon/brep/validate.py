@@ -8,13 +8,13 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, cross_product
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import origin_of, root_of
 from lithon.brep.lineage import since
 from lithon.brep.measures import face_area, prepare, volume
 from lithon.brep.tessellation.division import divide_edges
-from lithon.brep.tessellation.tessellate import face_mesh, leaks, prepare_meshes
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh, leaks, prepare_meshes
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch, RollBatch, spread
@@ -62,16 +62,31 @@ def _all_flaws(body: Body, tolerance: float) -> list[Flaw]:
             same = {use.face for use in body.uses}.difference(faces).union(body.edges()).difference(edges)
             found = [flaw for flaw in before if flaw.entity in same]
     divide_edges(edges)
-    prepare(faces)
     prepare_meshes(faces)
     found += ([] if body.sheet else _edge_flaws(body, edges)) + _gap_flaws(edges, tolerance)
     doubtful = _doubtful(_sound_faces, faces, tolerance)
     off = _stand_off(f for f in doubtful if f.before is None)
     for face in doubtful:
         found += _face_flaws(face, tolerance, off)
-    if not found and not body.sheet and volume(body) <= 0.0:
+    if not found and not body.sheet and _inside_out(body, faces):
         found.append(Flaw("inside-out", "the body encloses no positive volume", _at(body.faces[0]), body))
     return found
+
+
+#: What is drawn holds a body's volume to within so much (share of its skin's area times its diagonal) and more.
+_DRAWN = 2e-3
+
+
+def _inside_out(body: Body, fresh: Iterable[Face]) -> bool:
+    """Whether a closed body, of which some faces were not measured yet, encloses no positive volume."""
+    points, triangles, _ = body_mesh(body)
+    a, b, c = (points[triangles[:, k]] - points.mean(axis=0) for k in range(3))
+    area = 0.5 * float(np.linalg.norm(cross_product(b - a, c - a), axis=1).sum())
+    drawn = float((a * cross_product(b, c)).sum()) / 6.0
+    if drawn > _DRAWN * area * float(np.linalg.norm(np.ptp(points, axis=0))):
+        return False
+    prepare(fresh)
+    return volume(body) <= 0.0
 
 
 def check(body: Body, tolerance: float) -> Body:
@@ -224,6 +239,15 @@ def _face_flaws(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
 #: A face of no more area, in squares of the tolerance, has none: of a triangle with sides as long as the tolerance the
 #: height is a tenth of it then.
 _EMPTY = 0.05
+#: What is drawn with so much is not that small.
+_LARGE = 100.0
+
+
+def _drawn_area(face: Face) -> float:
+    """The area (mm2) of what is drawn of a face."""
+    mesh = face_mesh(face)
+    a, b, c = (mesh.points[mesh.triangles[:, k]] for k in range(3))
+    return 0.5 * float(np.linalg.norm(cross_product(b - a, c - a), axis=1).sum())
 
 
 def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
@@ -242,6 +266,7 @@ def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
             return [Flaw("leak", "the triangles of a face do not end along its edges", _at(face), face)]
     except Refusal as refusal:
         return [Flaw("tangled face", refusal.what, _at(face), face)]
-    if face_area(face) <= _EMPTY * tolerance**2:
+    # Its triangles end along its edges as these are walked: where they are large it is, and no turned one.
+    if _drawn_area(face) <= _LARGE * tolerance**2 and face_area(face) <= _EMPTY * tolerance**2:
         return [Flaw("empty face", "a face has no area", _at(face), face)]
     return []

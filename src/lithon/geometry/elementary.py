@@ -104,6 +104,79 @@ def onto_two(a: Floats, b: Floats, points: Floats, rounds: int) -> tuple[Floats,
 
 
 @njit(cache=True)
+def _least_squares(rows: Floats, right: Floats) -> Floats:
+    """The least-squares solution (3,) of rows (m,3), right (m,), by Householder's reflections; both are used up."""
+    m = len(right)
+    out = np.zeros(3)
+    for k in range(3):
+        size = 0.0
+        for i in range(k, m):
+            size += rows[i, k] ** 2
+        size = np.sqrt(size)
+        if size == 0.0:
+            continue
+        head = rows[k, k] + (size if rows[k, k] >= 0.0 else -size)
+        scale = head * head - rows[k, k] ** 2 + size * size
+        rows[k, k] = head
+        for j in range(k + 1, 4):
+            dot = 0.0
+            for i in range(k, m):
+                dot += rows[i, k] * (right[i] if j == 3 else rows[i, j])
+            dot *= 2.0 / scale
+            for i in range(k, m):
+                if j == 3:
+                    right[i] -= dot * rows[i, k]
+                else:
+                    rows[i, j] -= dot * rows[i, k]
+        rows[k, k] = -size if head > 0.0 else size
+    for k in range(2, -1, -1):
+        rest = right[k]
+        for j in range(k + 1, 3):
+            rest -= rows[k, j] * out[j]
+        out[k] = rest / rows[k, k] if rows[k, k] != 0.0 else 0.0
+    return out
+
+
+@njit(cache=True)
+def _strain(surfaces: Floats, p: Floats, start: Floats, near: float, far: float) -> float:
+    out = 0.0
+    for k in range(len(surfaces)):
+        out += (_off(surfaces[k], p[0], p[1], p[2])[0] / near) ** 2
+    for c in range(3):
+        out += ((p[c] - start[c]) / far) ** 2
+    return out
+
+
+@njit(cache=True)
+def least_strain(surfaces: Floats, start: Floats, near: float, far: float, rounds: int) -> Floats:
+    """The point (3,) near one on surfaces (k,12) as far as these let it, as `seams.between` has it."""
+    p = start.copy()
+    now, damping = _strain(surfaces, p, start, near, far), 1.0 / far
+    count = len(surfaces)
+    rows, right = np.empty((count + 6, 3)), np.empty(count + 6)
+    for _ in range(rounds):
+        rows[:], right[:] = 0.0, 0.0
+        for k in range(count):
+            d, nx, ny, nz = _off(surfaces[k], p[0], p[1], p[2])
+            rows[k, 0], rows[k, 1], rows[k, 2], right[k] = nx / near, ny / near, nz / near, -d / near
+        for c in range(3):
+            rows[count + c, c], right[count + c] = 1.0 / far, (start[c] - p[c]) / far
+            rows[count + 3 + c, c] = damping
+        there = p + _least_squares(rows, right)
+        fresh = _strain(surfaces, there, start, near, far)
+        if fresh < now:
+            done = now - fresh < 1e-9 * now
+            p, now, damping = there, fresh, damping / 3.0
+            if done:
+                break
+        else:  # between surfaces that do not meet a whole step goes too far
+            damping *= 4.0
+            if damping > 1e4 / near:
+                break  # there is no way on
+    return p
+
+
+@njit(cache=True)
 def beside_guide(a: Floats, b: Floats, guide: Floats) -> tuple[Floats, Floats]:
     """Points (n,3) on both surfaces (rows) in the plane across a guide, whose points and first two derivatives are
     given (3,n,3); and the first derivatives (n,3) of the curve that they are on."""

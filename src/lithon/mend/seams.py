@@ -14,6 +14,7 @@ import numpy as np
 from lithon.arrays import Floats, cross_product, unit
 from lithon.brep.analysis.fits import circle_through
 from lithon.geometry.curves import Circle, Curve, Line
+from lithon.geometry.elementary import in_numbers, least_strain
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Surface
@@ -124,6 +125,10 @@ def _about(frame: Frame, line: Floats) -> Circle:
     return Circle.about(frame, float(np.hypot(*frame.local(line)[:, :2].T).mean()))
 
 
+#: So many steps are taken to a point between surfaces.
+_STEPS = 80
+
+
 def between(
     surfaces: Sequence[Surface], start: Floats, near: float, far: float, curves: Sequence[Curve] = ()
 ) -> Floats:
@@ -131,13 +136,17 @@ def between(
     tangent it stays between them, and does not run off along them. `near`, `far` (mm): what standing off the surfaces
     and off the start is counted in (Levenberg 1944, Marquardt 1963)."""
 
+    numbers = [row for s in surfaces if (row := in_numbers(s)) is not None]
+    if not curves and len(numbers) == len(surfaces):
+        return np.asarray(least_strain(np.array(numbers), np.array(start[0]), near, far, _STEPS))[None]
+
     def cost(p: Floats) -> float:
         away = sum((float(s.signed_distance(p)[0]) / near) ** 2 for s in surfaces)
         away += sum(float(((p - c.point(c.parameter(p))) ** 2).sum()) / near**2 for c in curves)
         return away + float(((p - start) ** 2).sum()) / far**2
 
     p, now, damping = start.copy(), cost(start), 1.0 / far
-    for _ in range(80):
+    for _ in range(_STEPS):
         off = np.array([float(s.signed_distance(p)[0]) for s in surfaces]) / near
         slopes = np.array([s.normal(p)[0] for s in surfaces]) / near
         for c in curves:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any, Literal
 
@@ -24,20 +25,25 @@ from lithon.survey.deviation import deviation
 
 #: So little of a skin (a share) may stay facets that no free-form faces are looked for in their stead.
 _HARDLY = 0.05
-#: Where so much lies on nothing simple, free-form faces seldom meet what is around them, and where there are so many
-#: triangles it takes minutes to tell.
-_MOSTLY, _DENSE = 0.6, 2000
-#: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then (of dense
-#: bodies, where these are not the most of it), else its facets; simple, smooth: refused where a body has hardly any.
+#: Where so much of so many triangles lies on nothing simple, free-form faces seldom meet what is around them: they are
+#: looked for where there are so many times as many seconds left as the simple ones took.
+_MOSTLY, _DENSE, _TIME = 0.6, 2000, 1.5
+#: How long (s) surfaces of a file are looked for where nothing else is said, and those of each body at the least.
+SEARCH, _EACH = 60.0, 2.0
+#: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then, as far as
+#: there is time, else its facets; simple, smooth: refused where a body has hardly any.
 Kind = Literal["auto", "facets", "simple", "smooth"]
 
 
-def solid(work: Ledger, kind: Kind, tolerance: float | None, out: Path, progress: Progress = SILENT) -> dict[str, Any]:
+def solid(
+    work: Ledger, kind: Kind, tolerance: float | None, out: Path, progress: Progress = SILENT, seconds: float = SEARCH
+) -> dict[str, Any]:
     """Make solids of the triangles of a work, and write them as STEP. Returns what they are: faces by kind, whether
     closed and valid, the volume (mm3), how far (mm) what was read stands off them, how many wounds of each sort were
-    healed, which patches or whole bodies stayed facets and why. Raises Refusal where nothing is made of triangles, or
-    cannot be healed, or `simple` or `smooth` was asked for and a body has no such faces; OSError where the file cannot
-    be written."""
+    healed, which patches or whole bodies stayed facets and why. For `auto` surfaces are looked for no longer than about
+    so many seconds, shared among the bodies by their triangles; what has none by then stays facets. Raises Refusal
+    where nothing is made of triangles, or cannot be healed, or `simple` or `smooth` was asked for and a body has no
+    such faces; OSError where the file cannot be written."""
     start = time.monotonic()
     if not any(faceted(b) for b in work.model.bodies):
         raise Refusal(f"{work.source.name} holds no triangles", remedy="exact bodies are solids already")
@@ -48,10 +54,13 @@ def solid(work: Ledger, kind: Kind, tolerance: float | None, out: Path, progress
     read = work.model
     left: list[dict[str, Any]] = []
     kinds: Counter[str] = Counter()
+    end = time.monotonic() + seconds
     for k, body in enumerate(read.bodies):
         if faceted(body):
+            share = len(soup_of(body).corners) / sum(len(soup_of(b).corners) for b in read.bodies[k:] if faceted(b))
+            until = time.monotonic() + max(share * (end - time.monotonic()), _EACH)
             progress.tell(k / len(read.bodies), f"finding surfaces of {body.name}")
-            told = _converted(work, body, kind, tolerance, progress)
+            told = _converted(work, body, kind, tolerance, until, progress)
             left += [{"body": body.name, **one} for one in told["left"]]
             kinds.update(told["faces"])
         else:
@@ -64,17 +73,21 @@ def solid(work: Ledger, kind: Kind, tolerance: float | None, out: Path, progress
     return facts
 
 
-def _converted(work: Ledger, body: Body, kind: Kind, tolerance: float | None, progress: Progress) -> dict[str, Any]:
-    """Take the step that makes a solid of a body, the one that leaves the least facets. Returns what it tells: faces
-    by kind, and what stayed facets and why."""
+def _converted(
+    work: Ledger, body: Body, kind: Kind, tolerance: float | None, until: float, progress: Progress
+) -> dict[str, Any]:
+    """Take the step that makes a solid of a body, the one that leaves the least facets of those found `until` a time.
+    Returns what it tells: faces by kind, and what stayed facets and why."""
     best: tuple[float, Outcome] | None = None
     why = ""
     for way in ("simple", "smooth") if kind == "auto" else (kind,) if kind != "facets" else ():
         # What leaves more than the best so far is not looked at to the end.
         most = {} if best is None else {"left": min(best[0] / area(body), 1.0)}
         step = SolidFromTriangles(body, kind=way, tolerance=tolerance, **most)
+        began = time.monotonic()
         try:
-            out = work.try_step(step, progress)
+            with progress.within(max(until - began, 0.0)) if kind == "auto" else nullcontext():
+                out = work.try_step(step, progress)
         except (Refusal, Spent) as refusal:
             if kind != "auto":
                 raise
@@ -84,7 +97,8 @@ def _converted(work: Ledger, body: Body, kind: Kind, tolerance: float | None, pr
         if best is None or facets < best[0]:
             best = facets, out
         share, dense = facets / area(body), len(soup_of(body).corners) > _DENSE
-        if share <= _HARDLY or (share > _MOSTLY and dense):
+        short = until - time.monotonic() < _TIME * (time.monotonic() - began)
+        if share <= _HARDLY or (share > _MOSTLY and dense and short):
             break
     if best is not None:
         assert best[1].operation is not None

@@ -15,7 +15,7 @@ from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import Flaw, flaws
-from lithon.errors import Refusal, spot
+from lithon.errors import Refusal, Spent, spot
 from lithon.mend.borders import straightened
 from lithon.mend.relations import related
 from lithon.mend.segments import Patch
@@ -155,11 +155,26 @@ class SolidFromTriangles(Operation):
         )
 
     def _of(self, body: Body, bench: Bench) -> Solid:
+        """The solid of a body; the best so far where there is no time for a better one. Raises Refusal, Spent."""
+        held: list[Solid] = []
+        try:
+            return self._sought(body, bench, held)
+        except Spent:
+            if not held:
+                raise
+            return min(held, key=_left)
+
+    def _sought(self, body: Body, bench: Bench, held: list[Solid]) -> Solid:
+        """As `_of`; what comes out on the way is put to `held`."""
         body = _told_apart(body, bench.tolerance)
         if self.kind == "facets":
             return Solid(_flat_faces(body, bench.tolerance), 0.0)
         sheet, smooth = Patched.of(body, bench.state.marks), self.kind == "smooth"
         given, refusal = self._given(sheet), None
+        if not given and len(loose := self._tolerances(sheet, bench)) > 1:
+            with suppress(Refusal):  # beside what meets no nearer than it scatters more of them are too small
+                sheet = Patched.of(_told_apart(body, loose[-1]), bench.state.marks)
+                body = sheet.body
         tolerances = self._tolerances(sheet, bench)
         exact = self.tolerance is None and not given and not sheet.noise()
         tried: Solid | MostlyFacets | None = None
@@ -169,8 +184,10 @@ class SolidFromTriangles(Operation):
                 if exact and near > _EXACT * sheet.scale:
                     # Its corners are exact: what does not lie on anything as they are is free-form, and little of it.
                     exact, tried = False, self._mixed_at(sheet, tolerances[-1])
-                    if isinstance(tried, Solid) and _left(tried) <= _LITTLE * area(body):
-                        return tried
+                    if isinstance(tried, Solid):
+                        held.append(tried)
+                        if _left(tried) <= _LITTLE * area(body):
+                            return tried
                 for tolerance in tolerances:
                     try:
                         return self._joined(sheet, found, near, tolerance, False)
@@ -188,6 +205,7 @@ class SolidFromTriangles(Operation):
             # What lies on nothing simple does not with more deviation either; but all does, and does not all meet.
             with suppress(Refusal):
                 best = self._joined(sheet, *named, tolerances[-1], True, most)
+                held.append(best)
         for found, near in iter(given) if given else sheet.found(self.tolerance, True) if tried is None else ():
             try:
                 best = self._joined(sheet, found, near, tolerances[-1], True, most)
@@ -196,6 +214,7 @@ class SolidFromTriangles(Operation):
                 if isinstance(error, MostlyFacets) and (best is not None or not smooth):
                     break
                 continue
+            held.append(best)
             most = _LESS * _left(best)
             if not smooth or _left(best) <= _ENOUGH * area(body):
                 break
