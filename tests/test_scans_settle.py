@@ -59,6 +59,7 @@ TOUCHING = {
                          3.0 * np.sqrt(0.5) * (X + Z), 3.0 * np.sqrt(0.5)),
     "ring on a funnel": (Torus(about(), 8.0, 2.0), Cone(about(0.0), 8.0 + 2.0 * np.sqrt(2.0), np.pi / 4.0),
                          (8.0 + np.sqrt(2.0)) * X - np.sqrt(2.0) * Z, 8.0 + np.sqrt(2.0)),
+    "funnel and flat": (Cone(about(), 2.0, np.pi / 6.0), Plane.of(2.0 * X, np.sqrt(0.75) * X - 0.5 * Z), 2.0 * X, None),
     "ring on a ring": (Torus(about(), 8.0, 2.0), Torus(about(5.0), 8.0, 3.0), 8.0 * X + 2.0 * Z, 8.0),
     "ball on a ball's axis": (Cylinder(about(), 3.0), Sphere(about(-1.0), 3.0), 3.0 * X - Z, 3.0),
 }  # fmt: skip

@@ -43,6 +43,9 @@ _SAMPLES = 120
 _ROUNDS, _BORDER = 8, 1.0
 #: A patch of fewer triangles is small; what it costs each (in squares of scatters) to be of another patch.
 _SMALL, _AS_WELL = 24, 5.0
+#: Where triangles of a small patch speak against it by more, in the mean, it may be another; where this share of them
+#: lies in a plane.
+_BADLY, _FLAT = 2.5, 0.6
 #: A surface of more numbers must hold a patch as much better (in the middle of all corners).
 _SIMPLER = 0.85
 #: In scatters: a patch whose corners stand off further in the mean lies on no surface.
@@ -74,6 +77,8 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
     out.settle()
     if out.seek_small():
         out.settle()
+        if out.flatten() and out.seek_small():
+            out.settle()
     for _ in range(2):
         out.compete()
         out.simplify()
@@ -208,6 +213,42 @@ class _Parted:
                 if not self._found(seed, _SMALL_HOODS, _FEW, _BEND):
                     self._flat(seed)
         return len(self.surfaces) > before
+
+    def flatten(self) -> bool:
+        """Small round patches that hold badly and lie mostly in a plane give the rest back, with the crumbs beside
+        them: a small plane and what is round beside it, taken for one; whether there are any."""
+        some = False
+        for k in np.flatnonzero(self._counts() >= _FEWEST).tolist():
+            rows = np.flatnonzero(self.label == k)
+            if len(rows) >= _SMALL or isinstance(self.surfaces[k], Plane):
+                continue
+            if float(self._cost(k, rows).mean()) < _BADLY:
+                continue
+            was = self.surfaces[k]
+            best: tuple[Surface, Bools] | None = None
+            for seed in rows.tolist():
+                around = np.intersect1d(self.other[self.starts[seed] : self.starts[seed + 1]], rows)
+                start = Plane.of(self.middle[seed], self.scan.normal[seed])
+                self.surfaces[k] = refined(start, self._points(np.append(around, seed)), 4)
+                good = self._cost(k, rows) < _AS_WELL
+                if best is None or good.sum() > best[1].sum():
+                    best = self.surfaces[k], good
+            assert best is not None
+            if not _FLAT * len(rows) <= best[1].sum() <= len(rows) - 2:
+                self.surfaces[k] = was
+                continue
+            self.surfaces[k] = refined(best[0], self._points(rows[best[1]]), 4)
+            rest = rows[~best[1]]
+            self.label[rest] = -1
+            beside = np.concatenate([self.other[self.starts[i] : self.starts[i + 1]] for i in rest.tolist()])
+            crumbs = np.flatnonzero(self._counts() < _FEW)
+            self.label[np.isin(self.label, np.intersect1d(self.label[beside], crumbs))] = -1
+            some = True
+        return some
+
+    def _counts(self) -> Ints:
+        """How many triangles each patch has."""
+        return np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
 
     def _bends(self, rows: Ints) -> float:
         """By how much (radians) triangles side by side turn at the most."""
@@ -345,7 +386,7 @@ class _Parted:
         self.label[loose] = -1
 
     def _refit(self) -> None:
-        count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+        count = self._counts()
         inner = self._inner()
         for k in np.flatnonzero(count >= 3).tolist():
             self.surfaces[k] = refined(self.surfaces[k], inner[k], 4)
@@ -419,7 +460,7 @@ class _Parted:
             if a != b and min(a, b) >= 0:
                 beside[a].add(b)
                 beside[b].add(a)
-        count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+        count = self._counts()
         small = {k for k in beside if count[k] <= _PIECES and not isinstance(self.surfaces[k], Plane)}
         some = False
         for k in sorted(small, key=lambda k: (-count[k], k)):
@@ -489,7 +530,7 @@ class _Parted:
         """What stands off its surface by far more than corners scatter lies on none."""
         # Scatter may be twice as far in some places as in most, not where nothing lies on anything.
         far = _DOUBT * min(self.noise, 2.0 * self.scan.noise * self.scan.slack)
-        count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+        count = self._counts()
         for k, p in enumerate(self._inner()):
             if count[k] >= _SMALL and 1.4826 * float(np.median(np.abs(self.surfaces[k].signed_distance(p)))) > far:
                 self.label[self.label == k] = -1
@@ -506,9 +547,9 @@ class _Parted:
     def dissolve(self) -> bool:
         """Small patches whose triangles lie about as well on those beside them, as between two that go on into each
         other, are theirs; whether any were."""
-        count = np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+        count = self._counts()
         some = False
-        for k in np.flatnonzero((count > 0) & (count < _SMALL)).tolist():
+        for k in np.flatnonzero((count > 0) & (count <= _PIECES)).tolist():
             rows = np.flatnonzero(self.label == k)
             around = np.concatenate([self.other[self.starts[i] : self.starts[i + 1]] for i in rows.tolist()])
             beside = sorted(set(self.label[around].tolist()) - {-1, k})

@@ -406,7 +406,7 @@ class _Builder(Meetings):
             return Line.through(ends[0], ends[1])
         scatter = self.scatter(chain.pair)
         smooth = tangent_curve(a, b, line, ends, self.near, self.near + scatter)
-        if smooth is not None:
+        if smooth is not None and all(away(smooth, e[None]) <= self.near for e in ends):
             return smooth
         probe = np.concatenate([line, *(e[None] for e in ends)])
         for slack in (1.0, 20.0):

@@ -1,7 +1,7 @@
 """Where two simple surfaces touch along a line or a circle, told from the surfaces alone.
 
-Two surfaces about one axis touch where their profiles do; cylinders side by side, a plane and a cylinder along a
-ruling; a torus and what its tube goes on into, a cylinder or a ball, around the tube.
+Two surfaces about one axis touch where their profiles do; cylinders side by side, a plane and a cylinder or a
+cone along a ruling; a torus and what its tube goes on into, a cylinder or a ball, around the tube.
 """
 
 from __future__ import annotations
@@ -26,6 +26,8 @@ def touching_curves(a: Surface, b: Surface) -> Iterator[Curve]:
         if isinstance(s, Cylinder) and isinstance(o, Plane):
             foot = o.project(s.frame.origin[None])[0]
             yield Line.through(foot, foot + s.frame.z)
+        if isinstance(s, Cone) and isinstance(o, Plane):
+            yield from _along_a_ruling(s, o)
         if isinstance(s, Torus) and isinstance(o, Cylinder | Sphere):
             yield from _around_the_tube(s, o)
     if isinstance(a, Cylinder) and isinstance(b, Cylinder):
@@ -42,6 +44,17 @@ def _around_the_tube(s: Torus, o: Cylinder | Sphere) -> Iterator[Curve]:
     spine = unit(cross_product(flat, z))
     for side in (spine, -spine):
         yield Circle.about(Frame.of(s.frame.origin + s.major * side, unit(flat)), s.minor)
+
+
+def _along_a_ruling(s: Cone, o: Plane) -> Iterator[Curve]:
+    flat = o.frame.z - float(o.frame.z @ s.frame.z) * s.frame.z
+    if float(np.linalg.norm(flat)) < 1e-9:
+        return
+    for out in (unit(flat), -unit(flat)):
+        along = s.apex + np.sin(s.angle) * out + np.cos(s.angle) * s.frame.z
+        a, b = o.project(np.array([s.apex, along]))
+        if float(np.linalg.norm(b - a)) > 0.5:
+            yield Line.through(a, b)
 
 
 def _side_by_side(a: Cylinder, b: Cylinder) -> Iterator[Curve]:
