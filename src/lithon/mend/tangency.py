@@ -51,8 +51,9 @@ def _along_a_ruling(s: Cone, o: Plane) -> Iterator[Curve]:
     if float(np.linalg.norm(flat)) < 1e-9:
         return
     for out in (unit(flat), -unit(flat)):
-        along = s.apex + np.sin(s.angle) * out + np.cos(s.angle) * s.frame.z
-        a, b = o.project(np.array([s.apex, along]))
+        way = np.sin(s.angle) * out + np.cos(s.angle) * s.frame.z
+        start = s.apex + (s.radius / np.sin(s.angle) or 1.0) * way
+        a, b = o.project(np.array([start, start + way]))
         if float(np.linalg.norm(b - a)) > 0.5:
             yield Line.through(a, b)
 
