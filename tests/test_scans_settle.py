@@ -17,7 +17,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.borders import straightened
-from lithon.mend.relations import related
+from lithon.mend.relations import _held, related
 from lithon.mend.scans import Scan, parted_scan
 from lithon.mend.seams import scatter_of, strayed, touching_curve
 from lithon.mend.segments import ROUGH, Patch, noise_of, segmented
@@ -90,6 +90,21 @@ def test_surfaces_touch_along_the_line_or_circle_of_their_closed_form(name, seed
             thinner = "minor" if isinstance(two, Torus) else "radius"
             apart = replace(two, **{thinner: 0.98 * getattr(two, thinner)})
             assert touching_curve(one, apart, shaken, 1e-6, scatter_of([0.03])) is None
+
+
+def test_a_bar_that_is_held_all_round_stays_where_it_is_told_from():
+    """Where its middle, radius and direction are tied nothing is left but the way along its axis, which no corner
+    tells: it does not run off there."""
+    rng = np.random.default_rng(4)
+    turn = rng.uniform(0.0, 1.5, 60)
+    p = np.column_stack([5.0 * np.cos(turn), 5.0 * np.sin(turn), rng.uniform(0.0, 9.0, 60)])
+    p += rng.normal(0.0, 0.02, p.shape)
+    walls = ((0.9791153467666125, 0.2033055280264066), (0.33826899387745124, -0.9410492146225603))  # it touches both
+    rows = [np.array([*wall, 0.0, -1.0]) for wall in walls] + [np.array([0.0, 0.0, 0.0, 1.0])]
+    ties = [(row, float(row @ (0.01, -0.02, 0.0, 5.0))) for row in rows]
+    made = _held(Cylinder(Frame.of((0.0, 0.0, 4.0), Z), 5.1), p, ties)
+    assert made.radius == pytest.approx(5.0, rel=1e-12)
+    assert np.abs(made.frame.origin - (0.01, -0.02, 4.0)).max() < 1e-9
 
 
 def blend(n, rng, scatter):

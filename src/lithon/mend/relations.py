@@ -192,6 +192,8 @@ def _held(s: Cylinder | Torus, p: Floats, ties: Sequence[_Tie]) -> Surface:
         return s
     numbers = np.array([s.radius] if isinstance(s, Cylinder) else [s.major, s.minor])
     rows, want = np.array([row for row, _ in ties]), np.array([x for _, x in ties])
+    if isinstance(s, Cylinder):  # where along its axis it is told from says nothing, and stays
+        rows, want = np.vstack([rows, np.eye(rows.shape[1])[2]]), np.append(want, 0.0)
     x = np.concatenate([np.zeros(3), numbers])
     x = x + np.linalg.pinv(rows, rcond=1e-3) @ (want - rows @ x)
     _, strong, ways = np.linalg.svd(rows)
