@@ -54,6 +54,10 @@ class Progress:
         if self._report is not None:
             self._report(self._share, what or self._what)
 
+    def part(self, low: float, high: float) -> Progress:
+        """What tells of one of several like things done in turn: its shares are those between two of this one."""
+        return self if (low, high) == (0.0, 1.0) else _Part(self, low, high)
+
     @contextmanager
     def within(self, budget: float) -> Iterator[None]:
         """No longer than this (s) for what is done inside; a shorter budget that holds already goes on."""
@@ -74,6 +78,18 @@ class Progress:
             yield self
         finally:
             _current.reset(token)
+
+
+class _Part(Progress):
+    def __init__(self, whole: Progress, low: float, high: float):
+        super().__init__()
+        self._whole, self._low, self._high = whole, low, high
+
+    def tell(self, share: float, what: str = "") -> None:
+        self._whole.tell(self._low + share * (self._high - self._low), what)
+
+    def pulse(self, what: str = "") -> None:
+        self._whole.pulse(what)
 
 
 #: For callers that do not care.

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from lithon.brep.topology import Model
 from lithon.errors import Refusal
-from lithon.mesh.failing import approximated
 from lithon.mesh.hexahedra import hexahedral_mesh
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.partly import what_can
 from lithon.mesh.sheets import quad_mesh, triangle_mesh
 from lithon.mesh.sizing import SizeRules
-from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.progress import SILENT, Progress
 
 
@@ -47,9 +45,4 @@ def mesh_of(
             return hexahedral_mesh(model, rules, progress)
         except Refusal:
             pass
-    try:
-        return tetrahedral_mesh(model, rules, progress)
-    except Refusal as refusal:
-        if approximate:
-            return approximated(model, rules, refusal, progress)
-        return what_can(model, rules, refusal, progress)
+    return what_can(model, rules, progress, approximate)

@@ -1,4 +1,5 @@
-"""A mesh of what can be meshed, where not all can: what failed is named with its face and place, the rest is kept."""
+"""Tetrahedra of bodies group by group, as they share faces; where not all can be meshed, what failed is named with its
+face and place, and the rest is kept."""
 
 from __future__ import annotations
 
@@ -7,9 +8,9 @@ from dataclasses import replace
 import numpy as np
 import scipy
 
-from lithon.brep.topology import Body, Model
+from lithon.brep.topology import Body, Edge, Model, Vertex
 from lithon.errors import Refusal
-from lithon.mesh.failing import failing, skin_of
+from lithon.mesh.failing import approximated, failing, skin_of
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality
 from lithon.mesh.recover import Failure
@@ -18,38 +19,45 @@ from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.progress import SILENT, Progress
 
 
-def what_can(model: Model, rules: SizeRules, why: Refusal, progress: Progress = SILENT) -> Mesh:
-    """Tetrahedra of every group of bodies that share faces by itself; where none can be meshed, triangles on the faces
-    that do not fail. Raises `why`, which is what all together gave, where it is no single face's fault."""
+def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False) -> Mesh:
+    """Tetrahedra of every group of bodies that share faces by itself: what lies apart, touches or overlaps unbonded
+    has no nodes in common. Where none can be meshed, triangles on the faces that do not fail; `approximate`: what fails
+    is left out and closed over. Raises Refusal where it is no single face's fault."""
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []
-    named = True
+    named, why = True, None
     for k, group in enumerate(groups):
-        progress.tell(k / len(groups), f"meshing {group[0].name} by itself")
+        part = model if len(groups) == 1 else Model(tuple(group), model.tolerance)
         try:
-            if len(groups) == 1:
-                raise why
-            made.append(tetrahedral_mesh(Model(tuple(group), model.tolerance), rules))
+            made.append(tetrahedral_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups))))
         except Refusal as refusal:
+            if approximate:
+                return approximated(model, rules, refusal, progress)
+            why = why or refusal
             known = failing(group, refusal, model.tolerance)
             named = named and bool(known)
             failures += known or [_told(group, refusal)]
     if not made:
+        assert why is not None
         skin = skin_of(model, rules, failures, progress) if named else None
         if skin is None:
             raise why
         return skin
-    return replace(_joined(made), failures=tuple(failures))
+    return replace(made[0] if len(made) == 1 else _joined(made), failures=tuple(failures))
 
 
 def _together(model: Model) -> list[list[Body]]:
-    """Bodies by the faces that they share."""
+    """Bodies by the faces, edges and vertices that they share."""
+    if len(model.bodies) == 1:
+        return [list(model.bodies)]
     sets: scipy.cluster.hierarchy.DisjointSet = scipy.cluster.hierarchy.DisjointSet(model.bodies)
-    for face in model.shared():
-        first, *others = model.owners(face)
-        for other in others:
-            sets.merge(first, other)
+    first: dict[Edge | Vertex, Body] = {}
+    for body in model.bodies:
+        for edge in body.edges():  # of a face that is shared the edges are, too
+            for shared in (edge, edge.start, edge.end):
+                if shared is not None:
+                    sets.merge(first.setdefault(shared, body), body)
     out: dict[Body, list[Body]] = {}
     for body in model.bodies:
         out.setdefault(sets[body], []).append(body)
