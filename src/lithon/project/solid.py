@@ -8,10 +8,11 @@ from contextlib import nullcontext
 from pathlib import Path
 from typing import Any, Literal
 
+import numpy as np
+
 from lithon.brep.faceted import faceted, soup_of
-from lithon.brep.measures import area, volume
+from lithon.brep.measures import area, face_area, face_centroid, volume
 from lithon.brep.shells import closed
-from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, Spent
@@ -79,7 +80,7 @@ def _converted(
     """Take the step that makes a solid of a body, the one that leaves the least facets of those found `until` a time.
     Returns what it tells: faces by kind, and what stayed facets and why."""
     best: tuple[float, Outcome] | None = None
-    why = ""
+    why, before = "", set(work.model.bodies)
     for way in ("simple", "smooth") if kind == "auto" else (kind,) if kind != "facets" else ():
         # What leaves more than the best so far is not looked at to the end.
         most = {} if best is None else {"left": min(best[0] / area(body), 1.0)}
@@ -104,10 +105,15 @@ def _converted(
         assert best[1].operation is not None
         work.take(best[1].operation, best[1])
         return best[1].details[0]
-    told = work.take(SolidFromTriangles(body, kind="facets"), progress=progress).outcome.details[0]
-    middle = body_mesh(body)[0].mean(axis=0)
-    whole = {"area_mm2": area(body), "place_mm": middle.tolist(), "why": why}
-    return told | ({"left": [whole]} if kind == "auto" else {})
+    flat = work.take(SolidFromTriangles(body, kind="facets"), progress=progress)
+    told = flat.outcome.details[0]
+    # What several triangles made a plane face of is one; a triangle by itself is a facet.
+    made = [f for b in flat.outcome.model.bodies if b not in before for f in b.faces]
+    alone = [f for f in made if sum(1 for _ in f.edges()) == 3]
+    if kind != "auto" or not alone:
+        return told
+    middle = np.mean([face_centroid(f) for f in alone], axis=0)
+    return told | {"left": [{"area_mm2": sum(map(face_area, alone)), "place_mm": middle.tolist(), "why": why}]}
 
 
 def _facts(work: Ledger, kinds: Counter[str], healed: dict[str, int], left: list[dict[str, Any]]) -> dict[str, Any]:
