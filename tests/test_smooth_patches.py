@@ -1,5 +1,6 @@
 """Solids with free-form faces of triangles, against the functions that the triangles were made from."""
 
+import itertools
 import json
 
 import meshio
@@ -19,6 +20,7 @@ from lithon.geometry.splines import BSplineSurface
 from lithon.mend.freeform import _BEND, _bending, _net, _ripples, curve_along, unfolded
 from lithon.mend.patch import DEGREE, spline_values, uniform_knots
 from lithon.mend.segments import noise_of
+from lithon.mend.slicing import sliced
 from lithon.mesh.make import mesh_of
 from lithon.mesh.sizing import SizeRules
 from lithon.operations.state import Settings, State
@@ -240,3 +242,69 @@ def test_what_would_be_facets_nearly_all_is_refused_and_what_is_smooth_is_writte
     assert facts["faces"] == {"plane": 5, "b-spline": 1} and not facts["left"] and facts["valid"] and facts["closed"]
     (again,) = lithon.open(tmp_path / "b.step").model.bodies
     assert volume(again) == pytest.approx(facts["volume_mm3"], rel=1e-6)
+
+
+@pytest.mark.parametrize(("stretch", "parts"), [((1.0, 1.0, 1.0), 2), ((1.0, 1.0, 4.0), 2), ((3.0, 2.0, 1.0), 2)])
+def test_what_closes_on_itself_is_cut_by_planes_into_parts_that_do_not(stretch, parts):
+    """Of a ball or an egg: nothing is lost, triangles still meet side by side, each part unfolds, borders lie in
+    planes, and new corners stand where the smooth surface is, not on chords."""
+    points, corners = ball(2000, lambda way: np.full(len(way), 5.0))
+    points = points * stretch
+    made, triangles, parent, part = sliced(points, corners, np.arange(len(corners)))
+    assert (made[: len(points)] == points).all() and part.min() >= 0 and len(set(part.tolist())) >= parts
+    sides = {(int(a), int(b)) for t in triangles for a, b in zip(t, np.roll(t, -1), strict=True)}
+    assert len(sides) == 3 * len(triangles) and all((b, a) in sides for a, b in sides)
+    # Each triangle lies on the one that it was a part of, as far as the surface bends.
+    middle, old = made[triangles].mean(axis=1), points[corners[parent]]
+    normal = np.cross(old[:, 1] - old[:, 0], old[:, 2] - old[:, 0])
+    size = np.linalg.norm(normal, axis=1)
+    chord = np.sqrt(2.0 * size.max())
+    assert np.abs(((middle - old[:, 0]) * normal).sum(axis=1) / size).max() < 0.2 * chord
+    # New corners are nearer to the egg than the chords are, most of them far nearer.
+    new = made[len(points) :] / stretch
+    assert len(new) > 20
+    sag = np.abs(np.linalg.norm(made[triangles].mean(axis=1) / stretch, axis=1) - 5.0).max()
+    off = np.abs(np.linalg.norm(new, axis=1) - 5.0)
+    assert np.quantile(off, 0.9) < 0.1 * sag and off.max() < 0.4 * sag
+    for k in sorted(set(part.tolist())):
+        assert unfolded(made, triangles[part == k]) is not None
+    # Borders of two parts only are flat but for corners that stood near the plane.
+    owner = {(int(a), int(b)): int(k) for t, k in zip(triangles, part, strict=True)
+             for a, b in zip(t, np.roll(t, -1), strict=True)}  # fmt: skip
+    borders = {}
+    for (a, b), k in owner.items():
+        if (other := owner[b, a]) > k:
+            borders.setdefault((k, other), set()).update((a, b))
+    step = float(np.linalg.norm(np.ptp(points, axis=0))) / 40.0
+    for corner in borders.values():
+        p = made[sorted(corner)]
+        if len(p) > 6:
+            assert np.linalg.svd(p - p.mean(axis=0), compute_uv=False)[2] / np.sqrt(len(p)) < 0.2 * step
+
+
+def test_what_unfolds_is_not_cut():
+    points, corners = block(waved, 12)
+    top = np.flatnonzero(points[corners][:, :, 2].min(axis=1) > 1.0)
+    made, triangles, parent, part = sliced(points, corners, top)
+    assert len(made) == len(points) and (triangles == corners).all() and (parent == np.arange(len(corners))).all()
+    assert (part[top] == 0).all() and (np.delete(part, top) == -1).all()
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_curve_along_corners_does_not_swing_out(seed):
+    """Corners of an arc, some all but doubled and shifted by a little, some far apart: the curve stays as near as the
+    corners do, and follows straight stretches."""
+    rng = np.random.default_rng(seed)
+    t = np.sort(rng.uniform(0.0, 1.5, 30))
+    twice = np.sort(np.concatenate([t, t[5:25:5] + 1e-7]))
+    line = np.column_stack([10.0 * np.cos(twice), 10.0 * np.sin(twice), 0.3 * twice])
+    line[1:-1] += rng.normal(0.0, 1e-3, (len(line) - 2, 3))
+    line = np.concatenate([line[0] + np.array([[0.0, -9.0, 0.0]]), line])  # a long way to the first
+    made = curve_along(line, (line[0], line[-1]), 2e-3, None, 1e-6)
+    p = made.point(np.linspace(made.low, made.high, 800))
+    chords = np.concatenate([np.linspace(a, b, 60) for a, b in itertools.pairwise(line)])
+    assert scipy.spatial.cKDTree(chords).query(p)[0].max() < 0.25
+    arc = p[p[:, 1] > 0.5]
+    sag = 10.0 * np.diff(t).max() ** 2 / 8.0  # where corners stand far apart, as long chords have
+    assert np.abs(np.hypot(arc[:, 0], arc[:, 1]) - 10.0).max() < sag + 0.02
+    assert np.allclose(p[[0, -1]], line[[0, -1]], atol=1e-9)

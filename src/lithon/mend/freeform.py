@@ -7,6 +7,7 @@ it, whose parameters are corrected as the fit goes on (Hoschek 1988).
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -23,8 +24,10 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.patch import DEGREE, spline_values, uniform_knots
 from lithon.progress import pulse
 
-#: Spans a side, each tried where the one before does not come near enough; no more than triangles give a shape to.
-_SPANS = (3, 6, 12, 20, 28, 36)
+#: Spans a side, each tried where the one before does not come near enough; no more than triangles give a shape to, and
+#: more than some only of so many.
+_SPANS = (3, 6, 12, 20, 28, 36, 48, 64)
+_USUAL, _DENSELY = 36, 1500
 #: How far a surface reaches beyond its patch, as a share of its sides.
 _MARGIN = 0.04
 #: Weights beside that of the curves around: of the corners within, of bending.
@@ -152,7 +155,9 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSp
     few = np.sqrt(len(around) / max(1, len(inner)))  # no more of them is no more weight
     at = _placed(sheet, rim)
     off, away, last = np.inf, np.inf, np.inf
-    for spans in (s for s in _SPANS if s <= _SPANS[1] + 2.0 * np.sqrt(len(sheet.corners))):
+    m = len(sheet.corners)
+    most = min(_SPANS[1] + 2.0 * np.sqrt(m), _USUAL if m < _DENSELY else np.inf)
+    for spans in (s for s in _SPANS if s <= most):
         pulse(f"fitting a free-form face, {spans} spans a side")
         knots, bend = uniform_knots(spans), _bending(spans, sheet.sides / size)
         where, within = at.copy(), sheet.uv[own]
@@ -372,13 +377,39 @@ def _drawn(line: Floats, closed: bool, slack: float):  # type: ignore[no-untyped
 
     step = np.linalg.norm(np.diff(line, axis=0), axis=1)
     s = np.concatenate([[0.0], np.cumsum(step)]) / max(float(step.sum()), 1e-300)
-    keep = np.concatenate([[True], np.diff(s) > 1e-9])
-    p, s = line[keep], s[keep]
+    p, s = _spaced(line, s)
     degree = min(5, len(p) - 1)
     if closed and len(p) < 7:
         fine = np.linspace(0.0, 1.0, 13)
         p, s = np.stack([np.interp(fine, s, p[:, k]) for k in range(3)], axis=1), fine
         degree = 5
-    # With full output it is not warned where rounding keeps it from just this sum: the nearest there is will do.
-    (tck, _), *_rest = splprep(p.T, u=s, s=len(p) * slack**2, k=degree, per=closed, full_output=1)
+    fine = np.linspace(0.0, 1.0, 12 * len(p) + 1)
+    chain = scipy.spatial.cKDTree(np.stack([np.interp(fine, s, p[:, k]) for k in range(3)], axis=1))
+    most = max(3.0 * slack, _SWING * float(np.linalg.norm(np.diff(p, axis=0), axis=1).max()))
+    for k, times in ((degree, 1.0), (min(3, degree), 1.0), (min(3, degree), 5.0)):
+        # With full output it is not warned where rounding keeps it from just this sum: the nearest there is will do.
+        (tck, _), *_rest = splprep(p.T, u=s, s=len(p) * (times * slack) ** 2, k=k, per=closed, full_output=1)
+        if chain.query(np.stack(splev(fine, tck), axis=1))[0].max() <= most:
+            break  # it does not swing out
     return lambda t: np.stack(splev(t, tck), axis=1)
+
+
+#: Corners of a chain that follow the one before by less than this share of the usual step say nothing of its way;
+#: where one follows by so many steps the way between is straight. So far (in steps) a curve may swing out.
+_DENSE, _LONG, _SWING = 0.3, 2.5, 0.15
+
+
+def _spaced(line: Floats, s: Floats) -> tuple[Floats, Floats]:
+    """A chain without corners that stand next to others, and with some on long straight stretches; how far along it (0
+    to 1) each is."""
+    least = _DENSE * float(np.median(np.diff(s)))
+    keep = [0]
+    for k in range(1, len(s) - 1):
+        if s[k] - s[keep[-1]] > least and 1.0 - s[k] > least:
+            keep.append(k)
+    kept = s[[*keep, len(s) - 1]]
+    usual = float(np.median(np.diff(kept)))
+    parts = [np.linspace(a, b, 1 + (max(1, round((b - a) / usual)) if b - a > _LONG * usual else 1))[:-1]
+             for a, b in itertools.pairwise(kept.tolist())]  # fmt: skip
+    at = np.append(np.concatenate(parts), kept[-1])
+    return np.stack([np.interp(at, s, line[:, k]) for k in range(3)], axis=1), at

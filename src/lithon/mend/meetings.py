@@ -22,6 +22,8 @@ from lithon.mend.seams import between, scatter_of, strayed, touching_curve
 
 #: How many times as far as a corner stands off surfaces the point on all of them is, where they cross.
 _SKEW = 10.0
+#: A border that turns by more (radians), and by so many times as much as at the corners beside, is bent there.
+_SHARP, _ALONE = np.radians(40.0), 2.5
 #: The number of what stays facets.
 FACETS = -1
 
@@ -130,6 +132,7 @@ class Meetings:
                 at[a].append((a, b))
                 at[b].append((a, b))
         ends = {v for v, own in at.items() if len(own) != 2 or pairs[own[0]] != pairs[own[1]]}
+        ends |= self._bends(pairs, at, ends)
         left = dict.fromkeys(pairs)
         out = []
 
@@ -158,6 +161,23 @@ class Meetings:
                     with self.noting(around[v]):
                         self._corner(v, around[v])
         return self._without_steps(out, around)
+
+    def _bends(
+        self, pairs: Mapping[tuple[int, int], tuple[int, int]], at: Mapping[int, list[tuple[int, int]]], ends: set[int]
+    ) -> set[int]:
+        """Corners at which the border of a free-form patch turns sharply, and only there: it is no smooth curve."""
+        turn: dict[int, float] = {}
+        for v, own in at.items():
+            if v not in ends and any(k != FACETS and self.surfaces[k] is None for k in pairs[own[0]]):
+                a, b = (self.points[s[0] if s[1] == v else s[1]] - self.points[v] for s in own)
+                turn[v] = float(np.arccos(np.clip(-(unit(a[None])[0] @ unit(b[None])[0]), -1.0, 1.0)))
+        out = set()
+        for v, angle in turn.items():
+            if angle > _SHARP:
+                beside = [turn.get(s[0] if s[1] == v else s[1], 0.0) for s in at[v]]
+                if angle > _ALONE * max(beside):
+                    out.add(v)
+        return out
 
     def _without_steps(self, chains: list[Chain], around: Mapping[int, tuple[int, ...]]) -> list[Chain]:
         """Where four surfaces meet in a point, their patches in a scan do in two, with a short border between two of

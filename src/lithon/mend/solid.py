@@ -19,7 +19,7 @@ import numpy as np
 from lithon.arrays import Floats, Ints, cross_product, frozen, unit
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.cleaning import side_pairs
-from lithon.brep.faceted import connected_sets, parted_by_sight
+from lithon.brep.faceted import connected_sets
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve, Line
@@ -31,6 +31,7 @@ from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through
 from lithon.mend.meetings import FACETS, Chain, Failure, Meetings, Piece, away
 from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
+from lithon.mend.slicing import sliced
 from lithon.progress import pulse
 
 
@@ -83,7 +84,7 @@ def solid_of(
     there patches stay facets, the smallest that help, and it is refused where no other are left, or (MostlyFacets) when
     over `most` (mm2) of the skin are left so. `lost`: patches through whose borders no free-form face was found, with
     whatever deviation; added to."""
-    pieces = _pieces(points, corners, patches, bool(free))
+    points, corners, pieces = _pieces(points, corners, patches, bool(free))
     stay: dict[int, str] = {}
     if mixed and not free:
         stay = {k: "it lies on no simple surface" for k, piece in enumerate(pieces) if piece.surface is None}
@@ -107,22 +108,33 @@ def solid_of(
     raise builder.failures[0].refusal
 
 
-def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> list[Piece]:
-    """What hangs together of each patch; where faces may be free-form, what cannot be laid flat in parts that can."""
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    area = 0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1)
-    out = []
+def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> tuple[Floats, Ints, list[Piece]]:
+    """What hangs together of each patch; where faces may be free-form, what bends too far for one cut into parts that
+    do not, with triangles divided where it is cut."""
+    label, of = np.full(len(corners), -1, dtype=np.int64), list[Patch]()
     for patch in patches:
         group = connected_sets(len(points), corners[patch.rows])
-        for k in range(int(group.max()) + 1):
-            rows = patch.rows[group == k]
-            part = np.zeros(len(rows), dtype=np.int64)
-            if free and patch.surface is None and unfolded(points, corners[rows]) is None:
-                part = parted_by_sight(points, corners[rows])
-            for j in np.unique(part).tolist():
-                own = rows[part == j]
-                out.append(Piece(patch.surface, own, float(area[own].sum()), patch.off))
-    return out
+        label[patch.rows] = len(of) + group
+        of += [patch] * (int(group.max()) + 1)
+    for k, patch in enumerate(list(of)) if free else ():
+        if patch.surface is None:
+            points, corners, parent, part = sliced(points, corners, np.flatnonzero(label == k))
+            label = np.where(part > 0, len(of) - 1 + part, label[parent])
+            of += [patch] * max(int(part.max()), 0)
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    area = 0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1)
+    order = np.argsort(label, kind="stable")
+    bounds = np.searchsorted(label[order], np.arange(len(of) + 1))
+    every = [np.sort(order[i:j]) for i, j in pairwise(bounds)]
+    return (
+        points,
+        corners,
+        [
+            Piece(patch.surface, rows, float(area[rows].sum()), patch.off)
+            for patch, rows in zip(of, every, strict=True)
+            if len(rows)
+        ],
+    )
 
 
 #: Where triangles beside a border turn by less than this (radians) it runs through what is smooth, as it happens to.
@@ -384,8 +396,9 @@ class _Builder(Meetings):
             raise Refusal("a free-form patch closes on itself or bends too far to be laid flat",
                           where=spot(self.points[own[0, 0]]), remedy="part it, or keep the facets")  # fmt: skip
         lost: dict[bytes, Refusal] = self.memory["lost"]
-        if own.tobytes() in lost:
-            raise lost[own.tobytes()]
+        told = self.points[own].tobytes()
+        if told in lost:
+            raise lost[told]
         around = max(sum(edge.length for edge in edges), 1e-300)
         counts = [int(np.clip(900.0 * edge.length / around, 24, 300)) for edge in edges]
         rim = np.concatenate(
@@ -394,7 +407,7 @@ class _Builder(Meetings):
         try:
             return through(sheet, rim, MISS * self.tolerance, self.free)
         except OffItsRim as refusal:
-            lost[own.tobytes()] = refusal
+            lost[told] = refusal
             raise
 
     def _curve(self, a: Surface, b: Surface, line: Floats, chain: Chain) -> Curve:

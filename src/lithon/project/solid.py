@@ -30,7 +30,7 @@ _HARDLY = 0.05
 #: looked for where there are so many times as many seconds left as the simple ones took.
 _MOSTLY, _DENSE, _TIME = 0.6, 2000, 1.5
 #: How long (s) surfaces of a file are looked for where nothing else is said, and those of each body at the least.
-SEARCH, _EACH = 40.0, 2.0
+SEARCH, _EACH = 50.0, 2.0
 #: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then, as far as
 #: there is time, else its facets; simple, smooth: refused where a body has hardly any.
 Kind = Literal["auto", "facets", "simple", "smooth"]

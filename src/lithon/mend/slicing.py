@@ -1,0 +1,178 @@
+"""Triangles that bend too far for one free-form face, cut by planes into parts that do not.
+
+A part is cut where that leaves the two halves of it as flat as may be, by the plane across one of its axes; triangles
+are divided where the plane passes, so that the border between two parts is a smooth line and no zigzag. New corners
+stand where the smooth surface is, by curved sides with the normals of their ends (Vlachos, Peters, Boyd & Mitchell,
+*Curved PN triangles*, 2001).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from lithon.arrays import Bools, Floats, Ints, cross_product, unit
+from lithon.brep.faceted import connected_sets
+from lithon.mend.freeform import unfolded
+
+#: The mean normal of a part is at least so long: of half a ball it is a half, of a third of a bar four fifths.
+_FLAT = 0.75
+#: What has no more triangles is not cut.
+_FEW = 24
+#: Parts that one patch may come to.
+_MOST = 48
+#: A corner that stands nearer to a plane than this share of a side that crosses it stands on it.
+_NEAR = 0.12
+#: Where along an axis it is cut: shares of the area.
+_WHERE = (0.35, 0.5, 0.65)
+#: Normals at the ends of a side part by no more (cosine) where it is bent.
+_SMOOTH = 0.7
+
+
+def sliced(points: Floats, corners: Ints, rows: Ints) -> tuple[Floats, Ints, Ints, Ints]:
+    """Triangles (m,3) of points (n,3), some of them (rows), where they do not unfold, cut into parts that do and are
+    fairly flat: the points, those there were first, the triangles, the one that each was a part of, and the part (m,)
+    of each, -1 of the others."""
+    label = np.full(len(corners), -1, dtype=np.int64)
+    label[rows] = 0
+    parent = np.arange(len(corners))
+    waiting, count = [0] if unfolded(points, corners[rows]) is None else [], 1
+    while waiting:
+        k = waiting.pop()
+        own = np.flatnonzero(label == k)
+        if len(own) <= _FEW or count >= _MOST or _fits(points, corners[own]):
+            continue
+        plane = _plane(points, corners[own])
+        if plane is None:
+            continue
+        points, corners, of = _cut(points, corners, label == k, *plane)
+        label, parent = label[of], parent[of]
+        own = np.flatnonzero(label == k)
+        ahead = _ahead(points, corners[own], *plane)
+        if ahead.all() or not ahead.any():
+            continue
+        for side in (ahead, ~ahead):
+            group = connected_sets(len(points), corners[own[side]])
+            for j in range(int(group.max()) + 1):
+                label[own[side][group == j]] = count
+                waiting.append(count)
+                count += 1
+    return points, corners, parent, label
+
+
+def _measures(points: Floats, corners: Ints) -> tuple[Floats, Floats]:
+    """Twice the areas times the normals (m,3), and the middles (m,3)."""
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    return cross_product(b - a, c - a), (a + b + c) / 3.0
+
+
+def _fits(points: Floats, corners: Ints) -> bool:
+    normal, _ = _measures(points, corners)
+    flat = float(np.linalg.norm(normal.sum(axis=0)) / max(float(np.linalg.norm(normal, axis=1).sum()), 1e-300))
+    return flat >= _FLAT and unfolded(points, corners) is not None
+
+
+def _plane(points: Floats, corners: Ints) -> tuple[Floats, Floats] | None:
+    """A point and the normal of the plane that leaves the flattest two halves."""
+    normal, middle = _measures(points, corners)
+    area = np.linalg.norm(normal, axis=1)
+    centre = area @ middle / area.sum()
+    spread, lean = ((x * area[:, None]).T @ x for x in (middle - centre, unit(normal)))
+    ways = np.concatenate([np.linalg.eigh(spread)[1].T, np.linalg.eigh(lean)[1].T])
+    best: tuple[float, Floats, Floats] | None = None
+    for way in ways:
+        along = (middle - centre) @ way
+        order = np.argsort(along, kind="stable")
+        share = np.cumsum(area[order]) / area.sum()
+        for where in _WHERE:
+            at = float(along[order[min(int(np.searchsorted(share, where)), len(order) - 1)]])
+            ahead = along > at
+            if not 0.1 < float(area[ahead].sum()) / float(area.sum()) < 0.9:
+                continue
+            flat = sum(float(np.linalg.norm(normal[s].sum(axis=0))) for s in (ahead, ~ahead)) / float(area.sum())
+            if best is None or flat > best[0]:
+                best = flat, centre + at * way, way
+    return None if best is None else best[1:]
+
+
+def _ahead(points: Floats, corners: Ints, at: Floats, way: Floats) -> Bools:
+    """Which triangles that a plane does not pass through are on its far side."""
+    off = (points[corners] - at) @ way
+    return np.asarray(np.take_along_axis(off, np.abs(off).argmax(axis=1)[:, None], axis=1)[:, 0] > 0.0)
+
+
+def _cut(points: Floats, corners: Ints, mine: Bools, at: Floats, way: Floats) -> tuple[Floats, Ints, Ints]:
+    """Some triangles (m,) and those beside them divided where a plane passes through the first: points, triangles, and
+    which triangle each was a part of."""
+    n = len(points)
+    used = np.unique(corners[mine])
+    off = np.zeros(n)
+    off[used] = (points[used] - at) @ way
+    sides = np.unique(np.sort(np.concatenate([corners[mine][:, [k, (k + 1) % 3]] for k in range(3)]), axis=1), axis=0)
+    for _ in range(3):
+        a, b = off[sides].T
+        crossed = a * b < 0.0
+        t = np.where(crossed, a / np.where(crossed, a - b, 1.0), 0.5)
+        onto = np.concatenate([sides[crossed & (t < _NEAR), 0], sides[crossed & (t > 1.0 - _NEAR), 1]])
+        if not len(onto):
+            break
+        off[onto] = 0.0
+    a, b = off[sides].T
+    crossed = a * b < 0.0
+    if not crossed.any():
+        return points, corners, np.arange(len(corners))
+    low, high = sides[crossed].T
+    t = a[crossed] / (a[crossed] - b[crossed])
+    fresh = _bent(points, _normals(points, corners[mine], n), low, high, t)
+    key = low * n + high
+    order = np.argsort(key)
+    key, number = key[order], n + order
+    ends = np.sort(np.stack([corners, np.roll(corners, -1, axis=1)], axis=-1), axis=-1)
+    wanted = ends[..., 0] * n + ends[..., 1]
+    place = np.minimum(np.searchsorted(key, wanted), len(key) - 1)
+    middle = np.where(key[place] == wanted, number[place], -1)  # of each side of each triangle its new corner
+    whole = (middle < 0).all(axis=1)
+    made, of = [corners[whole]], [np.flatnonzero(whole)]
+    every = np.concatenate([points, fresh])
+    for row in np.flatnonzero(~whole).tolist():
+        parts = _parts(corners[row].tolist(), middle[row].tolist(), every)
+        made.append(np.array(parts, dtype=np.int64))
+        of.append(np.full(len(parts), row))
+    return every, np.concatenate(made), np.concatenate(of)
+
+
+def _parts(corner: list[int], middle: list[int], points: Floats) -> list[list[int]]:
+    """A triangle with new corners on some of its sides (-1: none) as triangles."""
+    split = [k for k in range(3) if middle[k] >= 0]
+    if len(split) == 3:
+        a, b, c = middle
+        return [[corner[0], a, c], [corner[1], b, a], [corner[2], c, b], [a, b, c]]
+    if len(split) == 1:
+        k = split[0]
+        p, q, r, m = corner[k], corner[(k + 1) % 3], corner[(k + 2) % 3], middle[k]
+        return [[p, m, r], [m, q, r]]
+    k = next(k for k in range(3) if middle[k] < 0)  # the side that is whole, from q to r
+    q, r, p = corner[k], corner[(k + 1) % 3], corner[(k + 2) % 3]
+    m, s = middle[(k + 1) % 3], middle[(k + 2) % 3]  # on r p and on p q
+    tip = [p, s, m]
+    if np.linalg.norm(points[q] - points[m]) <= np.linalg.norm(points[r] - points[s]):
+        return [tip, [s, q, m], [q, r, m]]
+    return [tip, [s, q, r], [s, r, m]]
+
+
+def _normals(points: Floats, corners: Ints, n: int) -> Floats:
+    """The normals (n,3) at the corners of some triangles."""
+    out = np.zeros((n, 3))
+    np.add.at(out, corners.ravel(), np.repeat(_measures(points, corners)[0], 3, axis=0))
+    return out / np.maximum(np.linalg.norm(out, axis=1), 1e-300)[:, None]
+
+
+def _bent(points: Floats, normals: Floats, low: Ints, high: Ints, t: Floats) -> Floats:
+    """Points (k,3) on sides, a share t (k,) along, bent as the normals at their ends say."""
+    a, b, one, two = points[low], points[high], normals[low], normals[high]
+    side = b - a
+    near = (2.0 * a + b - (side * one).sum(axis=1)[:, None] * one) / 3.0
+    far = (2.0 * b + a + (side * two).sum(axis=1)[:, None] * two) / 3.0
+    t, s = t[:, None], 1.0 - t[:, None]
+    bent = s**3 * a + 3.0 * s * s * t * near + 3.0 * s * t * t * far + t**3 * b
+    smooth = (one * two).sum(axis=1) > _SMOOTH
+    return np.asarray(np.where(smooth[:, None], bent, s * a + t * b))
