@@ -248,7 +248,10 @@ class Growth:
         """Which triangles stand further inside a surface than chords do that are as `own`, or as those beside them:
         a mesh gets coarser by and by, a flat is among strips at once."""
         sag = np.abs(surface.signed_distance(self.middle[rows]))
-        stray = sag > CHORD * float(np.median(sag[np.isin(rows, own)])) + self.tolerance
+        known = np.isin(rows, own)
+        if not known.any():  # nothing to hold them against
+            return known
+        stray = sag > CHORD * float(np.median(sag[known])) + self.tolerance
         if not stray.any():
             return stray
         # Towards an apex triangles get smaller, but turn as much.
