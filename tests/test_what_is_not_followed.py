@@ -240,7 +240,6 @@ def test_a_judgement_says_what_stands_beside_a_hole():
 
 def test_what_can_be_meshed_is_kept_and_what_failed_is_named(monkeypatch):
     """One of three bodies cannot be meshed: the others are, and the failure has face, place and remedy."""
-    import lithon.mesh.make as make
     import lithon.mesh.partly as partly
 
     model = Model.of([prism(rectangle(30 * k, 0, 30 * k + 20, 20), 10.0, name=f"part {k}") for k in range(3)])
@@ -251,7 +250,6 @@ def test_what_can_be_meshed_is_kept_and_what_failed_is_named(monkeypatch):
             raise Refusal("a plane face cannot be meshed", remedy="clear it", entities=(bad,))
         return tetrahedral_mesh(model, rules)
 
-    monkeypatch.setattr(make, "tetrahedral_mesh", meshed)
     monkeypatch.setattr(partly, "tetrahedral_mesh", meshed)
     out = run(State(model, settings=Settings(5.0)), do.mesh("tet"))
     mesh = out.mesh
@@ -267,7 +265,6 @@ def test_what_can_be_meshed_is_kept_and_what_failed_is_named(monkeypatch):
 
 
 def test_the_command_line_says_what_was_not_meshed(monkeypatch, tmp_path):
-    import lithon.mesh.make as make
     import lithon.mesh.partly as partly
     from lithon.cli import cli
 
@@ -279,7 +276,6 @@ def test_the_command_line_says_what_was_not_meshed(monkeypatch, tmp_path):
             raise Refusal("it cannot be meshed", remedy="clear it")
         return tetrahedral_mesh(model, rules)
 
-    monkeypatch.setattr(make, "tetrahedral_mesh", meshed)
     monkeypatch.setattr(partly, "tetrahedral_mesh", meshed)
     asked = ["mesh", str(tmp_path / "two.step"), "--size", "5", "--elements", "tet", "--out", str(tmp_path / "two.vtu")]
     done = CliRunner().invoke(cli, [*asked, "--json"])

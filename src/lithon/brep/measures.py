@@ -450,6 +450,8 @@ def face_centroid(face: Face) -> Floats:
     if origin is not None:
         return origin[0].points(face_centroid(origin[1]))
     m = _face_moments(face)
+    if m[0] == 0.0:  # a face of no area is where its edges are
+        return np.mean([edge.at(0.5) for edge in face.edges()], axis=0)
     return np.asarray(m[1:4] / m[0])
 
 
