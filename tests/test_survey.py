@@ -7,6 +7,7 @@ from solids import hip_roof
 
 import lithon
 from lithon.brep.analysis.thickness import thickness
+from lithon.brep.copies import moved
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.geometry.frames import Frame
@@ -129,6 +130,18 @@ def test_pins_are_told_once_and_what_is_small_on_them_too():
     nicked = raised(plate, top, Frame.of((20.0, 2.0, 6.0), (0, 0, 1)), nick, 5.0)
     small = [f for f in findings(Model.of([nicked]), 2.0) if f.kind in ("short edge", "narrow face")]
     assert small and all(abs(f.place[0] - 20.0) < 0.3 and f.size < 0.06 for f in small)
+
+
+@pytest.mark.parametrize("turn", [0.0, 0.3, 1.1])
+def test_a_wall_as_thick_as_elements_are_asked_to_be_is_not_thin(turn):
+    """Whatever rounding makes of it where it stands askew; a hair thinner it is."""
+    frame = Frame.of((3.0, 1.0, 7.0), (np.sin(turn), 0.2 * turn, np.cos(turn)))
+    plate = prism(rectangle(0.0, 0.0, 60.0, 40.0), 4.0)
+    way = np.eye(4)
+    way[:3, :3], way[:3, 3] = np.stack([frame.x, frame.y, frame.z], axis=1), frame.origin
+    plate = moved(plate, way)
+    kinds = {size: [f.kind for f in findings(Model.of([plate]), size)] for size in (5.0, 5.001)}
+    assert "thin wall" not in kinds[5.0] and kinds[5.001].count("thin wall") == 1
 
 
 def test_the_bevelled_end_of_a_pin_is_a_chamfer():

@@ -13,6 +13,8 @@ from lithon.brep.analysis.thickness import Field, clearance, thickness
 from lithon.brep.topology import Body, Face
 from lithon.survey.card import xyz
 
+#: What is thinner by less (ratio) is not thinner but for rounding.
+_LESS = 1.0 - 1e-6
 #: How much thicker (ratio) a wall may be that is told together with one beside it.
 _ALIKE = 1.5
 
@@ -43,7 +45,9 @@ def _narrowest(body: Body, field: Field, most: float) -> list[Wall]:
         if b not in adj.neighbours(a):
             place = where[rows[k]]
             near = a if own[rows[k]] == low[k] else b
-            out.append((_exact(near, a, b, place, float(wall[rows[k]])), (a, b), xyz(place)))
+            true = _exact(near, a, b, place, float(wall[rows[k]]))
+            if true < _LESS * most:
+                out.append((true, (a, b), xyz(place)))
     return out
 
 
