@@ -89,6 +89,7 @@ class _Part(Progress):
         self._whole.tell(self._low + share * (self._high - self._low), what)
 
     def pulse(self, what: str = "") -> None:
+        super().pulse(what)  # a budget of its own
         self._whole.pulse(what)
 
 

@@ -195,11 +195,6 @@ def regrouped(points: Floats, corners: Ints, label: Ints) -> tuple[list[FaceUse]
     return uses, label[first].tolist()
 
 
-def parted_by_sight(points: Floats, corners: Ints) -> Ints:
-    """The part (m,) that each of some triangles is of, so that each part can be seen from one side."""
-    return _sides(points, corners, np.zeros(len(corners), dtype=np.int64)).patch[: len(corners)]
-
-
 def _uses(points: Floats, corners: Ints) -> list[FaceUse]:
     """The faces of one connected set of triangles."""
     return _labelled(points, corners, None)[0]

@@ -167,17 +167,17 @@ class Meetings:
     ) -> set[int]:
         """Corners at which the border of a free-form patch turns sharply, and only there: it is no smooth curve."""
         turn: dict[int, float] = {}
+        beside: dict[int, tuple[int, int]] = {}
         for v, own in at.items():
             if v not in ends and any(k != FACETS and self.surfaces[k] is None for k in pairs[own[0]]):
-                a, b = (self.points[s[0] if s[1] == v else s[1]] - self.points[v] for s in own)
-                turn[v] = float(np.arccos(np.clip(-(unit(a[None])[0] @ unit(b[None])[0]), -1.0, 1.0)))
-        out = set()
-        for v, angle in turn.items():
-            if angle > _SHARP:
-                beside = [turn.get(s[0] if s[1] == v else s[1], 0.0) for s in at[v]]
-                if angle > _ALONE * max(beside):
-                    out.add(v)
-        return out
+                a, b = (side[0] if side[1] == v else side[1] for side in own)
+                before, after = self.points[v] - self.points[a], self.points[b] - self.points[v]
+                turn[v] = float(np.arccos(np.clip(unit(before) @ unit(after), -1.0, 1.0)))
+                beside[v] = a, b
+        return {
+            v for v, angle in turn.items()
+            if angle > _SHARP and angle > _ALONE * max(turn.get(w, 0.0) for w in beside[v])
+        }  # fmt: skip
 
     def _without_steps(self, chains: list[Chain], around: Mapping[int, tuple[int, ...]]) -> list[Chain]:
         """Where four surfaces meet in a point, their patches in a scan do in two, with a short border between two of

@@ -22,7 +22,7 @@ from lithon.progress import SILENT, Progress
 def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False) -> Mesh:
     """Tetrahedra of every group of bodies that share faces by itself: what lies apart, touches or overlaps unbonded
     has no nodes in common. Where none can be meshed, triangles on the faces that do not fail; `approximate`: what fails
-    is left out and closed over. Raises Refusal where it is no single face's fault."""
+    is left out and closed over, in its own group alone. Raises Refusal where it is no single face's fault."""
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []
@@ -33,7 +33,9 @@ def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approx
             made.append(tetrahedral_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups))))
         except Refusal as refusal:
             if approximate:
-                return approximated(model, rules, refusal, progress)
+                made.append(approximated(part, rules, refusal, progress))
+                failures += made[-1].failures
+                continue
             why = why or refusal
             known = failing(group, refusal, model.tolerance)
             named = named and bool(known)

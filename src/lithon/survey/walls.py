@@ -52,8 +52,9 @@ def _narrowest(body: Body, field: Field, most: float) -> list[Wall]:
 
 
 def joined(body: Body, found: Sequence[Wall]) -> list[tuple[float, tuple[Face, ...], tuple[float, float, float]]]:
-    """Walls, thinnest first, with those beside them that are about as thick: a pin is one, however many pairs of faces
-    it has. For each the thinnest place and all its faces."""
+    """Walls with those beside them that are about as thick: a pin is one, however many pairs of faces
+    it has. For each the thinnest place and all its faces, thinnest first."""
+    found = sorted(found, key=lambda wall: wall[0])
     adj, at = adjacency(body), defaultdict[Face, list[int]](list)
     for k, (_, faces, _) in enumerate(found):
         for face in faces:
