@@ -21,6 +21,7 @@ from lithon.operations.running import run
 from lithon.operations.state import Settings, State
 from lithon.progress import Progress
 from lithon.samples.build import Round, prism, rectangle, revolved
+from lithon.samples.sill_ramp import sill_ramp
 
 
 def block(x, name, y=0.0, height=8.0):
@@ -151,3 +152,21 @@ def test_a_mesh_of_overlapping_parts_is_told_of_by_the_survey():
     """Nothing is hidden by meshing each by itself: the card that they overlap stays."""
     model = Model.of([block(0.0, "one"), block(6.0, "two")])
     assert "overlap" in {f.kind for f in lithon.findings(model, 3.0)}
+
+
+@pytest.mark.parametrize("away", [200.0, 0.0])
+def test_what_is_closed_over_does_not_touch_a_sound_body_beside_it(away):
+    """A torn ramp and a block apart from it, or in the same place: the ramp is closed over, the block exact."""
+    (ramp,) = sill_ramp().bodies
+    model = Model.of([ramp, block(away, "sound")])
+    with_ramp = mesh_of(model, SizeRules(8.0), "tet", approximate=True)
+    assert {b.name for b in with_ramp.bodies} == {ramp.name, "sound"} and with_ramp.failures
+    sizes = tet_volumes(with_ramp.points, with_ramp.elements)
+    own = {b.name: sizes[with_ramp.body == k].sum() for k, b in enumerate(with_ramp.bodies)}
+    assert own["sound"] == pytest.approx(volume(model.bodies[1]), rel=1e-9) and own[ramp.name] > 0.0
+    assert own[ramp.name] == pytest.approx(tet_volumes_alone(ramp), rel=1e-9)
+
+
+def tet_volumes_alone(body):
+    mesh = mesh_of(Model.of([body]), SizeRules(8.0), "tet", approximate=True)
+    return tet_volumes(mesh.points, mesh.elements).sum()

@@ -47,6 +47,12 @@ def span_by_span(knots: Floats, least: int, whole: int) -> Floats:
     return np.append((k[:-1, None] + np.diff(k)[:, None] * np.arange(steps) / steps).ravel(), k[-1])
 
 
+def triangle_areas(points: Floats, corners: Ints) -> Floats:
+    """The areas (m,) of triangles (m,3) of points (n,3)."""
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    return np.asarray(0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1))
+
+
 def unit(vector: npt.ArrayLike) -> Floats:
     """The vector(s) scaled to length one along the last axis; zero stays zero."""
     v = np.asarray(vector, dtype=np.float64)

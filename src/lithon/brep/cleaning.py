@@ -14,7 +14,7 @@ import numpy as np
 import scipy
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product
+from lithon.arrays import Bools, Floats, Ints, cross_product, triangle_areas
 from lithon.brep.faceted import enclosed
 from lithon.errors import Refusal
 from lithon.progress import pulse
@@ -339,16 +339,11 @@ def least_area(p: Floats) -> Ints:
     return out
 
 
-def _areas(points: Floats, corners: Ints) -> Floats:
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    return np.asarray(0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1))
-
-
 def _drop_islands(out: Cleaned, share: float) -> None:
     """Small sets go, and closed ones inside another that look outwards there: they bound nothing."""
     a, b, _ = side_pairs(out.corners, len(out.points))
     group = _groups(len(out.corners), a, b)
-    area = np.bincount(group, weights=_areas(out.points, out.corners))
+    area = np.bincount(group, weights=triangle_areas(out.points, out.corners))
     if len(area) < 2:
         return
     small = area < share * area.sum()
@@ -405,7 +400,7 @@ def _drop_crumbs(out: Cleaned) -> None:
     """Closed sets that are nothing but rounding go."""
     a, b, _ = side_pairs(out.corners, len(out.points))
     group = _groups(len(out.corners), a, b)
-    area = np.bincount(group, weights=_areas(out.points, out.corners))
+    area = np.bincount(group, weights=triangle_areas(out.points, out.corners))
     out.corners = out.corners[area[group] > 1e-6 * area.sum()]
 
 
@@ -413,7 +408,7 @@ def _turn_outward(out: Cleaned) -> None:
     """Sets that are inside out as a whole are turned, but for hollows."""
     a, b, _ = side_pairs(out.corners, len(out.points))
     group = _groups(len(out.corners), a, b)
-    area = np.bincount(group, weights=_areas(out.points, out.corners))
+    area = np.bincount(group, weights=triangle_areas(out.points, out.corners))
     biggest = int(area.argmax())
     if enclosed(out.points, out.corners[group == biggest]) < 0.0:
         _note(out, "turned inside out", 1)

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from lithon.arrays import Floats, cross_product
+from lithon.arrays import Floats, cross_product, triangle_areas
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import origin_of, root_of
 from lithon.brep.lineage import since
@@ -81,7 +81,7 @@ def _inside_out(body: Body, fresh: Iterable[Face]) -> bool:
     """Whether a closed body, of which some faces were not measured yet, encloses no positive volume."""
     points, triangles, _ = body_mesh(body)
     a, b, c = (points[triangles[:, k]] - points.mean(axis=0) for k in range(3))
-    area = 0.5 * float(np.linalg.norm(cross_product(b - a, c - a), axis=1).sum())
+    area = float(triangle_areas(points, triangles).sum())
     drawn = float((a * cross_product(b, c)).sum()) / 6.0
     if drawn > _DRAWN * area * float(np.linalg.norm(np.ptp(points, axis=0))):
         return False
@@ -246,8 +246,7 @@ _LARGE = 100.0
 def _drawn_area(face: Face) -> float:
     """The area (mm2) of what is drawn of a face."""
     mesh = face_mesh(face)
-    a, b, c = (mesh.points[mesh.triangles[:, k]] for k in range(3))
-    return 0.5 * float(np.linalg.norm(cross_product(b - a, c - a), axis=1).sum())
+    return float(triangle_areas(mesh.points, mesh.triangles).sum())
 
 
 def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:

@@ -9,7 +9,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, cross_product
+from lithon.arrays import Floats, Ints, triangle_areas
 from lithon.mend.segments import Patch
 
 #: How often what is beside a sliver may be one itself.
@@ -22,7 +22,7 @@ def without_slivers(
     """Triangles (m,3), none of which has an area less than the square of the tolerance (mm) as far as a diagonal helps,
     or a corner that can go; a sliver goes to the patch of the triangle beyond its longest side."""
     low = 2.0 * tolerance**2
-    if not (_areas(points, corners) <= low).any():
+    if not (triangle_areas(points, corners) <= low).any():
         return corners, list(patches)
     corners = corners.copy()
     owner = np.full(len(corners), -1, dtype=np.int64)
@@ -30,7 +30,7 @@ def without_slivers(
     for k, patch in enumerate(patches):
         owner[patch.rows] = k
     for _ in range(_ROUNDS):
-        area = _areas(points, corners)
+        area = triangle_areas(points, corners)
         thin = np.array([t for t in np.flatnonzero(area <= low).tolist() if t not in gone], dtype=np.int64)
         beside = {side: t for t, (i, j, k) in enumerate(corners.tolist()) if t not in gone
                   for side in ((i, j), (j, k), (k, i))}  # fmt: skip
@@ -55,7 +55,7 @@ def without_slivers(
                                      if side in beside}  # fmt: skip
                 corners[list(out_of - {t})] = 0
                 continue
-            if taken or float(_areas(points, made).min()) <= float(area[[t, u]].min()):
+            if taken or float(triangle_areas(points, made).min()) <= float(area[[t, u]].min()):
                 continue
             corners[[t, u]] = made
             owner[t] = owner[u]
@@ -80,11 +80,6 @@ def _around(
         if v >= 0 and d in corners[v]:
             return {t, u, v}, whole
     return None
-
-
-def _areas(points: Floats, corners: Ints) -> Floats:
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    return np.asarray(0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1))
 
 
 def _longest_first(points: Floats, corner: Ints) -> tuple[int, int, int]:

@@ -16,7 +16,7 @@ from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, cross_product, frozen, unit
+from lithon.arrays import Floats, Ints, cross_product, frozen, triangle_areas, unit
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.cleaning import side_pairs
 from lithon.brep.faceted import connected_sets
@@ -121,8 +121,7 @@ def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool)
             points, corners, parent, part = sliced(points, corners, np.flatnonzero(label == k))
             label = np.where(part > 0, len(of) - 1 + part, label[parent])
             of += [patch] * max(int(part.max()), 0)
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    area = 0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1)
+    area = triangle_areas(points, corners)
     order = np.argsort(label, kind="stable")
     bounds = np.searchsorted(label[order], np.arange(len(of) + 1))
     every = [np.sort(order[i:j]) for i, j in pairwise(bounds)]

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, cross_product
+from lithon.arrays import Floats, Ints, triangle_areas
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body, Model
@@ -99,7 +99,7 @@ def scanned(seed: int = 7) -> tuple[Triangles, list[Wound]]:
         length = np.linalg.norm(points[a] - points[b], axis=1)
         np.minimum.at(shortest, a, length)
         np.minimum.at(shortest, b, length)
-    height = 2.0 * _areas(points, corners) / _longest(points, corners)
+    height = 2.0 * triangle_areas(points, corners) / _longest(points, corners)
     for k in range(3):
         np.minimum.at(shortest, corners[:, k], height)
     scale = np.minimum(GUDGEON.noise, 0.05 * shortest)
@@ -151,11 +151,6 @@ def scanned(seed: int = 7) -> tuple[Triangles, list[Wound]]:
     # As the format keeps it: each triangle by itself, in single precision.
     soup = points.astype(np.float32).astype(float)[corners].reshape(-1, 3)
     return Triangles(soup, np.arange(len(soup)).reshape(-1, 3), "gudgeon"), wounds
-
-
-def _areas(points: Floats, corners: Ints) -> Floats:
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    return np.asarray(0.5 * np.linalg.norm(cross_product(b - a, c - a), axis=1))
 
 
 def _longest(points: Floats, corners: Ints) -> Floats:
