@@ -17,6 +17,7 @@ from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints
 from lithon.geometry.predicates import insphere, orient3
+from lithon.threads import shared_out
 
 #: Corners of the face opposite to each corner; seen from it the corner lies on the positive side.
 FACE = np.array([[1, 3, 2], [0, 2, 3], [0, 3, 1], [0, 1, 2]], dtype=np.int64)
@@ -238,10 +239,10 @@ def _insert_all(
     return done
 
 
-@njit(cache=True)
-def _labels(p: Ints, first: int, tet: Ints, nbr: Ints, lab: Ints, start: int) -> Ints:
-    """The regions in which the points from `first` on lie; -1 outside."""
-    out = np.full(len(p) - first, -1, dtype=np.int64)
+@njit(cache=True, nogil=True)
+def _labels(p: Ints, first: int, end: int, tet: Ints, nbr: Ints, lab: Ints, start: int) -> Ints:
+    """The regions in which the points from `first` to before `end` lie; -1 outside."""
+    out = np.full(end - first, -1, dtype=np.int64)
     for k in range(len(out)):
         t = _walk(p, tet, nbr, start, first + k)
         if t >= 0:
@@ -323,7 +324,11 @@ class Tetrahedra:
         """The region (n,) in which each of some world points (n,3) lies; -1 outside. Quick where each is near the one
         before."""
         p = np.concatenate([self.p[: self.points], self.snap(points)])
-        return np.asarray(_labels(p, self.points, self.tet, self.nbr, self.lab, int(self.state[3])))
+        n, start = self.points, int(self.state[3])
+        (found,) = shared_out(
+            lambda s: (_labels(p, n + s.start, n + s.stop, self.tet, self.nbr, self.lab, start),), len(points)
+        )
+        return np.asarray(found)
 
     def add(self, points: Floats, inner: bool = False, clear: Floats | None = None) -> Bools:
         """Insert world points (n,3) in spatial order. Points keep their order in numbering; those

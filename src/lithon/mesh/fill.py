@@ -66,11 +66,15 @@ def _lattice(
     points = np.concatenate([start + cells * cell, start + (cells + 0.5) * cell])
     # A trace of disorder keeps the many cospherical ties away from the exact arithmetic.
     points += np.random.default_rng(11).uniform(-1e-3, 1e-3, points.shape) * h
-    points = points[space.labels(points) >= 0]
-    size = sizes.at(points)
     top = h >= sizes.rules.size * 0.999
+    if top:  # of the whole box most points are outside; of finer cells most are of another size
+        points = points[space.labels(points) >= 0]
+    size = sizes.at(points)
     own = (size > h * 2.0**-0.5) & ((size <= h * 2.0**0.5) | top)
     points, size = points[own], size[own]
+    if not top:
+        inside = space.labels(points) >= 0
+        points, size = points[inside], size[inside]
     if not len(points):
         return
     away, _ = shell.query(points, distance_upper_bound=2.0 * h)
