@@ -6,6 +6,7 @@ finds the progress of the operation under way by itself.
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -54,6 +55,10 @@ class Progress:
         if self._report is not None:
             self._report(self._share, what or self._what)
 
+    def seconds_left(self) -> float:
+        """How much (s) of the budget is left, infinite without one."""
+        return math.inf if self._end is None else self._end - _now()
+
     def part(self, low: float, high: float) -> Progress:
         """What tells of one of several like things done in turn: its shares are those between two of this one."""
         return self if (low, high) == (0.0, 1.0) else _Part(self, low, high)
@@ -92,11 +97,19 @@ class _Part(Progress):
         super().pulse(what)  # a budget of its own
         self._whole.pulse(what)
 
+    def seconds_left(self) -> float:
+        return min(super().seconds_left(), self._whole.seconds_left())
+
 
 #: For callers that do not care.
 SILENT = Progress()
 
 _current: ContextVar[Progress] = ContextVar("progress", default=SILENT)
+
+
+def seconds_left() -> float:
+    """How long (s) the operation under way may go on, infinite where nobody set a bound."""
+    return _current.get().seconds_left()
 
 
 def pulse(what: str = "") -> None:

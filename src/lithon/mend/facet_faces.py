@@ -81,7 +81,7 @@ class FacetFaces:
             if not isinstance(side.edge.curve, Line) and not _within(side, p, now, k):
                 raise Refusal("a curved edge runs through the triangle beside it", where=spot(p.mean(axis=0)),
                               remedy="allow more deviation, or keep the facets")  # fmt: skip
-        key = ("facet", row, *(id(c.edge) for c in walk))
+        key = ("facet", *corner, *(id(c.edge) for c in walk))
         if key not in self.memory:
             self.memory[key] = self._faces(corner, walk, p, now)
         made: list[FaceUse] = self.memory[key]

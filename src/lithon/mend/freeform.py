@@ -30,6 +30,8 @@ _SPANS = (3, 6, 12, 20, 28, 36, 48, 64)
 _USUAL, _DENSELY = 36, 1500
 #: How far a surface reaches beyond its patch, as a share of its sides.
 _MARGIN = 0.04
+#: With what the curves around it need beyond the patch it is no more times as wide.
+_BEYOND = 1.6
 #: Weights beside that of the curves around: of the corners within, of bending.
 _WITHIN, _BEND = 1e-2, 1e-5
 #: How often what is left of a fit's equations is solved for.
@@ -43,6 +45,10 @@ _SLOW = 0.6
 #: A surface may lean by so much (cosine) from the triangles that it stands for, looked at in about so many places, but
 #: for those that have less of an area than this share of the largest.
 _LEAN, _PLACES, _SLIVER = 0.5, 3000, 1e-3
+#: A triangle lower than this share of what corners may stand off says nothing of how a surface leans.
+_FLAT = 2.0
+#: Between corners a surface is held too, at so many places over a patch, as many on one side, with such a weight.
+_BETWEEN, _SIDES, _FLATLY = 24, 24, 0.3
 #: Corners of a patch beyond which they are thinned.
 _MOST = 4000
 
@@ -144,59 +150,96 @@ class OffItsRim(Refusal):
     """No free-form face of a patch comes near enough to the curves around it."""
 
 
-def through(sheet: Sheet, rim: Floats, near: float, allowed: float) -> tuple[BSplineSurface, float]:
+def through(sheet: Sheet, rim: Floats, near: float, allowed: float, most: float) -> tuple[BSplineSurface, float]:
     """The surface of a patch through points (k,3) of the curves around it to within `near` (mm), and how far (mm) its
-    corners stand off; no farther than `allowed`.
+    corners stand off; no farther than `allowed`, or where no such comes near the least found that is no farther than
+    `most`.
 
     Raises Refusal where no surface of this kind does.
     """
     size, middle, own = sheet.measures()
     inner, around = (sheet.points[own] - middle) / size, (rim - middle) / size
-    few = np.sqrt(len(around) / max(1, len(inner)))  # no more of them is no more weight
+    beside, beside_at = _along_sides(sheet, size / _BETWEEN)
+    between = (beside - middle) / size
+    few = np.sqrt(len(around) / max(1, len(inner) + len(between)))  # no more of them is no more weight
     at = _placed(sheet, rim)
+    # Along a border that went to and fro the curve is drawn through what is smooth: beyond the patch too.
+    low, high = np.minimum(at.min(axis=0) - _MARGIN, 0.0), np.maximum(at.max(axis=0) + _MARGIN, 1.0)
+    if float((high - low).max()) > _BEYOND:
+        raise OffItsRim("the curves around a free-form face run far from it", where=spot(middle),
+                        remedy="part the patch, or keep the facets")  # fmt: skip
+    wide = high - low
+    at, uv, beside_at, sides = (at - low) / wide, (sheet.uv - low) / wide, (beside_at - low) / wide, sheet.sides * wide
+    best: tuple[BSplineSurface, float] | None = None
     off, away, last = np.inf, np.inf, np.inf
     m = len(sheet.corners)
-    most = min(_SPANS[1] + 2.0 * np.sqrt(m), _USUAL if m < _DENSELY else np.inf)
-    for spans in (s for s in _SPANS if s <= most):
+    finest = min(_SPANS[1] + 2.0 * np.sqrt(m), _USUAL if m < _DENSELY else np.inf)
+    for spans in (s for s in _SPANS if s <= finest):
         pulse(f"fitting a free-form face, {spans} spans a side")
-        knots, bend = uniform_knots(spans), _bending(spans, sheet.sides / size)
-        where, within = at.copy(), sheet.uv[own]
+        knots, bend = uniform_knots(spans), _bending(spans, sides / size)
+        where, within, among = at.copy(), uv[own], beside_at.copy()
         # At first the curves may slide along the surface; then it is held by them.
         for weight in (1.0, 0.1, _WITHIN, _WITHIN, _WITHIN):
-            net = _net(knots, [(where, around, 1.0), (within, inner, weight * few)], bend)
+            parts = [(where, around, 1.0), (within, inner, weight * few), (among, between, weight * few * _FLATLY)]
+            net = _net(knots, parts, bend)
             made = BSplineSurface(frozen(knots), frozen(knots), DEGREE, DEGREE, frozen(net * size + middle))
             where, within = _corrected(made, where, rim), _corrected(made, within, sheet.points[own])
+            among = _corrected(made, among, beside)
             off = float(np.linalg.norm(made.at(*where.T)[0] - rim, axis=1).max())
             away = float(np.linalg.norm(made.at(*within.T)[0] - sheet.points[own], axis=1).max())
             if off <= _SURE * near and away <= allowed:
-                if _ripples(made, sheet):
+                if _ripples(made, sheet, uv, _FLAT * allowed):
                     raise Refusal("a free-form face would ripple between the curves around it", where=spot(middle),
                                   remedy="part the patch, or keep the facets")  # fmt: skip
                 return made, away
+            if off <= _SURE * near and away <= (most if best is None else best[1]):
+                best = made, away
             if off > _FAR * near and away > _FAR * allowed:
                 break  # more steps do not help, more spans do
-        if off > max(_SLOW * last, _FAR * near):
+        if spans >= _SPANS[2] and off > max(_SLOW * last, _FAR * near):
             break  # more spans do not help either
         last = off
+    if best is not None and not _ripples(best[0], sheet, uv, _FLAT * best[1]):
+        return best
     which, kind = ("the curves around it", OffItsRim) if off > _SURE * near else ("its corners", Refusal)
     raise kind(f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", where=spot(middle),
                remedy="part the patch, or keep the facets")  # fmt: skip
 
 
-def _ripples(surface: BSplineSurface, sheet: Sheet) -> bool:
-    """Whether a surface leans far from the triangles that it stands for, at places spread over each."""
+def _along_sides(sheet: Sheet, step: float) -> tuple[Floats, Floats]:
+    """Points (k,3) on sides of triangles that are longer than a step (mm), so far apart, and where they lie in the
+    plane of a patch (k,2)."""
+    sides = np.unique(np.sort(sheet.corners[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1), axis=0)
+    a, b = sheet.points[sides[:, 0]], sheet.points[sides[:, 1]]
+    count = np.minimum((np.linalg.norm(b - a, axis=1) / step).astype(int), _SIDES)
+    row = np.repeat(np.arange(len(sides)), count)
+    nth = np.arange(len(row)) - np.repeat(np.cumsum(count) - count, count)
+    t = (nth + 1.0) / (count[row] + 1.0)
+    low, high = sides[row].T
+    share = t[:, None]
+    points = bent(sheet.points, corner_normals(sheet.points, sheet.corners), low, high, t)
+    return points, np.asarray((1.0 - share) * sheet.uv[low] + share * sheet.uv[high])
+
+
+def _ripples(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float) -> bool:
+    """Whether a surface leans far from the triangles that it stands for, whose corners lie at uv (n,2), at places
+    spread over each that is no lower (mm) than `least`."""
     a, b, c = (sheet.points[sheet.corners[:, k]] for k in range(3))
     normal = cross_product(b - a, c - a)
-    rows = np.flatnonzero(np.linalg.norm(normal, axis=1) > _SLIVER * float((normal**2).sum(axis=1).max()) ** 0.5)
+    twice = np.linalg.norm(normal, axis=1)
+    longest = np.max([np.linalg.norm(p - q, axis=1) for p, q in ((a, b), (b, c), (c, a))], axis=0)
+    rows = np.flatnonzero((twice > _SLIVER * twice.max()) & (twice > least * longest))
+    if not len(rows):
+        return False
     steps = int(np.clip(np.sqrt(2.0 * _PLACES / len(rows)), 1, 6))
     first, second = np.indices((steps, steps)).reshape(2, -1)
     inside = first + second < steps
     u, v = ((k[inside] + 1.0 / 3.0) / steps for k in (first, second))
-    own = sheet.uv[sheet.corners[rows]]
-    uv = np.einsum("k,ni->nki", 1.0 - u - v, own[:, 0]) + np.einsum("k,ni->nki", u, own[:, 1])
-    uv += np.einsum("k,ni->nki", v, own[:, 2])
-    _, du, dv = surface.frames(*uv.reshape(-1, 2).T)
-    cos = (unit(cross_product(du, dv)).reshape(*uv.shape[:2], 3) * unit(normal[rows])[:, None]).sum(axis=2)
+    own = uv[sheet.corners[rows]]
+    at = np.einsum("k,ni->nki", 1.0 - u - v, own[:, 0]) + np.einsum("k,ni->nki", u, own[:, 1])
+    at += np.einsum("k,ni->nki", v, own[:, 2])
+    _, du, dv = surface.frames(*at.reshape(-1, 2).T)
+    cos = (unit(cross_product(du, dv)).reshape(*at.shape[:2], 3) * unit(normal[rows])[:, None]).sum(axis=2)
     return bool((cos < _LEAN).any())
 
 
@@ -213,7 +256,7 @@ def _placed(sheet: Sheet, rim: Floats) -> Floats:
     det = np.maximum(ee * ff - ef**2, 1e-300)
     s, r = (ff * eg - ef * fg) / det, (ee * fg - ef * eg) / det
     u = sheet.uv[t]
-    return np.asarray(np.clip(u[:, 0] + s[:, None] * (u[:, 1] - u[:, 0]) + r[:, None] * (u[:, 2] - u[:, 0]), 0.0, 1.0))
+    return np.asarray(u[:, 0] + s[:, None] * (u[:, 1] - u[:, 0]) + r[:, None] * (u[:, 2] - u[:, 0]))
 
 
 def _corrected(surface: BSplineSurface, uv: Floats, points: Floats) -> Floats:
@@ -291,6 +334,33 @@ def _rows(knots: Floats, uv: Floats) -> scipy.sparse.csr_array:
     columns = (column[0][:, :, None] * n + column[1][:, None]).ravel()
     each = len(own) ** 2
     return scipy.sparse.csr_array((data, columns, np.arange(len(uv) + 1) * each), shape=(len(uv), n * n))
+
+
+# ---- sides as curves
+
+#: Normals at the ends of a side part by no more (cosine) where it is bent.
+_SMOOTH = 0.7
+
+
+def corner_normals(points: Floats, corners: Ints) -> Floats:
+    """The normals (n,3) at the corners of some triangles (m,3), none elsewhere."""
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    out = np.zeros((len(points), 3))
+    np.add.at(out, corners.ravel(), np.repeat(cross_product(b - a, c - a), 3, axis=0))
+    return out / np.maximum(np.linalg.norm(out, axis=1), 1e-300)[:, None]
+
+
+def bent(points: Floats, normals: Floats, low: Ints, high: Ints, t: Floats) -> Floats:
+    """Points (k,3) on sides from some corners to others (k,), a share t (k,) along, bent as the normals at their ends
+    say (Vlachos, Peters, Boyd & Mitchell, *Curved PN triangles*, 2001), straight where these part widely."""
+    a, b, one, two = points[low], points[high], normals[low], normals[high]
+    side = b - a
+    near = (2.0 * a + b - (side * one).sum(axis=1)[:, None] * one) / 3.0
+    far = (2.0 * b + a + (side * two).sum(axis=1)[:, None] * two) / 3.0
+    t, s = t[:, None], 1.0 - t[:, None]
+    curved = s**3 * a + 3.0 * s * s * t * near + 3.0 * s * t * t * far + t**3 * b
+    smooth = (one * two).sum(axis=1) > _SMOOTH
+    return np.asarray(np.where(smooth[:, None], curved, s * a + t * b))
 
 
 # ---- curves

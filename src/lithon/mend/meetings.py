@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import combinations
 from typing import Any
 
@@ -30,20 +30,25 @@ FACETS = -1
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Piece:
-    """Triangles (rows) that hang together on one surface, their area (mm2), and how far (mm) corners stand off it."""
+    """Triangles (rows) that hang together on one surface, their area (mm2), and how far (mm) corners stand off it. What
+    is found where it meets others is kept under its `mark`, which all have that are cut from one; what is found of it
+    alone under its `region`."""
 
     surface: Surface | None
     rows: Ints
     area: float
     off: float = 0.0
+    mark: object = field(default_factory=object)
+    region: object = field(default_factory=object)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Failure:
-    """Why patches (numbers) do not become faces."""
+    """Why patches (numbers) do not become faces; the triangle (row) that hinders them."""
 
     among: tuple[int, ...]
     refusal: Refusal
+    row: int | None = None
 
 
 @dataclass(slots=True)
@@ -97,8 +102,20 @@ class Meetings:
         self.beside: dict[tuple[int, int], int] = memory["beside"]
         self.made: dict[int, Vertex] = {}
 
+    def marks(self, among: Sequence[int]) -> frozenset[object]:
+        """What patches are known by from one attempt to the next."""
+        return frozenset(FACETS if k == FACETS else self.pieces[k].mark for k in among)
+
+    def known_curve(self, sides: Sequence[tuple[int, int]], pair: Sequence[int]) -> Curve | None:
+        """The curve that was drawn along all of some sides (the smaller corner first) between two patches, before one
+        of them was cut."""
+        along: dict[tuple[int, int], tuple[Curve, frozenset[object]]] = self.memory.get("along", {})
+        found = {along.get(side) for side in sides}
+        one = found.pop() if len(found) == 1 else None
+        return one[0] if one is not None and one[1] == self.marks(pair) else None
+
     @contextmanager
-    def noting(self, among: tuple[int, ...]) -> Iterator[None]:
+    def noting(self, among: tuple[int, ...], row: int | None = None) -> Iterator[None]:
         """Where something cannot be made of patches it is noted, and the others go on; where none may fail it is
         refused at once."""
         try:
@@ -106,7 +123,7 @@ class Meetings:
         except Refusal as refusal:
             if not self.mixed:
                 raise
-            self.failures.append(Failure(among, refusal))
+            self.failures.append(Failure(among, refusal, row))
 
     def borders(self) -> dict[tuple[int, int], int]:
         """Directed sides between patches, and the patch whose triangle walks each."""
@@ -159,7 +176,11 @@ class Meetings:
                 for v in (chain.points[0], chain.points[-1]):
                     around[v] = tuple(sorted({k for side in at[v] for k in pairs[side]} - {FACETS}))
                     with self.noting(around[v]):
-                        self._corner(v, around[v])
+                        ways = defaultdict[tuple[int, int], list[tuple[int, int]]](list)
+                        for side in at[v]:
+                            ways[pairs[side]].append(side)
+                        curves = {c for pair, own in ways.items() if (c := self.known_curve(own, pair)) is not None}
+                        self._corner(v, around[v], curves.pop() if len(curves) == 1 else None)
         return self._without_steps(out, around)
 
     def _bends(
@@ -198,12 +219,13 @@ class Meetings:
                 out.append(chain)
                 continue
             every = tuple(sorted({*around[a], *around[b]}))
-            if (a, b, every) not in self.memory:
+            key = (a, b, self.marks(every))
+            if key not in self.memory:
                 known = [s for k in every if (s := self.surfaces[k]) is not None]
                 here = self.points[[a, b]].mean(axis=0)[None]
                 there = self._on_all(known, here, self._strayed(chain), False, self.scatter(every))
-                self.memory[a, b, every] = None if there is None else Vertex(frozen(there[0]))
-            vertex: Vertex | None = self.memory[a, b, every]
+                self.memory[key] = None if there is None else Vertex(frozen(there[0]))
+            vertex: Vertex | None = self.memory[key]
             if vertex is None:
                 out.append(chain)
                 continue
@@ -229,21 +251,28 @@ class Meetings:
         long = float(np.linalg.norm(np.diff(self.points[chain.points], axis=0), axis=1).sum())
         return long <= self._strayed(chain)
 
-    def _corner(self, v: int, around: tuple[int, ...]) -> None:
-        """The vertex where patches meet."""
+    def _corner(self, v: int, around: tuple[int, ...], on: Curve | None) -> None:
+        """The vertex where patches meet; on a curve that was drawn before."""
         if v in self.made:
             return
-        if (v, around) in self.memory:
-            self.made[v] = self.memory[v, around]
+        key = (v, self.marks(around))
+        if key in self.memory:
+            self.made[v] = self.memory[key]
             return
         every = [self.surfaces[k] for k in around]
         known = [surface for surface in every if surface is not None]
         here, scatter = self.points[v][None], self.scatter(around)
-        there = self._on_all(known, here, 50.0 * self.near + scatter, len(known) < len(every), scatter)
+        there = None
+        if on is not None:
+            there = on.point(on.parameter(here))
+            if any(abs(float(s.signed_distance(there)[0])) > self.near for s in known):
+                there = None
+        if there is None:
+            there = self._on_all(known, here, 50.0 * self.near + scatter, len(known) < len(every), scatter)
         if there is None:
             raise Refusal("the surfaces around a corner do not meet in a point", where=spot(self.points[v]),
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
-        self.made[v] = self.memory[v, around] = Vertex(frozen(there[0]))
+        self.made[v] = self.memory[key] = Vertex(frozen(there[0]))
 
     def _on_all(self, known: Sequence[Surface], here: Floats, most: float, free: bool, scatter: float) -> Floats | None:
         """The point (1,3) on all of some surfaces near one that is on them but for its scatter; `most`: how far (mm) it

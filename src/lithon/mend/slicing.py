@@ -12,7 +12,7 @@ import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints, cross_product, unit
 from lithon.brep.faceted import connected_sets
-from lithon.mend.freeform import unfolded
+from lithon.mend.freeform import bent, corner_normals, unfolded
 
 #: The mean normal of a part is at least so long: of half a ball it is a half, of a third of a bar four fifths.
 _FLAT = 0.75
@@ -24,8 +24,6 @@ _MOST = 48
 _NEAR = 0.12
 #: Where along an axis it is cut: shares of the area.
 _WHERE = (0.35, 0.5, 0.65)
-#: Normals at the ends of a side part by no more (cosine) where it is bent.
-_SMOOTH = 0.7
 
 
 def sliced(points: Floats, corners: Ints, rows: Ints) -> tuple[Floats, Ints, Ints, Ints]:
@@ -39,24 +37,37 @@ def sliced(points: Floats, corners: Ints, rows: Ints) -> tuple[Floats, Ints, Int
     while waiting:
         k = waiting.pop()
         own = np.flatnonzero(label == k)
-        if len(own) <= _FEW or count >= _MOST or _fits(points, corners[own]):
+        if count >= _MOST or _fits(points, corners[own]):
             continue
-        plane = _plane(points, corners[own])
-        if plane is None:
-            continue
-        points, corners, of = _cut(points, corners, label == k, *plane)
+        points, corners, of, part, _ = halved(points, corners, own)
         label, parent = label[of], parent[of]
-        own = np.flatnonzero(label == k)
-        ahead = _ahead(points, corners[own], *plane)
-        if ahead.all() or not ahead.any():
-            continue
-        for side in (ahead, ~ahead):
-            group = connected_sets(len(points), corners[own[side]])
-            for j in range(int(group.max()) + 1):
-                label[own[side][group == j]] = count
-                waiting.append(count)
-                count += 1
+        label[part >= 0] = count + part[part >= 0]
+        for j in range(int(part.max()) + 1):
+            waiting.append(count + j)
+        count += int(part.max()) + 1
     return points, corners, parent, label
+
+
+def halved(points: Floats, corners: Ints, rows: Ints) -> tuple[Floats, Ints, Ints, Ints, Ints]:
+    """Triangles (m,3) of points (n,3), some of them (rows) cut by a plane into parts, two or more: the points, those
+    there were first, the triangles, the one that each was a part of, and the part (m,) of each, -1 of the others and of
+    all where they are too few or no plane parts them; and the sides (k,2) on which new points are, in their order."""
+    whole, sides = np.full(len(corners), -1, dtype=np.int64), np.zeros((0, 2), dtype=np.int64)
+    none = points, corners, np.arange(len(corners)), whole, sides
+    plane = _plane(points, corners[rows]) if len(rows) > _FEW else None
+    if plane is None:
+        return none
+    mine = np.zeros(len(corners), dtype=bool)
+    mine[rows] = True
+    points, corners, of, sides = _cut(points, corners, mine, *plane)
+    own = np.flatnonzero(mine[of])
+    part = np.full(len(corners), -1, dtype=np.int64)
+    ahead = _ahead(points, corners[own], *plane)
+    if ahead.all() or not ahead.any():
+        return points, corners, of, part, sides
+    for side in (ahead, ~ahead):
+        part[own[side]] = int(part.max()) + 1 + connected_sets(len(points), corners[own[side]])
+    return points, corners, of, part, sides
 
 
 def _measures(points: Floats, corners: Ints) -> tuple[Floats, Floats]:
@@ -100,9 +111,9 @@ def _ahead(points: Floats, corners: Ints, at: Floats, way: Floats) -> Bools:
     return np.asarray(np.take_along_axis(off, np.abs(off).argmax(axis=1)[:, None], axis=1)[:, 0] > 0.0)
 
 
-def _cut(points: Floats, corners: Ints, mine: Bools, at: Floats, way: Floats) -> tuple[Floats, Ints, Ints]:
-    """Some triangles (m,) and those beside them divided where a plane passes through the first: points, triangles, and
-    which triangle each was a part of."""
+def _cut(points: Floats, corners: Ints, mine: Bools, at: Floats, way: Floats) -> tuple[Floats, Ints, Ints, Ints]:
+    """Some triangles (m,) and those beside them divided where a plane passes through the first: points, triangles,
+    which triangle each was a part of, and the sides (k,2) on which new points are."""
     n = len(points)
     used = np.unique(corners[mine])
     off = np.zeros(n)
@@ -119,10 +130,10 @@ def _cut(points: Floats, corners: Ints, mine: Bools, at: Floats, way: Floats) ->
     a, b = off[sides].T
     crossed = a * b < 0.0
     if not crossed.any():
-        return points, corners, np.arange(len(corners))
+        return points, corners, np.arange(len(corners)), np.zeros((0, 2), dtype=np.int64)
     low, high = sides[crossed].T
     t = a[crossed] / (a[crossed] - b[crossed])
-    fresh = _bent(points, _normals(points, corners[mine], n), low, high, t)
+    fresh = bent(points, corner_normals(points, corners[mine]), low, high, t)
     key = low * n + high
     order = np.argsort(key)
     key, number = key[order], n + order
@@ -137,7 +148,7 @@ def _cut(points: Floats, corners: Ints, mine: Bools, at: Floats, way: Floats) ->
         parts = _parts(corners[row].tolist(), middle[row].tolist(), every)
         made.append(np.array(parts, dtype=np.int64))
         of.append(np.full(len(parts), row))
-    return every, np.concatenate(made), np.concatenate(of)
+    return every, np.concatenate(made), np.concatenate(of), np.stack([low, high], axis=1)
 
 
 def _parts(corner: list[int], middle: list[int], points: Floats) -> list[list[int]]:
@@ -157,22 +168,3 @@ def _parts(corner: list[int], middle: list[int], points: Floats) -> list[list[in
     if np.linalg.norm(points[q] - points[m]) <= np.linalg.norm(points[r] - points[s]):
         return [tip, [s, q, m], [q, r, m]]
     return [tip, [s, q, r], [s, r, m]]
-
-
-def _normals(points: Floats, corners: Ints, n: int) -> Floats:
-    """The normals (n,3) at the corners of some triangles."""
-    out = np.zeros((n, 3))
-    np.add.at(out, corners.ravel(), np.repeat(_measures(points, corners)[0], 3, axis=0))
-    return out / np.maximum(np.linalg.norm(out, axis=1), 1e-300)[:, None]
-
-
-def _bent(points: Floats, normals: Floats, low: Ints, high: Ints, t: Floats) -> Floats:
-    """Points (k,3) on sides, a share t (k,) along, bent as the normals at their ends say."""
-    a, b, one, two = points[low], points[high], normals[low], normals[high]
-    side = b - a
-    near = (2.0 * a + b - (side * one).sum(axis=1)[:, None] * one) / 3.0
-    far = (2.0 * b + a + (side * two).sum(axis=1)[:, None] * two) / 3.0
-    t, s = t[:, None], 1.0 - t[:, None]
-    bent = s**3 * a + 3.0 * s * s * t * near + 3.0 * s * t * t * far + t**3 * b
-    smooth = (one * two).sum(axis=1) > _SMOOTH
-    return np.asarray(np.where(smooth[:, None], bent, s * a + t * b))

@@ -8,9 +8,10 @@ beside it.
 
 from __future__ import annotations
 
+import time
 from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Any
 
@@ -31,8 +32,8 @@ from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through
 from lithon.mend.meetings import FACETS, Chain, Failure, Meetings, Piece, away
 from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
-from lithon.mend.slicing import sliced
-from lithon.progress import pulse
+from lithon.mend.slicing import halved, sliced
+from lithon.progress import pulse, seconds_left
 
 
 def bordering(n: int, corners: Ints, patches: Sequence[Patch]) -> set[tuple[int, int]]:
@@ -67,7 +68,11 @@ class Solid:
 
 
 #: So many times patches that do not fit are left as they are; after so many, all that a failure is among.
-_ROUNDS, _PATIENT = 30, 8
+_ROUNDS, _PATIENT = 80, 8
+#: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
+_FREE, _PIECES = 8, 600
+#: Where so little time is left beside what was spent nothing is cut any more.
+_LATE = 0.4
 
 
 class MostlyFacets(Refusal):
@@ -76,14 +81,14 @@ class MostlyFacets(Refusal):
 
 def solid_of(
     points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str = "part", free: float = 0.0,
-    mixed: bool = False, most: float = np.inf, lost: dict[bytes, Refusal] | None = None,
+    mixed: bool = False, most: float = np.inf, lost: dict[bytes, Refusal] | None = None, loosely: float = 0.0,
 ) -> Solid:  # fmt: skip
     """The solid whose faces are the patches, their edges found anew. `free`: how far (mm) corners may stand off the
-    free-form faces of patches that lie on no simple surface; where it is 0 there are none. Raises Refusal, naming the
-    place, where two surfaces do not meet along the border of their patches, or no free-form one can be had; `mixed`:
-    there patches stay facets, the smallest that help, and it is refused where no other are left, or (MostlyFacets) when
-    over `most` (mm2) of the skin are left so. `lost`: patches through whose borders no free-form face was found, with
-    whatever deviation; added to."""
+    free-form faces of patches that lie on no simple surface; where it is 0 there are none; `loosely`: off those
+    that come no nearer. Raises Refusal, naming the place, where two surfaces do not meet along the border of their
+    patches, or no free-form one can be had; `mixed`: there patches stay facets, the smallest that help, and it is
+    refused where no other are left, or (MostlyFacets) when over `most` (mm2) of the skin are left so. `lost`:
+    patches through whose borders no free-form face was found, with whatever deviation; added to."""
     points, corners, pieces = _pieces(points, corners, patches, bool(free))
     stay: dict[int, str] = {}
     if mixed and not free:
@@ -92,20 +97,131 @@ def solid_of(
             raise Refusal("nothing of it lies on a simple surface",
                           remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
     memory: dict[object, Any] = {"lost": {} if lost is None else lost}
-    for k in range(_ROUNDS if mixed else 1):
-        if (facets := sum(pieces[k].area for k in stay)) > most:
-            largest = max(stay, key=lambda k: pieces[k].area)
-            share = facets / sum(piece.area for piece in pieces)
+    skin, patience, began = _Skin(points, corners, pieces, stay), _PATIENT, time.monotonic()
+    for _ in range(_ROUNDS if mixed else 1):
+        if (facets := sum(skin.pieces[k].area for k in stay)) > most:
+            largest = max(stay, key=lambda k: skin.pieces[k].area)
+            share = facets / sum(piece.area for piece in skin.pieces)
             raise MostlyFacets(f"{share:.0%} of its skin would stay facets: {stay[largest]}",
-                               where=spot(points[corners[pieces[largest].rows]].mean(axis=(0, 1))),
+                               where=spot(skin.points[skin.corners[skin.pieces[largest].rows]].mean(axis=(0, 1))),
                                remedy="part the patch there, or keep the facets")  # fmt: skip
-        builder = _Builder(points, corners, pieces, tolerance, name, free, stay, memory, mixed, most)
+        builder = _Builder(skin.points, skin.corners, skin.pieces, tolerance, name, free, stay, memory, mixed, most)
+        builder.loosely = max(free, loosely)
         out = builder.run()
         if out is not None and not (mixed and builder.unsound(out.body)):
             return out
-        if not mixed or not builder.give_up(stay, all_of=k >= _PATIENT):
+        if not mixed:
             break
+        late = seconds_left() < _LATE * (time.monotonic() - began)
+        left = skin.bent_to(builder.failures, memory) if free and not late else builder.failures
+        if left and not skin.give_up(left, all_of=patience <= 0):
+            break
+        patience -= bool(left)
     raise builder.failures[0].refusal
+
+
+@dataclass(slots=True)
+class _Skin:
+    """Triangles, the pieces they are parted into, and those pieces (numbers, and why) that stay facets."""
+
+    points: Floats
+    corners: Ints
+    pieces: list[Piece]
+    stay: dict[int, str]
+
+    def bent_to(self, failures: Sequence[Failure], memory: dict[object, Any]) -> list[Failure]:
+        """Where a free-form face fails its patch is cut in parts, and where a simple one does it becomes free-form.
+        Returns the failures for which neither can be done."""
+        left, changed = list[Failure](), set[int]()
+        taken = {
+            f.row: k for f in failures if f.row is not None and (k := self._taker(f, memory["beside"])) is not None
+        }
+        for failure in failures:
+            if failure.row in taken:
+                changed.add(taken[failure.row])
+        self._take_in(taken)
+        for failure in failures:
+            if failure.row in taken:
+                continue
+            among = sorted((k for k in failure.among if k != FACETS), key=lambda k: self.pieces[k].area)
+            if any(k in self.stay or k in changed for k in among):
+                continue
+            free = [k for k in among if self.pieces[k].surface is None]
+            which = next((k for k in reversed(free) if self._cut(k, memory)), None)
+            if which is None:
+                which = next((k for k in among if k not in free and len(self.pieces[k].rows) >= _FREE), None)
+                if which is not None:
+                    self.pieces[which] = replace(self.pieces[which], surface=None, mark=object(), region=object())
+            if which is None:
+                left.append(failure)
+            else:
+                changed.add(which)
+        return left
+
+    def _taker(self, failure: Failure, beside: Mapping[tuple[int, int], int]) -> int | None:
+        """The free-form patch across a side of a triangle that hinders it, which may be a part of it as well."""
+        assert failure.row is not None
+        a, b, c = self.corners[failure.row].tolist()
+        rows = [beside.get(side, -1) for side in ((b, a), (c, b), (a, c))]
+        free = [k for k in failure.among if k != FACETS and k not in self.stay and self.pieces[k].surface is None]
+        return next((k for k in free if np.isin(rows, self.pieces[k].rows).any()), None)
+
+    def _take_in(self, taken: Mapping[int, int]) -> None:
+        """Make triangles (rows) that stayed facets a part of free-form patches beside them."""
+        if not taken:
+            return
+        area = triangle_areas(self.points, self.corners)
+        more: dict[int, list[int]] = defaultdict(list)
+        for row, k in taken.items():
+            more[k].append(row)
+        for k, piece in enumerate(self.pieces):
+            if k in more or k in self.stay:
+                rows = np.union1d(piece.rows, more[k]) if k in more else np.setdiff1d(piece.rows, list(taken))
+                if len(rows) != len(piece.rows):
+                    self.pieces[k] = replace(piece, rows=rows, area=float(area[rows].sum()), region=object())
+
+    def _cut(self, k: int, memory: dict[object, Any]) -> bool:
+        """Cut a piece in parts, where it can be."""
+        if len(self.pieces) >= _PIECES:
+            return False
+        points, corners, of, part, sides = halved(self.points, self.corners, self.pieces[k].rows)
+        if int(part.max()) < 1:
+            return False
+        along = memory.get("along", {})
+        for v, (a, b) in enumerate(sides.tolist(), len(self.points)):
+            if (a, b) in along:
+                along[a, v] = along[b, v] = along[a, b]
+        label = np.empty(len(self.corners), dtype=np.int64)
+        for j, piece in enumerate(self.pieces):
+            label[piece.rows] = j
+        label = label[of]
+        n, parts = len(self.pieces), int(part.max()) + 1
+        label[part > 0] = n - 1 + part[part > 0]
+        area = triangle_areas(points, corners)
+        order = np.argsort(label, kind="stable")
+        bounds = np.searchsorted(label[order], np.arange(n + parts))
+        regions = [replace(self.pieces[k], region=object()) for _ in range(parts)]
+        every = [*self.pieces[:k], regions[0], *self.pieces[k + 1 :], *regions[1:]]
+        self.pieces = [
+            replace(piece, rows=order[i:j], area=float(area[order[i:j]].sum()))
+            for piece, (i, j) in zip(every, pairwise(bounds), strict=True)
+        ]
+        self.points, self.corners = points, corners
+        for known in ("beside", "sides"):
+            memory.pop(known, None)
+        return True
+
+    def give_up(self, failures: Sequence[Failure], all_of: bool) -> bool:
+        """Let patches stay facets until one of each failure does, the smallest, or all of it; whether that leaves any
+        other and changes anything."""
+        stay, before = self.stay, len(self.stay)
+        for failure in failures:
+            among = [k for k in failure.among if k != FACETS]
+            if all_of:
+                stay.update((k, failure.refusal.what) for k in among if k not in stay)
+            elif among and not any(k in stay for k in among):
+                stay[min(among, key=lambda k: self.pieces[k].area)] = failure.refusal.what
+        return before < len(stay) < len(self.pieces)
 
 
 def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> tuple[Floats, Ints, list[Piece]]:
@@ -147,7 +263,7 @@ class _Builder(Meetings):
     ):  # fmt: skip
         """`most`: no more (mm2) is to stay facets."""
         super().__init__(points, corners, pieces, tolerance, free, stay, memory, mixed)
-        self.name, self.off, self.most = name, 0.0, most
+        self.name, self.off, self.most, self.loosely = name, 0.0, most, free
         #: Faces of facets, and the patches for which their corners were moved or sides bent.
         self.beside_facet: dict[Face, tuple[int, ...]] = {}
 
@@ -215,9 +331,11 @@ class _Builder(Meetings):
         out = []
         for k, why in self.stay.items():
             piece, own = self.pieces[k], list[Face]()
+            if not len(piece.rows):
+                continue
             for row in piece.rows.tolist():
                 moved = tuple(dict.fromkeys(j for v in self.corners[row].tolist() for j in beside[v]))
-                with self.noting(moved):
+                with self.noting(moved, row):
                     made = facets.uses(row)
                     uses += made
                     own += [use.face for use in made]
@@ -244,18 +362,6 @@ class _Builder(Meetings):
             self.failures.append(Failure(among, refusal))
         return bool(wrong)
 
-    def give_up(self, stay: dict[int, str], all_of: bool) -> bool:
-        """Let patches stay facets until one of each failure does, the smallest, or all of it; whether that leaves any
-        other and changes anything."""
-        before = len(stay)
-        for failure in self.failures:
-            among = [k for k in failure.among if k != FACETS]
-            if all_of:
-                stay.update((k, failure.refusal.what) for k in among if k not in stay)
-            elif among and not any(k in stay for k in among):
-                stay[min(among, key=lambda k: self.pieces[k].area)] = failure.refusal.what
-        return before < len(stay) < len(self.pieces)
-
     def _along(self, surface: Surface, rows: Ints) -> bool:
         a, b, c = (self.points[self.corners[rows, k]] for k in range(3))
         normals = cross_product(b - a, c - a)
@@ -264,7 +370,7 @@ class _Builder(Meetings):
     def _edges(self, chain: Chain) -> list[tuple[Edge, bool]]:
         """The edges along a chain, and whether they run as it does: one, but beside facets one for each side."""
         ends = self.made.get(chain.points[0]), self.made.get(chain.points[-1])
-        key = (*chain.points, *chain.pair, *map(id, ends))
+        key = (*chain.points, self.marks(chain.pair), *map(id, ends))
         if key not in self.memory:
             self.memory[key] = self._beside_facets(chain) if FACETS in chain.pair else [self._edge(chain)]
         edges: list[tuple[Edge, bool]] = self.memory[key]
@@ -308,8 +414,9 @@ class _Builder(Meetings):
         low, high = float(getattr(curve, "low", 0.0)), float(getattr(curve, "high", 0.0))
         t = np.array(curve.parameter(line))
         t[0], t[-1] = low, high
-        if (np.diff(t) <= 0.0).any():
-            raise self.apart(line)
+        if (np.diff(t) <= 0.0).any():  # corners that go to and fro across it: as far along it as along them
+            step = np.linalg.norm(np.diff(line, axis=0), axis=1)
+            t = low + (high - low) * np.concatenate([[0.0], np.cumsum(step)]) / float(step.sum())
         return t
 
     def _edge(self, chain: Chain) -> tuple[Edge, bool]:
@@ -317,7 +424,11 @@ class _Builder(Meetings):
         pulse("looking for edges")
         a, b = (self.surfaces[k] for k in chain.pair)
         if a is None or b is None:
-            return self._free_edge(chain, a or b), True
+            sides = [(min(s), max(s)) for s in pairwise(chain.points)]
+            edge = self._part_of_known(chain, sides) or (self._free_edge(chain, a or b), True)
+            along = self.memory.setdefault("along", {})
+            along.update(dict.fromkeys(sides, (edge[0].curve, self.marks(chain.pair))))
+            return edge
         line = self.points[chain.points]
         middle = 0.5 * (line[1:] + line[:-1])
         curve = self._curve(a, b, line, chain)
@@ -343,6 +454,27 @@ class _Builder(Meetings):
         back = curve.period - span if start is not end else curve.period
         return Edge(curve, float(t[1]), float(t[1] + back), end, start), False
 
+    def _part_of_known(self, chain: Chain, sides: Sequence[tuple[int, int]]) -> tuple[Edge, bool] | None:
+        """The edge along a chain on the curve that was drawn where it was a part of a longer one, and whether it runs
+        as the chain does."""
+        curve = self.known_curve(sides, chain.pair)
+        start, end = (self.made.get(chain.points[k]) for k in (0, -1))
+        if curve is None or start is None or end is None or start is end:
+            return None
+        inner = self.points[chain.points].mean(axis=0) if len(chain.points) == 2 else self.points[chain.points[1]]
+        t = curve.parameter(np.stack([start.point, inner, end.point]))
+        if away(curve, np.stack([start.point, end.point])) > 0.3 * self.near:
+            return None
+        if curve.period is not None:
+            way = curve.derivative(t[:1])[0]
+            chord = inner - start.point
+            if float(way @ chord) < 0.0:
+                return Edge(curve, float(t[2]), float(t[2] + np.mod(t[0] - t[2], curve.period)), end, start), False
+            return Edge(curve, float(t[0]), float(t[0] + np.mod(t[2] - t[0], curve.period)), start, end), True
+        if t[0] < t[2]:
+            return Edge(curve, float(t[0]), float(t[2]), start, end), True
+        return Edge(curve, float(t[2]), float(t[0]), end, start), False
+
     def _free_edge(self, chain: Chain, on: Surface | None) -> Edge:
         """The edge beside a free-form face: along the chain, on the simple surface that is beside it too."""
         line = self.points[chain.points]
@@ -350,7 +482,7 @@ class _Builder(Meetings):
         if (start is None) != (end is None):
             raise self.apart(line)
         slack, lay = 0.15 * self.free, None
-        if self._turn(chain) < _CREASE and len(line) > 3:
+        if FACETS not in chain.pair and len(line) > 3 and self._turn(chain) < _CREASE:
             # Through what is smooth it runs along sides of triangles: it need not go to and fro with them.
             step = float(np.linalg.norm(np.diff(line, axis=0), axis=1).mean())
             along, off = unit(line[2:] - line[:-2]), line[1:-1] - line[:-2]
@@ -382,7 +514,8 @@ class _Builder(Meetings):
 
     def _fit(self, k: int, edges: list[Edge]) -> None:
         """The free-form surface of a patch."""
-        key = (k, *map(id, edges))
+        # Where a border was parted its curves are the same.
+        key = (self.pieces[k].region, frozenset(id(edge.curve) for edge in edges))
         if key not in self.memory:
             self.memory[key] = self._fitted(k, edges)
         self.surfaces[k], off = self.memory[key]
@@ -404,7 +537,7 @@ class _Builder(Meetings):
             [np.array([e.at(t) for t in np.linspace(0.0, 1.0, n)]) for e, n in zip(edges, counts, strict=True)]
         )
         try:
-            return through(sheet, rim, MISS * self.tolerance, self.free)
+            return through(sheet, rim, MISS * self.tolerance, self.free, self.loosely)
         except OffItsRim as refusal:
             lost[told] = refusal
             raise

@@ -268,7 +268,8 @@ class SolidFromTriangles(Operation):
         free = near if self.kind == "smooth" else 0.0
         if mixed:
             corners, found = without_slivers(points, corners, found, tolerance)
-        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.lost)
+        loosely = LADDER[-1] * sheet.scale if free and self.tolerance is None else 0.0
+        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.lost, loosely)
         if wrong := flaws(made.body, tolerance):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
