@@ -17,7 +17,8 @@ from lithon.brep.measures import volume
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.splines import BSplineSurface
-from lithon.mend.freeform import _BEND, _bending, _net, _ripples, curve_along, unfolded
+from lithon.mend.freeform import _ripples, curve_along, unfolded
+from lithon.mend.least_bending import _BEND, Bending, control_net
 from lithon.mend.patch import DEGREE, spline_values, uniform_knots
 from lithon.mend.segments import noise_of
 from lithon.mend.slicing import sliced
@@ -130,7 +131,7 @@ def test_a_net_is_that_of_least_squares(spans):
     """Against all rows at once, dense and by orthogonal columns: points that want what no smooth surface does, few
     enough that bending has its say, and one weight a hundredth of the other."""
     rng = np.random.default_rng(spans)
-    knots, bend = uniform_knots(spans), _bending(spans, np.array([1.0, 0.6]))
+    knots, bend = uniform_knots(spans), Bending.of(spans, np.array([1.0, 0.6]))
     parts = [(rng.random((n, 2)), rng.normal(size=(n, 3)), weight) for n, weight in ((60, 1.0), (25, 0.01))]
     own = []
     for uv, points, weight in parts:
@@ -140,7 +141,8 @@ def test_a_net_is_that_of_least_squares(spans):
     matrix = np.concatenate([*(a for a, _ in own), stiff])
     right = np.concatenate([*(b for _, b in own), np.zeros((len(stiff), 3))])
     best = np.linalg.lstsq(matrix, right, rcond=1e-15)[0]
-    made = _net(knots, parts, bend).reshape(-1, 3)
+    made = control_net(knots, parts, bend).reshape(-1, 3)
+    assert bend.times(made) == pytest.approx(bend.toarray() @ made, rel=1e-9, abs=1e-9)
     cost = [float(((matrix @ x - right) ** 2).sum()) for x in (made, best)]
     assert cost[0] == pytest.approx(cost[1], rel=1e-6)
 
@@ -155,7 +157,11 @@ def test_a_surface_that_ripples_is_told():
     for height, rippled in ((0.0, False), (0.05, False), (40.0, True)):
         net = np.stack([u, v, np.ones_like(u)], axis=-1) @ places
         net[4:7, 4:7, 2] += height
-        assert _ripples(BSplineSurface(knots, knots, DEGREE, DEGREE, net), sheet) == rippled
+        rim = sheet.uv[[0, 1, 2, 3, 0]]
+        lines = np.hstack([rim[:-1], rim[1:]])
+        made = BSplineSurface(knots, knots, DEGREE, DEGREE, net)
+        assert _ripples(made, sheet, sheet.uv, 0.0, lines) == rippled
+        assert not _ripples(made, sheet, sheet.uv, 0.0, 0.05 * lines)  # it does not within the corner that is cut out
 
 
 def test_a_curve_lies_on_the_surface_beside_it_and_goes_through_its_ends():

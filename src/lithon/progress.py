@@ -59,6 +59,11 @@ class Progress:
         """How much (s) of the budget is left, infinite without one."""
         return math.inf if self._end is None else self._end - _now()
 
+    def bring_home(self, seconds: float) -> None:
+        """Where a budget runs out sooner it goes on for so long (s): for what was found within it."""
+        if self._end is not None:
+            self._end = max(self._end, _now() + seconds)
+
     def part(self, low: float, high: float) -> Progress:
         """What tells of one of several like things done in turn: its shares are those between two of this one."""
         return self if (low, high) == (0.0, 1.0) else _Part(self, low, high)
@@ -99,6 +104,10 @@ class _Part(Progress):
 
     def seconds_left(self) -> float:
         return min(super().seconds_left(), self._whole.seconds_left())
+
+    def bring_home(self, seconds: float) -> None:
+        super().bring_home(seconds)
+        self._whole.bring_home(seconds)
 
 
 #: For callers that do not care.

@@ -236,6 +236,14 @@ def _face_flaws(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
     return found
 
 
+def face_flaws(face: Face, tolerance: float) -> list[Flaw]:
+    """What is wrong with a face by itself, its edges with it."""
+    edges = tuple(dict.fromkeys(face.edges()))
+    divide_edges(edges)
+    prepare_meshes([face])
+    return _gap_flaws(edges, tolerance) or _face_flaws(face, tolerance, {})
+
+
 #: A face of no more area, in squares of the tolerance, has none: of a triangle with sides as long as the tolerance the
 #: height is a tenth of it then.
 _EMPTY = 0.05

@@ -16,7 +16,7 @@ _ROWS = 7
 
 
 @njit(cache=True)
-def _functions(knots: Floats, degree: int, t: float, out: Floats) -> int:
+def basis(knots: Floats, degree: int, t: float, out: Floats) -> int:
     """Fill out (7, degree+1) with the functions that do not vanish at t and their first two derivatives, in its first
     three rows; gives the first control point that they belong to."""
     last = len(knots) - degree - 2
@@ -73,7 +73,7 @@ def _functions(knots: Floats, degree: int, t: float, out: Floats) -> int:
 @njit(cache=True)
 def _curve_at(knots: Floats, degree: int, net: Floats, t: float, work: Floats, out: Floats) -> None:
     """Fill out (3,3) with point, first and second derivative."""
-    first = _functions(knots, degree, t, work)
+    first = basis(knots, degree, t, work)
     h = np.zeros((3, 4))
     for k in range(3):
         for i in range(degree + 1):
@@ -173,8 +173,8 @@ def _surface_at(
     ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: float, v: float, fu: Floats, fv: Floats, out: Floats
 ) -> None:
     """Fill out (6,7) with point, du, dv, duu, duv, dvv in its first three columns; the others are room for sums."""
-    iu = _functions(ku, du, u, fu)
-    iv = _functions(kv, dv, v, fv)
+    iu = basis(ku, du, u, fu)
+    iv = basis(kv, dv, v, fv)
     h = out[:, 3:]
     h[:, :] = 0.0
     for i in range(du + 1):
@@ -218,8 +218,8 @@ def surface_frames(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Flo
     out = np.empty((3, len(u), 3))
     fu, fv, h = np.empty((_ROWS, du + 1)), np.empty((_ROWS, dv + 1)), np.empty((3, 4))
     for n in range(len(u)):
-        iu = _functions(ku, du, u[n], fu)
-        iv = _functions(kv, dv, v[n], fv)
+        iu = basis(ku, du, u[n], fu)
+        iv = basis(kv, dv, v[n], fv)
         h[:, :] = 0.0
         for i in range(du + 1):
             for c in range(4):
@@ -238,6 +238,68 @@ def surface_frames(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Flo
             out[1, n, c] = (h[1, c] - h[1, 3] * p) / w
             out[2, n, c] = (h[2, c] - h[2, 3] * p) / w
     return out
+
+
+@njit(cache=True)
+def _plain_at(
+    ku: Floats, kv: Floats, degree: int, net: Floats, u: float, v: float, fu: Floats, fv: Floats, out: Floats
+) -> None:
+    """Fill out (3,3) with point, du, dv; net (nu,nv,3) of a surface that is not rational."""
+    iu = basis(ku, degree, u, fu)
+    iv = basis(kv, degree, v, fv)
+    out[:, :] = 0.0
+    for i in range(degree + 1):
+        for c in range(3):
+            row, slope = 0.0, 0.0
+            for j in range(degree + 1):
+                x = net[iu + i, iv + j, c]
+                row += fv[0, j] * x
+                slope += fv[1, j] * x
+            out[0, c] += fu[0, i] * row
+            out[1, c] += fu[1, i] * row
+            out[2, c] += fu[0, i] * slope
+
+
+@njit(cache=True, nogil=True)
+def plain_feet(
+    ku: Floats, kv: Floats, degree: int, net: Floats, start: Floats, points: Floats, steps: int, most: float
+) -> tuple[Floats, Floats]:
+    """Parameters (n,2) between 0 and 1 moved from start (n,2) towards the feet of points (n,3), by Newton's steps of
+    the tangents' parts, no longer than `most` and none that leads away; and how far from the points they are (n,).
+    net (nu,nv,3) of a surface of one degree that is not rational."""
+    out, far = start.copy(), np.empty(len(points))
+    fu, fv = np.empty((_ROWS, degree + 1)), np.empty((_ROWS, degree + 1))
+    one, trial = np.empty((3, 3)), np.empty((3, 3))
+    for n in range(len(points)):
+        u, v = start[n, 0], start[n, 1]
+        _plain_at(ku, kv, degree, net, u, v, fu, fv, one)
+        miss = 0.0
+        for c in range(3):
+            miss += (points[n, c] - one[0, c]) ** 2
+        for _ in range(steps):
+            a, b, d, p, q = 0.0, 0.0, 0.0, 0.0, 0.0
+            for c in range(3):
+                gap = points[n, c] - one[0, c]
+                a += one[1, c] * one[1, c]
+                b += one[1, c] * one[2, c]
+                d += one[2, c] * one[2, c]
+                p += one[1, c] * gap
+                q += one[2, c] * gap
+            det = max(a * d - b * b, 1e-300)
+            to_u = min(max(u + min(max((d * p - b * q) / det, -most), most), 0.0), 1.0)
+            to_v = min(max(v + min(max((a * q - b * p) / det, -most), most), 0.0), 1.0)
+            if abs(to_u - u) + abs(to_v - v) < 1e-12:
+                break
+            _plain_at(ku, kv, degree, net, to_u, to_v, fu, fv, trial)
+            nearer = 0.0
+            for c in range(3):
+                nearer += (points[n, c] - trial[0, c]) ** 2
+            if nearer >= miss:
+                break
+            u, v, miss = to_u, to_v, nearer
+            one[:, :] = trial
+        out[n, 0], out[n, 1], far[n] = u, v, np.sqrt(miss)
+    return out, far
 
 
 @njit(cache=True)

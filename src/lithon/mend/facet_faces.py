@@ -19,6 +19,8 @@ from lithon.mend.freeform import curve_along
 
 #: A triangle whose corners have moved may lean by so much (cosine) from how it was.
 _LEAN = 0.5
+#: What bows by no more than this share of what is near is straight.
+_STRAIGHT = 0.45
 #: A curved side may bow into its triangle by so much of its height.
 _BOW = 0.6
 
@@ -32,7 +34,7 @@ def chord_on(surface: Surface, a: Vertex, b: Vertex, near: float) -> Edge:
     """The edge from one vertex of a surface to another that lies on it to within `near` (mm): straight where it may
     be. Raises Refusal where none comes to lie there."""
     t = np.linspace(0.0, 1.0, 9)[1:-1, None]
-    if float(np.abs(surface.signed_distance(a.point + t * (b.point - a.point))).max()) <= 0.3 * near:
+    if float(np.abs(surface.signed_distance(a.point + t * (b.point - a.point))).max()) <= 0.8 * near:
         return line_between(a, b)
     ends = a.point, b.point
     curve = curve_along(np.array(ends), ends, 0.0, surface, near, 8)
@@ -47,7 +49,7 @@ def piece_of(curve: Curve, low: float, high: float, a: Vertex, b: Vertex, near: 
     p[0], p[-1] = a.point, b.point
     way = b.point - a.point
     off = np.linalg.norm(cross_product(p - a.point, way / max(float(np.linalg.norm(way)), 1e-300)), axis=1)
-    if float(off.max()) <= 0.1 * near:
+    if float(off.max()) <= _STRAIGHT * near:  # what a free-form face misses it by comes on top
         return line_between(a, b)
     own = guide(p, False)
     return Edge(own, own.low, own.high, a, b)
@@ -65,10 +67,16 @@ class FacetFaces:
         self.points, self.corners, self.made, self.memory = points, corners, made, memory
         #: The edge of a side, and the corner at which it starts.
         self.edges = dict(edges)
+        #: Corners that are on a border: elsewhere a triangle is what it was before.
+        self.border = set(made)
 
     def uses(self, row: int) -> list[FaceUse]:
         """The faces of one triangle, outwards as it is. Raises Refusal where its corners have moved too far."""
         corner = self.corners[row].tolist()
+        inner = None if self.border.intersection(corner) else ("inner", *corner)
+        if inner in self.memory:
+            known: list[FaceUse] = self.memory[inner]
+            return known
         p = np.array([self._vertex(v).point for v in corner])
         was = self.points[corner]
         now, before = (cross_product(q[1] - q[0], q[2] - q[0]) for q in (p, was))
@@ -85,6 +93,8 @@ class FacetFaces:
         if key not in self.memory:
             self.memory[key] = self._faces(corner, walk, p, now)
         made: list[FaceUse] = self.memory[key]
+        if inner is not None:
+            self.memory[inner] = made
         return made
 
     def _faces(self, corner: list[int], walk: list[Coedge], p: Floats, now: Floats) -> list[FaceUse]:

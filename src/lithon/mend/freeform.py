@@ -14,14 +14,17 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 import shapely
+from numba import njit
 
-from lithon.arrays import Floats, Ints, cross_product, frozen, gauss, unit
+from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, unit
 from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import guide
 from lithon.geometry.curves import Line
+from lithon.geometry.spline_kernels import plain_feet
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane, Surface
-from lithon.mend.patch import DEGREE, spline_values, uniform_knots
+from lithon.mend.least_bending import Bending, control_net
+from lithon.mend.patch import DEGREE, uniform_knots
 from lithon.progress import pulse
 
 #: Spans a side, each tried where the one before does not come near enough; no more than triangles give a shape to, and
@@ -32,23 +35,25 @@ _USUAL, _DENSELY = 36, 1500
 _MARGIN = 0.04
 #: With what the curves around it need beyond the patch it is no more times as wide.
 _BEYOND = 1.6
-#: Weights beside that of the curves around: of the corners within, of bending.
-_WITHIN, _BEND = 1e-2, 1e-5
-#: How often what is left of a fit's equations is solved for.
-_AGAIN = 4
+#: Weight of the corners within beside that of the curves around.
+_WITHIN = 1e-2
 #: The share of what is allowed that is made use of: between the points looked at there are others.
 _SURE = 0.5
 #: How many times too far off a fit is given up.
 _FAR = 4.0
 #: Of what a fit is off, the share that is left with more spans where they help.
-_SLOW = 0.6
+_SLOW = 0.98
 #: A surface may lean by so much (cosine) from the triangles that it stands for, looked at in about so many places, but
 #: for those that have less of an area than this share of the largest.
 _LEAN, _PLACES, _SLIVER = 0.5, 3000, 1e-3
+#: How often the way that triangles lean is evened out with those around.
+_SMOOTHED = 2
 #: A triangle lower than this share of what corners may stand off says nothing of how a surface leans.
 _FLAT = 2.0
 #: Between corners a surface is held too, at so many places over a patch, as many on one side, with such a weight.
 _BETWEEN, _SIDES, _FLATLY = 24, 24, 0.3
+#: Parameters are corrected by so many steps, none longer than this.
+_STEPS, _FEWER, _STEP = 6, 3, 0.05
 #: Corners of a patch beyond which they are thinned.
 _MOST = 4000
 
@@ -150,18 +155,22 @@ class OffItsRim(Refusal):
     """No free-form face of a patch comes near enough to the curves around it."""
 
 
-def through(sheet: Sheet, rim: Floats, near: float, allowed: float, most: float) -> tuple[BSplineSurface, float]:
-    """The surface of a patch through points (k,3) of the curves around it to within `near` (mm), and how far (mm) its
+def through(
+    sheet: Sheet, around: Sequence[Floats], near: float, allowed: float, most: float
+) -> tuple[BSplineSurface, float]:
+    """The surface of a patch through points (k,3) of each curve around it to within `near` (mm), and how far (mm) its
     corners stand off; no farther than `allowed`, or where no such comes near the least found that is no farther than
     `most`.
 
     Raises Refusal where no surface of this kind does.
     """
+    most = max(allowed, most)
     size, middle, own = sheet.measures()
-    inner, around = (sheet.points[own] - middle) / size, (rim - middle) / size
+    rim = np.concatenate(around)
+    inner, border = (sheet.points[own] - middle) / size, (rim - middle) / size
     beside, beside_at = _along_sides(sheet, size / _BETWEEN)
     between = (beside - middle) / size
-    few = np.sqrt(len(around) / max(1, len(inner) + len(between)))  # no more of them is no more weight
+    few = np.sqrt(len(border) / max(1, len(inner) + len(between)))  # no more of them is no more weight
     at = _placed(sheet, rim)
     # Along a border that went to and fro the curve is drawn through what is smooth: beyond the patch too.
     low, high = np.minimum(at.min(axis=0) - _MARGIN, 0.0), np.maximum(at.max(axis=0) + _MARGIN, 1.0)
@@ -171,37 +180,44 @@ def through(sheet: Sheet, rim: Floats, near: float, allowed: float, most: float)
     wide = high - low
     at, uv, beside_at, sides = (at - low) / wide, (sheet.uv - low) / wide, (beside_at - low) / wide, sheet.sides * wide
     best: tuple[BSplineSurface, float] | None = None
+    lines, held = np.zeros((0, 4)), False
     off, away, last = np.inf, np.inf, np.inf
     m = len(sheet.corners)
     finest = min(_SPANS[1] + 2.0 * np.sqrt(m), _USUAL if m < _DENSELY else np.inf)
     for spans in (s for s in _SPANS if s <= finest):
         pulse(f"fitting a free-form face, {spans} spans a side")
-        knots, bend = uniform_knots(spans), _bending(spans, sides / size)
+        knots, bend = uniform_knots(spans), Bending.of(spans, sides / size)
         where, within, among = at.copy(), uv[own], beside_at.copy()
+        before = np.inf
         # At first the curves may slide along the surface; then it is held by them.
-        for weight in (1.0, 0.1, _WITHIN, _WITHIN, _WITHIN):
-            parts = [(where, around, 1.0), (within, inner, weight * few), (among, between, weight * few * _FLATLY)]
-            net = _net(knots, parts, bend)
-            made = BSplineSurface(frozen(knots), frozen(knots), DEGREE, DEGREE, frozen(net * size + middle))
-            where, within = _corrected(made, where, rim), _corrected(made, within, sheet.points[own])
-            among = _corrected(made, among, beside)
-            off = float(np.linalg.norm(made.at(*where.T)[0] - rim, axis=1).max())
-            away = float(np.linalg.norm(made.at(*within.T)[0] - sheet.points[own], axis=1).max())
+        for weight in (1.0, 0.1, 0.04, _WITHIN, _WITHIN):
+            parts = [(where, border, 1.0), (within, inner, weight * few), (among, between, weight * few * _FLATLY)]
+            net = control_net(knots, parts, bend)
+            net = net * size + middle
+            where, missed = plain_feet(knots, knots, DEGREE, net, where, rim, _STEPS, _STEP)
+            within, stand = plain_feet(knots, knots, DEGREE, net, within, sheet.points[own], _FEWER, _STEP)
+            among, _ = plain_feet(knots, knots, DEGREE, net, among, beside, _FEWER, _STEP)
+            off, away = float(missed.max()), float(stand.max())
+            made = BSplineSurface(frozen(knots), frozen(knots), DEGREE, DEGREE, frozen(net))
             if off <= _SURE * near and away <= allowed:
-                if _ripples(made, sheet, uv, _FLAT * allowed):
+                if _ripples(made, sheet, uv, _FLAT * most, _lines(where, around)):
                     raise Refusal("a free-form face would ripple between the curves around it", where=spot(middle),
                                   remedy="part the patch, or keep the facets")  # fmt: skip
                 return made, away
             if off <= _SURE * near and away <= (most if best is None else best[1]):
-                best = made, away
+                best, lines = (made, away), _lines(where, around)
             if off > _FAR * near and away > _FAR * allowed:
                 break  # more steps do not help, more spans do
-        if spans >= _SPANS[2] and off > max(_SLOW * last, _FAR * near):
+            if weight < 1.0 and (away > 2.0 * most or (weight == _WITHIN and off > 0.95 * before)):
+                break
+            before = off
+        held = weight == _WITHIN  # by the curves, as far as it can be
+        if held and spans >= _SPANS[2] and off > max(_SLOW * last, _SURE * near):
             break  # more spans do not help either
-        last = off
-    if best is not None and not _ripples(best[0], sheet, uv, _FLAT * best[1]):
+        last = off if held else np.inf
+    if best is not None and not _ripples(best[0], sheet, uv, _FLAT * most, lines):
         return best
-    which, kind = ("the curves around it", OffItsRim) if off > _SURE * near else ("its corners", Refusal)
+    which, kind = ("the curves around it", OffItsRim) if held and off > _SURE * near else ("its corners", Refusal)
     raise kind(f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", where=spot(middle),
                remedy="part the patch, or keep the facets")  # fmt: skip
 
@@ -221,9 +237,30 @@ def _along_sides(sheet: Sheet, step: float) -> tuple[Floats, Floats]:
     return points, np.asarray((1.0 - share) * sheet.uv[low] + share * sheet.uv[high])
 
 
-def _ripples(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float) -> bool:
+def _lines(where: Floats, around: Sequence[Floats]) -> Floats:
+    """What is drawn (m,4) between the places (n,2) of points along each of some curves."""
+    ends = np.cumsum([len(points) for points in around])[:-1]
+    return np.concatenate([np.hstack([own[:-1], own[1:]]) for own in np.split(where, ends)])
+
+
+@njit(cache=True, nogil=True)
+def _within(lines: Floats, at: Floats) -> Bools:
+    """Which of some places (n,2) lie within what lines (m,4) go around, in whatever order they are."""
+    out = np.zeros(len(at), dtype=np.bool_)
+    for k in range(len(lines)):
+        x0, y0, x1, y1 = lines[k, 0], lines[k, 1], lines[k, 2], lines[k, 3]
+        if y0 == y1:
+            continue
+        for n in range(len(at)):
+            x, y = at[n, 0], at[n, 1]
+            if (y0 > y) != (y1 > y) and x < x0 + (y - y0) * (x1 - x0) / (y1 - y0):
+                out[n] = not out[n]
+    return out
+
+
+def _ripples(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float, lines: Floats) -> bool:
     """Whether a surface leans far from the triangles that it stands for, whose corners lie at uv (n,2), at places
-    spread over each that is no lower (mm) than `least`."""
+    spread over each that is no lower (mm) than `least`, where these are within the lines (m,4) around it."""
     a, b, c = (sheet.points[sheet.corners[:, k]] for k in range(3))
     normal = cross_product(b - a, c - a)
     twice = np.linalg.norm(normal, axis=1)
@@ -238,9 +275,15 @@ def _ripples(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float) ->
     own = uv[sheet.corners[rows]]
     at = np.einsum("k,ni->nki", 1.0 - u - v, own[:, 0]) + np.einsum("k,ni->nki", u, own[:, 1])
     at += np.einsum("k,ni->nki", v, own[:, 2])
+    within = _within(lines, at.reshape(-1, 2)).reshape(at.shape[:2])
     _, du, dv = surface.frames(*at.reshape(-1, 2).T)
+    # What is finer than how far it may stand off is smoothed over: it is held against how triangles lean on the whole.
+    for _ in range(_SMOOTHED):
+        corner = np.zeros_like(sheet.points)
+        np.add.at(corner, sheet.corners.ravel(), np.repeat(normal, 3, axis=0))
+        normal = twice[:, None] * unit(corner[sheet.corners].sum(axis=1))
     cos = (unit(cross_product(du, dv)).reshape(*at.shape[:2], 3) * unit(normal[rows])[:, None]).sum(axis=2)
-    return bool((cos < _LEAN).any())
+    return bool((cos[within] < _LEAN).any())
 
 
 def _placed(sheet: Sheet, rim: Floats) -> Floats:
@@ -257,83 +300,6 @@ def _placed(sheet: Sheet, rim: Floats) -> Floats:
     s, r = (ff * eg - ef * fg) / det, (ee * fg - ef * eg) / det
     u = sheet.uv[t]
     return np.asarray(u[:, 0] + s[:, None] * (u[:, 1] - u[:, 0]) + r[:, None] * (u[:, 2] - u[:, 0]))
-
-
-def _corrected(surface: BSplineSurface, uv: Floats, points: Floats) -> Floats:
-    """Parameters (n,2) moved towards the feet of points (n,3), by Newton's steps of the tangents' parts."""
-    out, (at, du, dv) = uv.copy(), surface.frames(uv[:, 0], uv[:, 1])
-    far = np.linalg.norm(points - at, axis=1)
-    for _ in range(6):
-        gap = points - at
-        a, b, c = (du * du).sum(axis=1), (du * dv).sum(axis=1), (dv * dv).sum(axis=1)
-        p, q = (du * gap).sum(axis=1), (dv * gap).sum(axis=1)
-        det = np.maximum(a * c - b * b, 1e-300)
-        step = np.clip(np.stack([(c * p - b * q) / det, (a * q - b * p) / det], axis=1), -0.05, 0.05)
-        moved = np.clip(out + step, 0.0, 1.0)
-        there = surface.frames(moved[:, 0], moved[:, 1])
-        away = np.linalg.norm(points - there[0], axis=1)
-        good = away < far  # where a step leads away from the foot none is taken
-        if not good.any():
-            break
-        out[good], far[good] = moved[good], away[good]
-        for old, new in zip((at, du, dv), there, strict=True):
-            old[good] = new[good]
-    return out
-
-
-def _bending(spans: int, sides: Floats) -> scipy.sparse.csr_array:
-    """The thin-plate energy (n*n, n*n) of a net of control points."""
-    nodes, share = gauss(DEGREE + 1)
-    t = (np.arange(spans)[:, None] + 0.5 + 0.5 * nodes).ravel() / spans
-    w = np.tile(0.5 * share / spans, spans)
-    values = (spline_values(uniform_knots(spans), t, order) for order in range(3))
-    gram = [scipy.sparse.csr_array((b.T * w) @ b) for b in values]
-    a, b = np.maximum(sides, 1e-3)
-    energy = (scipy.sparse.kron(gram[2], gram[0]) / a**3 * b + 2.0 * scipy.sparse.kron(gram[1], gram[1]) / (a * b)
-              + scipy.sparse.kron(gram[0], gram[2]) / b**3 * a)  # fmt: skip
-    n = energy.shape[0]
-    return scipy.sparse.csr_array(energy + 1e-12 * float(energy.trace()) / n * scipy.sparse.eye_array(n))
-
-
-def _net(knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], bend: scipy.sparse.csr_array) -> Floats:
-    """Control points (n,n,3): least squares of bending and of parts, each parameters (k,2), points (k,3) and weight.
-
-    By the normal equations, whose matrix is a narrow band, and again for what is left (Golub & Van Loan, Matrix
-    Computations, 5.3.8): what they lose by being squared comes back. Raises Refusal where they are singular.
-    """
-    n = len(knots) - DEGREE - 1
-    matrix = scipy.sparse.vstack([weight * _rows(knots, uv) for uv, _, weight in parts], format="csr")
-    right = np.concatenate([weight * p for _, p, weight in parts])
-    bend = _BEND**2 * bend
-    normal = scipy.sparse.coo_array(matrix.T @ matrix + bend)
-    row, column = normal.coords
-    below = row >= column
-    band = np.zeros((int((row - column).max()) + 1, n * n))
-    band[(row - column)[below], column[below]] = normal.data[below]
-    try:
-        factor = scipy.linalg.cholesky_banded(band, lower=True, overwrite_ab=True, check_finite=False)
-    except np.linalg.LinAlgError:
-        raise Refusal("no free-form face is held by its corners", remedy="part the patch, or keep the facets") from None
-    net = np.zeros((n * n, 3))
-    for _ in range(_AGAIN):
-        rest = matrix.T @ (right - matrix @ net) - bend @ net
-        net += scipy.linalg.cho_solve_banded((factor, True), rest, check_finite=False)
-    return net.reshape(n, n, 3)
-
-
-def _rows(knots: Floats, uv: Floats) -> scipy.sparse.csr_array:
-    """The shares (k,n*n) that control points have in points at parameters (k,2)."""
-    n, own = len(knots) - DEGREE - 1, np.arange(DEGREE + 1)
-    value, column = [], []
-    for k in range(2):
-        every = spline_values(knots, uv[:, k])
-        at = np.minimum((every != 0.0).argmax(axis=1), n - DEGREE - 1)[:, None] + own
-        value.append(np.take_along_axis(every, at, axis=1))
-        column.append(at)
-    data = np.einsum("ki,kj->kij", *value).ravel()
-    columns = (column[0][:, :, None] * n + column[1][:, None]).ravel()
-    each = len(own) ** 2
-    return scipy.sparse.csr_array((data, columns, np.arange(len(uv) + 1) * each), shape=(len(uv), n * n))
 
 
 # ---- sides as curves

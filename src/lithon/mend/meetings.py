@@ -112,7 +112,10 @@ class Meetings:
         along: dict[tuple[int, int], tuple[Curve, frozenset[object]]] = self.memory.get("along", {})
         found = {along.get(side) for side in sides}
         one = found.pop() if len(found) == 1 else None
-        return one[0] if one is not None and one[1] == self.marks(pair) else None
+        marks = self.marks(pair)
+        # Where one of the two stays facets now, the other ends where it did.
+        known = one is not None and (one[1] == marks or (FACETS in pair and marks - {FACETS} <= one[1]))
+        return one[0] if one is not None and known else None
 
     @contextmanager
     def noting(self, among: tuple[int, ...], row: int | None = None) -> Iterator[None]:
@@ -150,6 +153,10 @@ class Meetings:
                 at[b].append((a, b))
         ends = {v for v, own in at.items() if len(own) != 2 or pairs[own[0]] != pairs[own[1]]}
         ends |= self._bends(pairs, at, ends)
+        along = self.memory.get("along", {})
+        for v, own in at.items():  # what stays facets beside a face does so from one of its curves to the next
+            if v not in ends and FACETS in pairs[own[0]] and len({along.get(side) for side in own} - {None}) > 1:
+                ends.add(v)
         left = dict.fromkeys(pairs)
         out = []
 

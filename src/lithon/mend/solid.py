@@ -22,6 +22,7 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.cleaning import side_pairs
 from lithon.brep.faceted import connected_sets
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
+from lithon.brep.validate import Flaw, face_flaws, flaws
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import meet
@@ -34,6 +35,7 @@ from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
 from lithon.mend.slicing import halved, sliced
 from lithon.progress import pulse, seconds_left
+from lithon.threads import each_of
 
 
 def bordering(n: int, corners: Ints, patches: Sequence[Patch]) -> set[tuple[int, int]]:
@@ -71,8 +73,10 @@ class Solid:
 _ROUNDS, _PATIENT = 80, 8
 #: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
 _FREE, _PIECES = 8, 600
+#: So many faces are fitted before it is looked whether enough failed.
+_AT_ONCE = 8
 #: Where so little time is left beside what was spent nothing is cut any more.
-_LATE = 0.4
+_LATE = 1.5
 
 
 class MostlyFacets(Refusal):
@@ -81,14 +85,15 @@ class MostlyFacets(Refusal):
 
 def solid_of(
     points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str = "part", free: float = 0.0,
-    mixed: bool = False, most: float = np.inf, lost: dict[bytes, Refusal] | None = None, loosely: float = 0.0,
+    mixed: bool = False, most: float = np.inf, lost: dict[bytes, Refusal] | None = None, parted: float | None = None,
 ) -> Solid:  # fmt: skip
     """The solid whose faces are the patches, their edges found anew. `free`: how far (mm) corners may stand off the
-    free-form faces of patches that lie on no simple surface; where it is 0 there are none; `loosely`: off those
-    that come no nearer. Raises Refusal, naming the place, where two surfaces do not meet along the border of their
-    patches, or no free-form one can be had; `mixed`: there patches stay facets, the smallest that help, and it is
-    refused where no other are left, or (MostlyFacets) when over `most` (mm2) of the skin are left so. `lost`:
-    patches through whose borders no free-form face was found, with whatever deviation; added to."""
+    free-form faces of patches that lie on no simple surface; where it is 0 there are none. Raises Refusal, naming
+    the place, where two surfaces do not meet along the border of their patches, or no free-form one can be had;
+    `mixed`: there patches stay facets, the smallest that help, and it is refused where no other are left, or
+    (MostlyFacets) when over `most` (mm2) of the skin are left so. `parted`: before any does, free-form patches that
+    fail are cut in parts, simple ones become free-form, and corners may stand so far (mm) off what comes no nearer.
+    `lost`: patches through whose borders no free-form face was found, with whatever deviation; added to."""
     points, corners, pieces = _pieces(points, corners, patches, bool(free))
     stay: dict[int, str] = {}
     if mixed and not free:
@@ -106,14 +111,14 @@ def solid_of(
                                where=spot(skin.points[skin.corners[skin.pieces[largest].rows]].mean(axis=(0, 1))),
                                remedy="part the patch there, or keep the facets")  # fmt: skip
         builder = _Builder(skin.points, skin.corners, skin.pieces, tolerance, name, free, stay, memory, mixed, most)
-        builder.loosely = max(free, loosely)
+        builder.loosely = max(free, parted or 0.0)
         out = builder.run()
         if out is not None and not (mixed and builder.unsound(out.body)):
             return out
         if not mixed:
             break
         late = seconds_left() < _LATE * (time.monotonic() - began)
-        left = skin.bent_to(builder.failures, memory) if free and not late else builder.failures
+        left = skin.bent_to(builder.failures, memory, late) if parted is not None else builder.failures
         if left and not skin.give_up(left, all_of=patience <= 0):
             break
         patience -= bool(left)
@@ -129,9 +134,10 @@ class _Skin:
     pieces: list[Piece]
     stay: dict[int, str]
 
-    def bent_to(self, failures: Sequence[Failure], memory: dict[object, Any]) -> list[Failure]:
-        """Where a free-form face fails its patch is cut in parts, and where a simple one does it becomes free-form.
-        Returns the failures for which neither can be done."""
+    def bent_to(self, failures: Sequence[Failure], memory: dict[object, Any], late: bool) -> list[Failure]:
+        """Where a triangle hinders a free-form face it becomes a part of it; where one fails its patch is cut in parts,
+        and where a simple one does it becomes free-form, unless it is late. Returns the failures for which nothing of
+        this can be done."""
         left, changed = list[Failure](), set[int]()
         taken = {
             f.row: k for f in failures if f.row is not None and (k := self._taker(f, memory["beside"])) is not None
@@ -142,6 +148,9 @@ class _Skin:
         self._take_in(taken)
         for failure in failures:
             if failure.row in taken:
+                continue
+            if late:
+                left.append(failure)
                 continue
             among = sorted((k for k in failure.among if k != FACETS), key=lambda k: self.pieces[k].area)
             if any(k in self.stay or k in changed for k in among):
@@ -252,6 +261,11 @@ def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool)
     )
 
 
+def _not_sound(flaw: Flaw) -> Refusal:
+    return Refusal(f"the solid would not be sound: {flaw.text}", where=spot(flaw.place),
+                   remedy="part the patch there, allow more deviation, or keep the facets")  # fmt: skip
+
+
 #: Where triangles beside a border turn by less than this (radians) it runs through what is smooth, as it happens to.
 _CREASE = np.radians(12.0)
 
@@ -280,10 +294,19 @@ class _Builder(Meetings):
         if self.failures:
             return None
         free = [k for k, surface in enumerate(self.surfaces) if surface is None and k not in self.stay]
-        for k in sorted(free, key=lambda k: -self.pieces[k].area):  # where the large ones fail, the small are no matter
-            around = [edge for c in chains if k in c.pair for edge, _ in edges[id(c)]]
-            with self.noting((k,)):
-                self._fit(k, around)
+        around: dict[int, list[Edge]] = defaultdict(list)
+        for chain in chains:
+            for k in chain.pair:
+                around[k] += [edge for edge, _ in edges[id(chain)]]
+        free.sort(key=lambda k: -self.pieces[k].area)  # where the large ones fail, the small are no matter
+        for first in range(0, len(free), _AT_ONCE):
+            some = free[first : first + _AT_ONCE]
+            for k, fit in zip(some, each_of(lambda k: self._fit(k, around[k]), some), strict=True):
+                with self.noting((k,)):
+                    if isinstance(fit, Refusal):
+                        raise fit
+                    self.surfaces[k] = fit[0]
+                    self.off = max(self.off, fit[1])
             if sum(self.pieces[j].area for j in {*self.stay, *(f.among[0] for f in self.failures)}) > self.most:
                 break
         if self.failures:
@@ -307,8 +330,14 @@ class _Builder(Meetings):
     def _face(self, k: int, sides: list[Coedge]) -> FaceUse:
         surface = self.surfaces[k]
         assert surface is not None
-        loops = _loops(sides, surface)
-        face = Face(surface, tuple(loops), self._along(surface, self.pieces[k].rows))
+        # What is the same as before is the same face, and known to be sound.
+        key = (self.pieces[k].region, id(surface), frozenset((id(c.edge), c.forward) for c in sides))
+        if key not in self.memory:
+            face = Face(surface, tuple(_loops(sides, surface)), self._along(surface, self.pieces[k].rows))
+            self.memory[key] = face, (face_flaws(face, self.tolerance) if self.mixed else [])
+        face, wrong = self.memory[key]
+        if wrong:
+            raise _not_sound(wrong[0])
         self.faces[face] = k
         return FaceUse(face)
 
@@ -347,8 +376,6 @@ class _Builder(Meetings):
 
     def unsound(self, body: Body) -> bool:
         """Whether a body is not sound; what it is about is noted."""
-        from lithon.brep.validate import flaws
-
         uses = adjacency(body).uses
         wrong = flaws(body, self.tolerance)
         for flaw in wrong:
@@ -357,9 +384,7 @@ class _Builder(Meetings):
                 about = [use.face for use, _ in uses.get(flaw.entity, ())]
             near = (self.beside_facet.get(f, (self.faces.get(f, FACETS),)) for f in about)
             among = tuple(dict.fromkeys(k for own in near for k in own if k != FACETS and k not in self.stay))
-            refusal = Refusal(f"the solid would not be sound: {flaw.text}", where=spot(flaw.place),
-                              remedy="part the patch there, allow more deviation, or keep the facets")  # fmt: skip
-            self.failures.append(Failure(among, refusal))
+            self.failures.append(Failure(among, _not_sound(flaw)))
         return bool(wrong)
 
     def _along(self, surface: Surface, rows: Ints) -> bool:
@@ -390,8 +415,13 @@ class _Builder(Meetings):
             at = on.project(line)
             t = np.zeros(len(line))
         else:
-            curve = self._free_edge(chain, None).curve
-            t = self._in_order(curve, line)
+            sides = [(min(s), max(s)) for s in pairwise(chain.points)]
+            curve = self.known_curve(sides, chain.pair)
+            ends = [v.point for k in (0, -1) if (v := self.made.get(chain.points[k])) is not None]
+            if curve is None or any(away(curve, end[None]) > 0.3 * near for end in ends):
+                curve = self._free_edge(chain, None).curve
+                self.memory.setdefault("along", {}).update(dict.fromkeys(sides, (curve, self.marks(chain.pair))))
+            t = self._in_order(curve, np.concatenate([ends[:1], line[1:-1], ends[-1:]]) if len(ends) == 2 else line)
             at = curve.point(t)
         if len(line) < 4 and chain.ring:
             raise self.apart(line)
@@ -404,19 +434,28 @@ class _Builder(Meetings):
                 out.append((chord_on(on, a, b, near), True))
             else:
                 assert curve is not None
-                out.append((piece_of(curve, float(t[k]), float(t[k + 1]), a, b, near), True))
+                piece = piece_of(curve, float(t[k]), float(t[k + 1]), a, b, near)
+                self.memory.setdefault("source", {})[id(piece.curve)] = piece.curve, curve
+                out.append((piece, True))
         return out
 
     def _in_order(self, curve: Curve, line: Floats) -> Floats:
         """The parameters of points along a curve that is drawn through them, in their order."""
-        if isinstance(curve, Line):
-            return np.array(curve.parameter(line))
-        low, high = float(getattr(curve, "low", 0.0)), float(getattr(curve, "high", 0.0))
         t = np.array(curve.parameter(line))
-        t[0], t[-1] = low, high
-        if (np.diff(t) <= 0.0).any():  # corners that go to and fro across it: as far along it as along them
-            step = np.linalg.norm(np.diff(line, axis=0), axis=1)
-            t = low + (high - low) * np.concatenate([[0.0], np.cumsum(step)]) / float(step.sum())
+        ring = bool((line[0] == line[-1]).all())
+        if curve.period is not None:
+            turns = np.diff(t) / curve.period
+            t = t[0] + curve.period * np.concatenate([[0.0], np.cumsum(turns - np.round(turns))])
+            if ring:
+                t[-1] = t[0] + np.copysign(curve.period, t[-1] - t[0] if abs(t[-1] - t[0]) > 1e-9 else t[-2] - t[0])
+        elif ring:
+            low, high = float(getattr(curve, "low", 0.0)), float(getattr(curve, "high", 0.0))
+            t[0], t[-1] = (low, high) if t[1] < t[-2] else (high, low)
+        step = np.diff(t)
+        if not ((step > 0.0).all() or (step < 0.0).all()):
+            # Corners that go to and fro across it: as far along it as along them.
+            far = np.linalg.norm(np.diff(line, axis=0), axis=1)
+            t = t[0] + (t[-1] - t[0]) * np.concatenate([[0.0], np.cumsum(far)]) / max(float(far.sum()), 1e-300)
         return t
 
     def _edge(self, chain: Chain) -> tuple[Edge, bool]:
@@ -512,14 +551,19 @@ class _Builder(Meetings):
             turns.append(float(np.arccos(np.clip(one @ two, -1.0, 1.0))))
         return float(np.median(turns))
 
-    def _fit(self, k: int, edges: list[Edge]) -> None:
-        """The free-form surface of a patch."""
+    def _fit(self, k: int, edges: list[Edge]) -> tuple[Surface, float] | Refusal:
+        """The free-form surface of a patch, and how far corners stand off it, or why there is none."""
         # Where a border was parted its curves are the same.
-        key = (self.pieces[k].region, frozenset(id(edge.curve) for edge in edges))
+        source = self.memory.get("source", {})
+        of = (source.get(id(edge.curve), (None, edge.curve))[1] for edge in edges)
+        key = (self.pieces[k].region, frozenset(id(curve) for curve in of))
         if key not in self.memory:
-            self.memory[key] = self._fitted(k, edges)
-        self.surfaces[k], off = self.memory[key]
-        self.off = max(self.off, off)
+            try:
+                self.memory[key] = self._fitted(k, edges)
+            except Refusal as refusal:
+                return refusal
+        fit: tuple[Surface, float] = self.memory[key]
+        return fit
 
     def _fitted(self, k: int, edges: list[Edge]) -> tuple[Surface, float]:
         own = self.corners[self.label == k]
@@ -533,9 +577,7 @@ class _Builder(Meetings):
             raise lost[told]
         around = max(sum(edge.length for edge in edges), 1e-300)
         counts = [int(np.clip(900.0 * edge.length / around, 24, 300)) for edge in edges]
-        rim = np.concatenate(
-            [np.array([e.at(t) for t in np.linspace(0.0, 1.0, n)]) for e, n in zip(edges, counts, strict=True)]
-        )
+        rim = [e.curve.point(np.linspace(e.t0, e.t1, n)) for e, n in zip(edges, counts, strict=True)]
         try:
             return through(sheet, rim, MISS * self.tolerance, self.free, self.loosely)
         except OffItsRim as refusal:

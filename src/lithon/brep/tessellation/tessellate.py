@@ -194,11 +194,15 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -
     """Add points until the surface turns by no more than 1.6 steps along any triangle's side, and no
     side that may be cut is longer than fifty such steps (where `slim`)."""
     fixed = len(domain.flat)
+    points, normal, bend = np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0)
+    sides, middles = np.zeros(0, dtype=np.int64), np.zeros((0, 3))
     for _ in range(16):
         rows = np.flatnonzero(region.tri[: region.count, 0] >= 0)
         tri, plane = region.tri[rows], region.plane
-        points = domain.surface_points(plane)
-        normal, bend = surface.normal(points), surface.bend(points)
+        # What was there before is known.
+        fresh = domain.surface_points(plane[len(points) :])
+        points = np.concatenate([points, fresh])
+        normal, bend = np.concatenate([normal, surface.normal(fresh)]), np.concatenate([bend, surface.bend(fresh)])
         ends = np.stack([tri, np.roll(tri, -1, axis=1)], axis=-1)  # side k: corners k, k+1
         turn = np.linalg.norm(normal[ends[..., 0]] - normal[ends[..., 1]], axis=-1)
         turn[(bend[ends] > 1e9).any(axis=-1)] = 0.0  # at an apex nothing is gained by cutting
@@ -210,8 +214,15 @@ def _bend(region: Triangulation, domain: Domain, surface: Surface, slim: bool) -
         if not isinstance(surface, Cylinder):
             # What is straight in the chart may turn within the surface, or all the way round, between two ends that
             # look one way. An arc of a circle turns by eight times its sag over its chord.
-            between = domain.surface_points(0.5 * (plane[ends[..., 0]] + plane[ends[..., 1]]).reshape(-1, 2))
-            sag = np.linalg.norm(between.reshape(*long.shape, 3) - points[ends].mean(axis=2), axis=-1)
+            own, which = np.unique(ends.min(axis=-1) << 32 | ends.max(axis=-1), return_inverse=True)
+            at = np.minimum(np.searchsorted(sides, own), max(len(sides) - 1, 0))
+            new = sides[at] != own if len(sides) else np.ones(len(own), dtype=bool)
+            between = np.empty((len(own), 3))
+            between[~new] = middles[at[~new]]
+            a, b = own[new] >> 32, own[new] & 0xFFFFFFFF
+            between[new] = domain.surface_points(0.5 * (plane[a] + plane[b]))
+            sides, middles = own, between
+            sag = np.linalg.norm(between[which.reshape(long.shape)] - points[ends].mean(axis=2), axis=-1)
             worth = np.maximum(worth, np.where(forced, 0.0, 8.0 * sag / np.maximum(long, 1e-9 * sag.max()) / ANGLE))
         wide = worth.max(axis=1) > 1.6
         if not wide.any():

@@ -29,6 +29,10 @@ from lithon.operations.parameters import Number, OneOf, length, some_bodies
 from lithon.operations.prove.drapes import free_drape
 from lithon.words import many
 
+#: How long (s) what was found in time may take to be looked at and put in its place.
+_FINISHING = 30.0
+#: How long (s) patches that fail are parted, and more for each triangle.
+_PARTING = 5.0, 4e-3
 #: The share of a skin of which at most stays facets beside simple or free-form faces.
 _MOST_LEFT = 0.9
 #: In scatters of a scan: the resolution of a solid whose faces do not meet any nearer.
@@ -129,9 +133,12 @@ class SolidFromTriangles(Operation):
         chosen = made_of_triangles(bench, "exact bodies are solids already")
         details: list[dict[str, Any]] = []
         out, stayed = bench.model, list[Left]()
+        found = list[Solid]()
         for k, body in enumerate(chosen):
             bench.progress.tell(k / len(chosen), f"finding surfaces of {body.name}")
-            solid = self._of(body, bench)
+            found.append(self._of(body, bench))
+        bench.progress.bring_home(_FINISHING)
+        for body, solid in zip(chosen, found, strict=True):
             made = replace(solid.body, name=body.name, path=body.path, colour=body.colour)
             out = _coarsened(out.replaced(body, [made]), made, solid.tolerance)
             facets = {face for left in solid.left for face in left.faces}
@@ -206,7 +213,9 @@ class SolidFromTriangles(Operation):
             with suppress(Refusal):
                 best = self._joined(sheet, *named, tolerances[-1], True, most)
                 held.append(best)
+        rung: tuple[list[Patch], float] | None = None
         for found, near in iter(given) if given else sheet.found(self.tolerance, True) if tried is None else ():
+            rung = found, near
             try:
                 best = self._joined(sheet, found, near, tolerances[-1], True, most)
             except Refusal as error:
@@ -218,6 +227,15 @@ class SolidFromTriangles(Operation):
             most = _LESS * _left(best)
             if not smooth or _left(best) <= _ENOUGH * area(body):
                 break
+        if smooth and rung is not None and (best is None or _left(best) > _ENOUGH * area(body)):
+            try:
+                with bench.progress.within(_PARTING[0] + _PARTING[1] * len(sheet.corners)):
+                    return self._joined(sheet, *rung, tolerances[-1], True, most, True)
+            except Refusal as error:
+                refusal = refusal or error
+            except Spent:
+                if best is None and bench.progress.seconds_left() <= 0.0:
+                    raise
         if best is not None:
             return best
         raise refusal or Refusal("nothing of it lies on a surface", remedy="allow more deviation, or keep the facets")
@@ -251,9 +269,11 @@ class SolidFromTriangles(Operation):
         return [bench.tolerance, loose] if loose > bench.tolerance else [bench.tolerance]
 
     def _joined(
-        self, sheet: Patched, found: list[Patch], near: float, tolerance: float, mixed: bool, most: float = math.inf
-    ) -> Solid:
-        """The sound solid of patches, of which no more than `most` (mm2) stays facets. Raises Refusal."""
+        self, sheet: Patched, found: list[Patch], near: float, tolerance: float, mixed: bool, most: float = math.inf,
+        parted: bool = False,
+    ) -> Solid:  # fmt: skip
+        """The sound solid of patches, of which no more than `most` (mm2) stays facets; `parted`: those that fail are
+        cut in parts first. Raises Refusal."""
         points, corners = sheet.points, sheet.corners
         found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
         if sheet.noise():
@@ -268,7 +288,7 @@ class SolidFromTriangles(Operation):
         free = near if self.kind == "smooth" else 0.0
         if mixed:
             corners, found = without_slivers(points, corners, found, tolerance)
-        loosely = LADDER[-1] * sheet.scale if free and self.tolerance is None else 0.0
+        loosely = (LADDER[-1] * sheet.scale if self.tolerance is None else near) if parted else None
         made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.lost, loosely)
         if wrong := flaws(made.body, tolerance):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",
