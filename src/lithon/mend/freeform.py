@@ -151,8 +151,20 @@ def _simple(flat: Floats, rims: list[Ints]) -> bool:
     return all(shape is outer or outer.contains(shape) for shape in shapes)
 
 
-class OffItsRim(Refusal):
-    """No free-form face of a patch comes near enough to the curves around it."""
+class NoFace(Refusal):
+    """No free-form face of a patch is good enough; `places` (k,3): where the last one tried is not."""
+
+    places: Floats = np.zeros((0, 3))
+
+    @classmethod
+    def at(cls, places: Floats, what: str, middle: Floats) -> NoFace:
+        out = cls(what, where=spot(middle), remedy="part the patch, or keep the facets")
+        out.places = places
+        return out
+
+
+class OffItsRim(NoFace):
+    """None comes near enough to the curves around it."""
 
 
 def through(
@@ -175,8 +187,8 @@ def through(
     # Along a border that went to and fro the curve is drawn through what is smooth: beyond the patch too.
     low, high = np.minimum(at.min(axis=0) - _MARGIN, 0.0), np.maximum(at.max(axis=0) + _MARGIN, 1.0)
     if float((high - low).max()) > _BEYOND:
-        raise OffItsRim("the curves around a free-form face run far from it", where=spot(middle),
-                        remedy="part the patch, or keep the facets")  # fmt: skip
+        far = ((at < -_MARGIN) | (at > 1.0 + _MARGIN)).any(axis=1)
+        raise OffItsRim.at(rim[far], "the curves around a free-form face run far from it", middle)
     wide = high - low
     at, uv, beside_at, sides = (at - low) / wide, (sheet.uv - low) / wide, (beside_at - low) / wide, sheet.sides * wide
     best: tuple[BSplineSurface, float] | None = None
@@ -200,9 +212,9 @@ def through(
             off, away = float(missed.max()), float(stand.max())
             made = BSplineSurface(frozen(knots), frozen(knots), DEGREE, DEGREE, frozen(net))
             if off <= _SURE * near and away <= allowed:
-                if _ripples(made, sheet, uv, _FLAT * most, _lines(where, around)):
-                    raise Refusal("a free-form face would ripple between the curves around it", where=spot(middle),
-                                  remedy="part the patch, or keep the facets")  # fmt: skip
+                places = _ripples(made, sheet, uv, _FLAT * most, _lines(where, around))
+                if len(places):
+                    raise NoFace.at(places, "a free-form face would ripple between the curves around it", middle)
                 return made, away
             if off <= _SURE * near and away <= (most if best is None else best[1]):
                 best, lines = (made, away), _lines(where, around)
@@ -215,11 +227,11 @@ def through(
         if held and spans >= _SPANS[2] and off > max(_SLOW * last, _SURE * near):
             break  # more spans do not help either
         last = off if held else np.inf
-    if best is not None and not _ripples(best[0], sheet, uv, _FLAT * most, lines):
+    places = np.concatenate([rim[missed > _SURE * near], sheet.points[own][stand > allowed]])
+    if best is not None and not len(places := _ripples(best[0], sheet, uv, _FLAT * most, lines)):
         return best
-    which, kind = ("the curves around it", OffItsRim) if held and off > _SURE * near else ("its corners", Refusal)
-    raise kind(f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", where=spot(middle),
-               remedy="part the patch, or keep the facets")  # fmt: skip
+    which, kind = ("the curves around it", OffItsRim) if held and off > _SURE * near else ("its corners", NoFace)
+    raise kind.at(places, f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", middle)
 
 
 def _along_sides(sheet: Sheet, step: float) -> tuple[Floats, Floats]:
@@ -258,16 +270,16 @@ def _within(lines: Floats, at: Floats) -> Bools:
     return out
 
 
-def _ripples(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float, lines: Floats) -> bool:
-    """Whether a surface leans far from the triangles that it stands for, whose corners lie at uv (n,2), at places
-    spread over each that is no lower (mm) than `least`, where these are within the lines (m,4) around it."""
+def _ripples(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float, lines: Floats) -> Floats:
+    """Where (k,3) a surface leans far from the triangles that it stands for, whose corners lie at uv (n,2), of places
+    spread over each that is no lower (mm) than `least`, those within the lines (m,4) around it."""
     a, b, c = (sheet.points[sheet.corners[:, k]] for k in range(3))
     normal = cross_product(b - a, c - a)
     twice = np.linalg.norm(normal, axis=1)
     longest = np.max([np.linalg.norm(p - q, axis=1) for p, q in ((a, b), (b, c), (c, a))], axis=0)
     rows = np.flatnonzero((twice > _SLIVER * twice.max()) & (twice > least * longest))
     if not len(rows):
-        return False
+        return np.zeros((0, 3))
     steps = int(np.clip(np.sqrt(2.0 * _PLACES / len(rows)), 1, 6))
     first, second = np.indices((steps, steps)).reshape(2, -1)
     inside = first + second < steps
@@ -276,14 +288,14 @@ def _ripples(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float, li
     at = np.einsum("k,ni->nki", 1.0 - u - v, own[:, 0]) + np.einsum("k,ni->nki", u, own[:, 1])
     at += np.einsum("k,ni->nki", v, own[:, 2])
     within = _within(lines, at.reshape(-1, 2)).reshape(at.shape[:2])
-    _, du, dv = surface.frames(*at.reshape(-1, 2).T)
+    there, du, dv = surface.frames(*at.reshape(-1, 2).T)
     # What is finer than how far it may stand off is smoothed over: it is held against how triangles lean on the whole.
     for _ in range(_SMOOTHED):
         corner = np.zeros_like(sheet.points)
         np.add.at(corner, sheet.corners.ravel(), np.repeat(normal, 3, axis=0))
         normal = twice[:, None] * unit(corner[sheet.corners].sum(axis=1))
     cos = (unit(cross_product(du, dv)).reshape(*at.shape[:2], 3) * unit(normal[rows])[:, None]).sum(axis=2)
-    return bool((cos[within] < _LEAN).any())
+    return np.asarray(there.reshape(*at.shape[:2], 3)[within & (cos < _LEAN)])
 
 
 def _placed(sheet: Sheet, rim: Floats) -> Floats:

@@ -22,6 +22,10 @@ _FEW = 24
 _MOST = 48
 #: A corner that stands nearer to a plane than this share of a side that crosses it stands on it.
 _NEAR = 0.12
+#: An axis along which it reaches no farther than this share of its greatest reach is none to cut across.
+_THIN = 0.05
+#: A side without bad places has at least this share of it, and ends so far beside them (share of its reach).
+_CLEAN, _BESIDE = 0.15, 0.02
 #: Where along an axis it is cut: shares of the area.
 _WHERE = (0.35, 0.5, 0.65)
 
@@ -48,13 +52,16 @@ def sliced(points: Floats, corners: Ints, rows: Ints) -> tuple[Floats, Ints, Int
     return points, corners, parent, label
 
 
-def halved(points: Floats, corners: Ints, rows: Ints) -> tuple[Floats, Ints, Ints, Ints, Ints]:
+def halved(
+    points: Floats, corners: Ints, rows: Ints, bad: Floats | None = None
+) -> tuple[Floats, Ints, Ints, Ints, Ints]:
     """Triangles (m,3) of points (n,3), some of them (rows) cut by a plane into parts, two or more: the points, those
     there were first, the triangles, the one that each was a part of, and the part (m,) of each, -1 of the others and of
-    all where they are too few or no plane parts them; and the sides (k,2) on which new points are, in their order."""
+    all where they are too few or no plane parts them; and the sides (k,2) on which new points are, in their order. bad
+    (k,3): places of which one side is to be free."""
     whole, sides = np.full(len(corners), -1, dtype=np.int64), np.zeros((0, 2), dtype=np.int64)
     none = points, corners, np.arange(len(corners)), whole, sides
-    plane = _plane(points, corners[rows]) if len(rows) > _FEW else None
+    plane = _plane(points, corners[rows], bad) if len(rows) > _FEW else None
     if plane is None:
         return none
     mine = np.zeros(len(corners), dtype=bool)
@@ -82,16 +89,26 @@ def _fits(points: Floats, corners: Ints) -> bool:
     return flat >= _FLAT and unfolded(points, corners) is not None
 
 
-def _plane(points: Floats, corners: Ints) -> tuple[Floats, Floats] | None:
-    """A point and the normal of the plane that leaves the flattest two halves."""
+def _plane(points: Floats, corners: Ints, bad: Floats | None) -> tuple[Floats, Floats] | None:
+    """A point and the normal of the plane that has most on a side without bad places (k,3), or, where there are none or
+    they are everywhere, that leaves the flattest two halves."""
     normal, middle = _measures(points, corners)
     area = np.linalg.norm(normal, axis=1)
     centre = area @ middle / area.sum()
     spread, lean = ((x * area[:, None]).T @ x for x in (middle - centre, unit(normal)))
     ways = np.concatenate([np.linalg.eigh(spread)[1].T, np.linalg.eigh(lean)[1].T])
     best: tuple[float, Floats, Floats] | None = None
+    clean: tuple[float, Floats, Floats] | None = None
+    widest = float(np.linalg.norm(middle - centre, axis=1).max())
     for way in ways:
         along = (middle - centre) @ way
+        if float(np.ptp(along)) < _THIN * widest:
+            continue  # it is as good as flat across that one
+        for sense in (1.0, -1.0) if bad is not None and len(bad) else ():
+            at = float((sense * (bad - centre) @ way).min()) - _BESIDE * widest
+            free = float(area[sense * along < at].sum()) / float(area.sum())
+            if free > (_CLEAN if clean is None else clean[0]):
+                clean = free, centre + sense * at * way, way
         order = np.argsort(along, kind="stable")
         share = np.cumsum(area[order]) / area.sum()
         for where in _WHERE:
@@ -102,7 +119,8 @@ def _plane(points: Floats, corners: Ints) -> tuple[Floats, Floats] | None:
             flat = sum(float(np.linalg.norm(normal[s].sum(axis=0))) for s in (ahead, ~ahead)) / float(area.sum())
             if best is None or flat > best[0]:
                 best = flat, centre + at * way, way
-    return None if best is None else best[1:]
+    found = clean or best
+    return None if found is None else found[1:]
 
 
 def _ahead(points: Floats, corners: Ints, at: Floats, way: Floats) -> Bools:

@@ -19,6 +19,7 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints, cross_product, frozen, triangle_areas, unit
 from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.cleaning import side_pairs
 from lithon.brep.faceted import connected_sets
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
@@ -29,7 +30,7 @@ from lithon.geometry.meet import meet
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
-from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through, unfolded
+from lithon.mend.freeform import NoFace, OffItsRim, curve_along, smoothly_among, through, unfolded
 from lithon.mend.meetings import FACETS, Chain, Failure, Meetings, Piece, away
 from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
@@ -111,7 +112,7 @@ def solid_of(
                                where=spot(skin.points[skin.corners[skin.pieces[largest].rows]].mean(axis=(0, 1))),
                                remedy="part the patch there, or keep the facets")  # fmt: skip
         builder = _Builder(skin.points, skin.corners, skin.pieces, tolerance, name, free, stay, memory, mixed, most)
-        builder.loosely = max(free, parted or 0.0)
+        builder.loosely, builder.parted = max(free, parted or 0.0), parted is not None
         out = builder.run()
         if out is not None and not (mixed and builder.unsound(out.body)):
             return out
@@ -156,7 +157,8 @@ class _Skin:
             if any(k in self.stay or k in changed for k in among):
                 continue
             free = [k for k in among if self.pieces[k].surface is None]
-            which = next((k for k in reversed(free) if self._cut(k, memory)), None)
+            bad = failure.refusal.places if isinstance(failure.refusal, NoFace) else None
+            which = next((k for k in reversed(free) if self._cut(k, memory, bad)), None)
             if which is None:
                 which = next((k for k in among if k not in free and len(self.pieces[k].rows) >= _FREE), None)
                 if which is not None:
@@ -189,11 +191,11 @@ class _Skin:
                 if len(rows) != len(piece.rows):
                     self.pieces[k] = replace(piece, rows=rows, area=float(area[rows].sum()), region=object())
 
-    def _cut(self, k: int, memory: dict[object, Any]) -> bool:
-        """Cut a piece in parts, where it can be."""
+    def _cut(self, k: int, memory: dict[object, Any], bad: Floats | None) -> bool:
+        """Cut a piece in parts, where it can be, one of them without the bad places (k,3)."""
         if len(self.pieces) >= _PIECES:
             return False
-        points, corners, of, part, sides = halved(self.points, self.corners, self.pieces[k].rows)
+        points, corners, of, part, sides = halved(self.points, self.corners, self.pieces[k].rows, bad)
         if int(part.max()) < 1:
             return False
         along = memory.get("along", {})
@@ -261,9 +263,11 @@ def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool)
     )
 
 
+_PART = "part the patch there, allow more deviation, or keep the facets"
+
+
 def _not_sound(flaw: Flaw) -> Refusal:
-    return Refusal(f"the solid would not be sound: {flaw.text}", where=spot(flaw.place),
-                   remedy="part the patch there, allow more deviation, or keep the facets")  # fmt: skip
+    return Refusal(f"the solid would not be sound: {flaw.text}", where=spot(flaw.place), remedy=_PART)
 
 
 #: Where triangles beside a border turn by less than this (radians) it runs through what is smooth, as it happens to.
@@ -277,7 +281,7 @@ class _Builder(Meetings):
     ):  # fmt: skip
         """`most`: no more (mm2) is to stay facets."""
         super().__init__(points, corners, pieces, tolerance, free, stay, memory, mixed)
-        self.name, self.off, self.most, self.loosely = name, 0.0, most, free
+        self.name, self.off, self.most, self.loosely, self.parted = name, 0.0, most, free, False
         #: Faces of facets, and the patches for which their corners were moved or sides bent.
         self.beside_facet: dict[Face, tuple[int, ...]] = {}
 
@@ -385,7 +389,14 @@ class _Builder(Meetings):
             near = (self.beside_facet.get(f, (self.faces.get(f, FACETS),)) for f in about)
             among = tuple(dict.fromkeys(k for own in near for k in own if k != FACETS and k not in self.stay))
             self.failures.append(Failure(among, _not_sound(flaw)))
-        return bool(wrong)
+        if not wrong and self.parted:
+            # Parts are small beside how far they may stand off: they may run through each other, or through facets.
+            for one, two, spots in self_intersections(body, self.tolerance):
+                among = tuple({k for f in (one, two) if (k := self.faces.get(f, FACETS)) not in (FACETS, *self.stay)})
+                if among:
+                    what = "faces would run through each other"
+                    self.failures.append(Failure(among, Refusal(what, where=spot(spots[0]), remedy=_PART)))
+        return bool(self.failures)
 
     def _along(self, surface: Surface, rows: Ints) -> bool:
         a, b, c = (self.points[self.corners[rows, k]] for k in range(3))
