@@ -36,8 +36,8 @@ def rolling(x, y):
 def burred(x, y):
     """What is rolling, with a burr in one place that no smooth surface follows."""
     z = rolling(x, y)
-    burr = (x - 4.6) ** 2 + (y - 2.4) ** 2 < 0.4**2
-    return z + np.where(burr, np.random.default_rng(1).uniform(-0.25, 0.25, x.shape), 0.0)
+    burr = (x - 4.6) ** 2 + (y - 2.4) ** 2 < 0.45**2
+    return z + np.where(burr, np.random.default_rng(1).uniform(-0.8, 0.8, x.shape), 0.0)
 
 
 def parts_of(height, n, at=None):
@@ -64,7 +64,7 @@ def under(height):
 def test_what_no_face_follows_is_cut_until_it_does_but_for_the_burr():
     """Uncut the patch with the burr stays facets; cut in parts little but the burr does, and what it holds is what is
     under the function. What lies beside it and is smooth is fitted once."""
-    points, corners, patches = parts_of(burred, 21, at=2.05)
+    points, corners, patches = parts_of(burred, 15, at=2.05)
     fitted = []
     through = making.through
 
@@ -80,7 +80,7 @@ def test_what_no_face_follows_is_cut_until_it_does_but_for_the_burr():
         patched.setattr(making, "through", counted)
         parted = solid_of(points, corners, patches, TOLERANCE, free=near, mixed=True, parted=3.0 * near)
     assert fitted.count(len(patches[5].rows)) == 1
-    assert sum(left.area for left in parted.left) < 0.15 * top
+    assert sum(left.area for left in parted.left) < 0.25 * top
     kinds = [f.surface.kind for f in parted.body.faces]
     assert kinds.count("b-spline") > 3
     assert not flaws(parted.body, TOLERANCE) and not self_intersections(parted.body, TOLERANCE)
@@ -91,7 +91,7 @@ def test_what_no_face_follows_is_cut_until_it_does_but_for_the_burr():
 
 
 def test_where_it_is_late_nothing_is_cut_any_more():
-    points, corners, patches = parts_of(burred, 21, at=2.05)
+    points, corners, patches = parts_of(burred, 15, at=2.05)
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(making, "seconds_left", lambda: 0.0)
         patched.setattr(making._Skin, "_cut", lambda *_: pytest.fail("it is cut"))
