@@ -18,6 +18,7 @@ from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Plane
 from lithon.mend import solid as making
 from lithon.mend.freeform import _lines, _within, bent, corner_normals
+from lithon.mend.giving_way import Skin
 from lithon.mend.patch import DEGREE, uniform_knots
 from lithon.mend.segments import Patch
 from lithon.mend.slicing import halved
@@ -94,7 +95,7 @@ def test_where_it_is_late_nothing_is_cut_any_more():
     points, corners, patches = parts_of(burred, 15, at=2.05)
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(making, "seconds_left", lambda: 0.0)
-        patched.setattr(making._Skin, "_cut", lambda *_: pytest.fail("it is cut"))
+        patched.setattr(Skin, "_cut", lambda *_: pytest.fail("it is cut"))
         out = solid_of(points, corners, patches, TOLERANCE, free=1e-3, mixed=True, parted=3e-3)
     assert out.left and not flaws(out.body, TOLERANCE)
 

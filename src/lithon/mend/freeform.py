@@ -35,8 +35,9 @@ _USUAL, _DENSELY = 36, 1500
 _MARGIN = 0.04
 #: With what the curves around it need beyond the patch it is no more times as wide.
 _BEYOND = 1.6
-#: Weight of the corners within beside that of the curves around.
-_WITHIN = 1e-2
+#: Weights of the corners within beside that of the curves around, one after the other: at first the curves may slide
+#: along the surface; then it is held by them.
+_WEIGHTS = (1.0, 0.1, 0.04, 0.01, 0.01)
 #: The share of what is allowed that is made use of: between the points looked at there are others.
 _SURE = 0.5
 #: How many times too far off a fit is given up.
@@ -201,8 +202,7 @@ def through(
         knots, bend = uniform_knots(spans), Bending.of(spans, sides / size)
         where, within, among = at.copy(), uv[own], beside_at.copy()
         before = np.inf
-        # At first the curves may slide along the surface; then it is held by them.
-        for weight in (1.0, 0.1, 0.04, _WITHIN, _WITHIN):
+        for weight in _WEIGHTS:
             parts = [(where, border, 1.0), (within, inner, weight * few), (among, between, weight * few * _FLATLY)]
             net = control_net(knots, parts, bend)
             net = net * size + middle
@@ -220,10 +220,10 @@ def through(
                 best, lines = (made, away), _lines(where, around)
             if off > _FAR * near and away > _FAR * allowed:
                 break  # more steps do not help, more spans do
-            if weight < 1.0 and (away > 2.0 * most or (weight == _WITHIN and off > 0.95 * before)):
+            if weight < 1.0 and (away > 2.0 * most or (weight == _WEIGHTS[-1] and off > 0.95 * before)):
                 break
             before = off
-        held = weight == _WITHIN  # by the curves, as far as it can be
+        held = weight == _WEIGHTS[-1]  # by the curves, as far as it can be
         if held and spans >= _SPANS[2] and off > max(_SLOW * last, _SURE * near):
             break  # more spans do not help either
         last = off if held else np.inf

@@ -11,17 +11,16 @@ from __future__ import annotations
 import time
 from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, cross_product, frozen, triangle_areas, unit
+from lithon.arrays import Floats, Ints, cross_product, frozen, unit
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.cleaning import side_pairs
-from lithon.brep.faceted import connected_sets
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.brep.validate import Flaw, face_flaws, flaws
 from lithon.errors import Refusal, spot
@@ -30,11 +29,11 @@ from lithon.geometry.meet import meet
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
-from lithon.mend.freeform import NoFace, OffItsRim, curve_along, smoothly_among, through, unfolded
+from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through, unfolded
+from lithon.mend.giving_way import Skin, pieces_of
 from lithon.mend.meetings import FACETS, Chain, Failure, Meetings, Piece, away
 from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
-from lithon.mend.slicing import halved, sliced
 from lithon.progress import pulse, seconds_left
 from lithon.threads import each_of
 
@@ -72,8 +71,6 @@ class Solid:
 
 #: So many times patches that do not fit are left as they are; after so many, all that a failure is among.
 _ROUNDS, _PATIENT = 80, 8
-#: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
-_FREE, _PIECES = 8, 600
 #: So many faces are fitted before it is looked whether enough failed.
 _AT_ONCE = 8
 #: Where so little time is left beside what was spent nothing is cut any more.
@@ -95,7 +92,7 @@ def solid_of(
     (MostlyFacets) when over `most` (mm2) of the skin are left so. `parted`: before any does, free-form patches that
     fail are cut in parts, simple ones become free-form, and corners may stand so far (mm) off what comes no nearer.
     `lost`: patches through whose borders no free-form face was found, with whatever deviation; added to."""
-    points, corners, pieces = _pieces(points, corners, patches, bool(free))
+    points, corners, pieces = pieces_of(points, corners, patches, bool(free))
     stay: dict[int, str] = {}
     if mixed and not free:
         stay = {k: "it lies on no simple surface" for k, piece in enumerate(pieces) if piece.surface is None}
@@ -103,7 +100,7 @@ def solid_of(
             raise Refusal("nothing of it lies on a simple surface",
                           remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
     memory: dict[object, Any] = {"lost": {} if lost is None else lost}
-    skin, patience, began = _Skin(points, corners, pieces, stay), _PATIENT, time.monotonic()
+    skin, patience, began = Skin(points, corners, pieces, stay), _PATIENT, time.monotonic()
     for _ in range(_ROUNDS if mixed else 1):
         if (facets := sum(skin.pieces[k].area for k in stay)) > most:
             largest = max(stay, key=lambda k: skin.pieces[k].area)
@@ -119,148 +116,11 @@ def solid_of(
         if not mixed:
             break
         late = seconds_left() < _LATE * (time.monotonic() - began)
-        left = skin.bent_to(builder.failures, memory, late) if parted is not None else builder.failures
-        if left and not skin.give_up(left, all_of=patience <= 0):
+        left, changed = (builder.failures, False) if parted is None else skin.bend_to(builder.failures, memory, late)
+        if not skin.give_up(left, all_of=patience <= 0) and not changed:
             break
         patience -= bool(left)
     raise builder.failures[0].refusal
-
-
-@dataclass(slots=True)
-class _Skin:
-    """Triangles, the pieces they are parted into, and those pieces (numbers, and why) that stay facets."""
-
-    points: Floats
-    corners: Ints
-    pieces: list[Piece]
-    stay: dict[int, str]
-
-    def bent_to(self, failures: Sequence[Failure], memory: dict[object, Any], late: bool) -> list[Failure]:
-        """Where a triangle hinders a free-form face it becomes a part of it; where one fails its patch is cut in parts,
-        and where a simple one does it becomes free-form, unless it is late. Returns the failures for which nothing of
-        this can be done."""
-        left, changed = list[Failure](), set[int]()
-        taken = {
-            f.row: k for f in failures if f.row is not None and (k := self._taker(f, memory["beside"])) is not None
-        }
-        for failure in failures:
-            if failure.row in taken:
-                changed.add(taken[failure.row])
-        self._take_in(taken)
-        for failure in failures:
-            if failure.row in taken:
-                continue
-            if late:
-                left.append(failure)
-                continue
-            among = sorted((k for k in failure.among if k != FACETS), key=lambda k: self.pieces[k].area)
-            if any(k in self.stay or k in changed for k in among):
-                continue
-            free = [k for k in among if self.pieces[k].surface is None]
-            bad = failure.refusal.places if isinstance(failure.refusal, NoFace) else None
-            which = next((k for k in reversed(free) if self._cut(k, memory, bad)), None)
-            if which is None:
-                which = next((k for k in among if k not in free and len(self.pieces[k].rows) >= _FREE), None)
-                if which is not None:
-                    self.pieces[which] = replace(self.pieces[which], surface=None, mark=object(), region=object())
-            if which is None:
-                left.append(failure)
-            else:
-                changed.add(which)
-        return left
-
-    def _taker(self, failure: Failure, beside: Mapping[tuple[int, int], int]) -> int | None:
-        """The free-form patch across a side of a triangle that hinders it, which may be a part of it as well."""
-        assert failure.row is not None
-        a, b, c = self.corners[failure.row].tolist()
-        rows = [beside.get(side, -1) for side in ((b, a), (c, b), (a, c))]
-        free = [k for k in failure.among if k != FACETS and k not in self.stay and self.pieces[k].surface is None]
-        return next((k for k in free if np.isin(rows, self.pieces[k].rows).any()), None)
-
-    def _take_in(self, taken: Mapping[int, int]) -> None:
-        """Make triangles (rows) that stayed facets a part of free-form patches beside them."""
-        if not taken:
-            return
-        area = triangle_areas(self.points, self.corners)
-        more: dict[int, list[int]] = defaultdict(list)
-        for row, k in taken.items():
-            more[k].append(row)
-        for k, piece in enumerate(self.pieces):
-            if k in more or k in self.stay:
-                rows = np.union1d(piece.rows, more[k]) if k in more else np.setdiff1d(piece.rows, list(taken))
-                if len(rows) != len(piece.rows):
-                    self.pieces[k] = replace(piece, rows=rows, area=float(area[rows].sum()), region=object())
-
-    def _cut(self, k: int, memory: dict[object, Any], bad: Floats | None) -> bool:
-        """Cut a piece in parts, where it can be, one of them without the bad places (k,3)."""
-        if len(self.pieces) >= _PIECES:
-            return False
-        points, corners, of, part, sides = halved(self.points, self.corners, self.pieces[k].rows, bad)
-        if int(part.max()) < 1:
-            return False
-        along = memory.get("along", {})
-        for v, (a, b) in enumerate(sides.tolist(), len(self.points)):
-            if (a, b) in along:
-                along[a, v] = along[b, v] = along[a, b]
-        label = np.empty(len(self.corners), dtype=np.int64)
-        for j, piece in enumerate(self.pieces):
-            label[piece.rows] = j
-        label = label[of]
-        n, parts = len(self.pieces), int(part.max()) + 1
-        label[part > 0] = n - 1 + part[part > 0]
-        area = triangle_areas(points, corners)
-        order = np.argsort(label, kind="stable")
-        bounds = np.searchsorted(label[order], np.arange(n + parts))
-        regions = [replace(self.pieces[k], region=object()) for _ in range(parts)]
-        every = [*self.pieces[:k], regions[0], *self.pieces[k + 1 :], *regions[1:]]
-        self.pieces = [
-            replace(piece, rows=order[i:j], area=float(area[order[i:j]].sum()))
-            for piece, (i, j) in zip(every, pairwise(bounds), strict=True)
-        ]
-        self.points, self.corners = points, corners
-        for known in ("beside", "sides"):
-            memory.pop(known, None)
-        return True
-
-    def give_up(self, failures: Sequence[Failure], all_of: bool) -> bool:
-        """Let patches stay facets until one of each failure does, the smallest, or all of it; whether that leaves any
-        other and changes anything."""
-        stay, before = self.stay, len(self.stay)
-        for failure in failures:
-            among = [k for k in failure.among if k != FACETS]
-            if all_of:
-                stay.update((k, failure.refusal.what) for k in among if k not in stay)
-            elif among and not any(k in stay for k in among):
-                stay[min(among, key=lambda k: self.pieces[k].area)] = failure.refusal.what
-        return before < len(stay) < len(self.pieces)
-
-
-def _pieces(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> tuple[Floats, Ints, list[Piece]]:
-    """What hangs together of each patch; where faces may be free-form, what bends too far for one cut into parts that
-    do not, with triangles divided where it is cut."""
-    label, of = np.full(len(corners), -1, dtype=np.int64), list[Patch]()
-    for patch in patches:
-        group = connected_sets(len(points), corners[patch.rows])
-        label[patch.rows] = len(of) + group
-        of += [patch] * (int(group.max()) + 1)
-    for k, patch in enumerate(list(of)) if free else ():
-        if patch.surface is None:
-            points, corners, parent, part = sliced(points, corners, np.flatnonzero(label == k))
-            label = np.where(part > 0, len(of) - 1 + part, label[parent])
-            of += [patch] * max(int(part.max()), 0)
-    area = triangle_areas(points, corners)
-    order = np.argsort(label, kind="stable")
-    bounds = np.searchsorted(label[order], np.arange(len(of) + 1))
-    every = [np.sort(order[i:j]) for i, j in pairwise(bounds)]
-    return (
-        points,
-        corners,
-        [
-            Piece(patch.surface, rows, float(area[rows].sum()), patch.off)
-            for patch, rows in zip(of, every, strict=True)
-            if len(rows)
-        ],
-    )
 
 
 _PART = "part the patch there, allow more deviation, or keep the facets"

@@ -1,0 +1,160 @@
+"""Pieces of a skin that give way where they do not become faces: they are cut in parts, become free-form, take in a
+triangle beside them, or stay facets."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from lithon.arrays import Floats, Ints, triangle_areas
+from lithon.brep.faceted import connected_sets
+from lithon.mend.freeform import NoFace
+from lithon.mend.meetings import FACETS, Failure, Piece
+from lithon.mend.segments import Patch
+from lithon.mend.slicing import halved, sliced
+
+#: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
+_FREE, _PIECES = 8, 600
+
+
+@dataclass(slots=True)
+class Skin:
+    """Triangles, the pieces they are parted into, and those pieces (numbers, and why) that stay facets."""
+
+    points: Floats
+    corners: Ints
+    pieces: list[Piece]
+    stay: dict[int, str]
+
+    def bend_to(self, failures: Sequence[Failure], memory: dict[object, Any], late: bool) -> tuple[list[Failure], bool]:
+        """Where a triangle hinders a free-form face it becomes a part of it; where one fails its patch is cut in parts,
+        and where a simple one does it becomes free-form, unless it is late. Returns the failures for which nothing of
+        this can be done, and whether anything was."""
+        taken = {
+            f.row: k for f in failures if f.row is not None and (k := self._taker(f, memory["beside"])) is not None
+        }
+        self._take_in(taken)
+        left, changed = list[Failure](), set(taken.values())
+        for failure in failures:
+            among = [k for k in failure.among if k != FACETS and k not in self.stay]
+            if failure.row in taken or not changed.isdisjoint(among):
+                continue
+            which = None if late else self._give_way(among, failure, memory)
+            if which is None:
+                left.append(failure)
+            else:
+                changed.add(which)
+        return left, bool(changed)
+
+    def _give_way(self, among: list[int], failure: Failure, memory: dict[object, Any]) -> int | None:
+        """The largest free-form patch of some that can be cut, which is done, else the smallest simple one, which
+        becomes free-form; none where neither is there."""
+        among = sorted(among, key=lambda k: self.pieces[k].area)
+        free = [k for k in among if self.pieces[k].surface is None]
+        bad = failure.refusal.places if isinstance(failure.refusal, NoFace) else None
+        for k in reversed(free):
+            if self._cut(k, memory, bad):
+                return k
+        for k in among:
+            if k not in free and len(self.pieces[k].rows) >= _FREE:
+                self.pieces[k] = replace(self.pieces[k], surface=None, mark=object(), region=object())
+                return k
+        return None
+
+    def _taker(self, failure: Failure, beside: Mapping[tuple[int, int], int]) -> int | None:
+        """The free-form patch across a side of a triangle that hinders it, which may be a part of it as well."""
+        assert failure.row is not None
+        a, b, c = self.corners[failure.row].tolist()
+        rows = [beside.get(side, -1) for side in ((b, a), (c, b), (a, c))]
+        free = [k for k in failure.among if k != FACETS and k not in self.stay and self.pieces[k].surface is None]
+        return next((k for k in free if np.isin(rows, self.pieces[k].rows).any()), None)
+
+    def _take_in(self, taken: Mapping[int, int]) -> None:
+        """Make triangles (rows) that stayed facets a part of free-form patches beside them."""
+        if not taken:
+            return
+        area = triangle_areas(self.points, self.corners)
+        more: dict[int, list[int]] = defaultdict(list)
+        for row, k in taken.items():
+            more[k].append(row)
+        for k, piece in enumerate(self.pieces):
+            if k in more or k in self.stay:
+                rows = np.union1d(piece.rows, more[k]) if k in more else np.setdiff1d(piece.rows, list(taken))
+                if len(rows) != len(piece.rows):
+                    self.pieces[k] = replace(piece, rows=rows, area=float(area[rows].sum()), region=object())
+
+    def _cut(self, k: int, memory: dict[object, Any], bad: Floats | None) -> bool:
+        """Cut a piece in parts, where it can be, one of them without the bad places (k,3)."""
+        if len(self.pieces) >= _PIECES:
+            return False
+        points, corners, of, part, sides = halved(self.points, self.corners, self.pieces[k].rows, bad)
+        if int(part.max()) < 1:
+            return False
+        along = memory.get("along", {})
+        for v, (a, b) in enumerate(sides.tolist(), len(self.points)):
+            if (a, b) in along:
+                along[a, v] = along[b, v] = along[a, b]
+        label = np.empty(len(self.corners), dtype=np.int64)
+        for j, piece in enumerate(self.pieces):
+            label[piece.rows] = j
+        label = label[of]
+        n, parts = len(self.pieces), int(part.max()) + 1
+        label[part > 0] = n - 1 + part[part > 0]
+        area = triangle_areas(points, corners)
+        order = np.argsort(label, kind="stable")
+        bounds = np.searchsorted(label[order], np.arange(n + parts))
+        regions = [replace(self.pieces[k], region=object()) for _ in range(parts)]
+        every = [*self.pieces[:k], regions[0], *self.pieces[k + 1 :], *regions[1:]]
+        self.pieces = [
+            replace(piece, rows=order[i:j], area=float(area[order[i:j]].sum()))
+            for piece, (i, j) in zip(every, pairwise(bounds), strict=True)
+        ]
+        self.points, self.corners = points, corners
+        for known in ("beside", "sides"):
+            memory.pop(known, None)
+        return True
+
+    def give_up(self, failures: Sequence[Failure], all_of: bool) -> bool:
+        """Let patches stay facets until one of each failure does, the smallest, or all of it; whether that leaves any
+        other and changes anything."""
+        stay, before = self.stay, len(self.stay)
+        for failure in failures:
+            among = [k for k in failure.among if k != FACETS]
+            if all_of:
+                stay.update((k, failure.refusal.what) for k in among if k not in stay)
+            elif among and not any(k in stay for k in among):
+                stay[min(among, key=lambda k: self.pieces[k].area)] = failure.refusal.what
+        return before < len(stay) < len(self.pieces)
+
+
+def pieces_of(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> tuple[Floats, Ints, list[Piece]]:
+    """What hangs together of each patch; where faces may be free-form, what bends too far for one cut into parts that
+    do not, with triangles divided where it is cut."""
+    label, of = np.full(len(corners), -1, dtype=np.int64), list[Patch]()
+    for patch in patches:
+        group = connected_sets(len(points), corners[patch.rows])
+        label[patch.rows] = len(of) + group
+        of += [patch] * (int(group.max()) + 1)
+    for k, patch in enumerate(list(of)) if free else ():
+        if patch.surface is None:
+            points, corners, parent, part = sliced(points, corners, np.flatnonzero(label == k))
+            label = np.where(part > 0, len(of) - 1 + part, label[parent])
+            of += [patch] * max(int(part.max()), 0)
+    area = triangle_areas(points, corners)
+    order = np.argsort(label, kind="stable")
+    bounds = np.searchsorted(label[order], np.arange(len(of) + 1))
+    every = [np.sort(order[i:j]) for i, j in pairwise(bounds)]
+    return (
+        points,
+        corners,
+        [
+            Piece(patch.surface, rows, float(area[rows].sum()), patch.off)
+            for patch, rows in zip(of, every, strict=True)
+            if len(rows)
+        ],
+    )
