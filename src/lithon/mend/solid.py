@@ -198,7 +198,9 @@ class _Builder(Meetings):
         key = (self.pieces[k].region, id(surface), frozenset((id(c.edge), c.forward) for c in sides))
         if key not in self.memory:
             face = Face(surface, tuple(_loops(sides, surface)), self._along(surface, self.pieces[k].rows))
-            self.memory[key] = face, (face_flaws(face, self.tolerance) if self.mixed else [])
+            # Of an edge it is not known yet which of its faces is to blame.
+            wrong = [flaw for flaw in face_flaws(face, self.tolerance) if flaw.entity is face] if self.mixed else []
+            self.memory[key] = face, wrong
         face, wrong = self.memory[key]
         if wrong:
             raise _not_sound(wrong[0])

@@ -32,7 +32,7 @@ from lithon.words import many
 #: How long (s) what was found in time may take to be looked at and put in its place.
 _FINISHING = 30.0
 #: How long (s) patches that fail are parted, and more for each triangle.
-_PARTING = 5.0, 4e-3
+_PARTING = 10.0, 4e-3
 #: The share of a skin of which at most stays facets beside simple or free-form faces.
 _MOST_LEFT = 0.9
 #: In scatters of a scan: the resolution of a solid whose faces do not meet any nearer.
