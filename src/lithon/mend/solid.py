@@ -199,7 +199,7 @@ class _Builder(Meetings):
         if key not in self.memory:
             face = Face(surface, tuple(_loops(sides, surface)), self._along(surface, self.pieces[k].rows))
             # Of an edge it is not known yet which of its faces is to blame.
-            wrong = [flaw for flaw in face_flaws(face, self.tolerance) if flaw.entity is face] if self.mixed else []
+            wrong = [flaw for flaw in face_flaws(face, self.tolerance) if flaw.entity is face] if self.parted else []
             self.memory[key] = face, wrong
         face, wrong = self.memory[key]
         if wrong:
