@@ -213,24 +213,33 @@ def surface_values(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Flo
 
 
 @njit(cache=True)
+def _sums(
+    ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: float, v: float, fu: Floats, fv: Floats, out: Floats
+) -> None:
+    """Fill out (3,m) with the sums of a net (nu,nv,m) by the functions at u and v, and by their first derivatives along
+    each: point, du, dv where it is not rational."""
+    iu = basis(ku, du, u, fu)
+    iv = basis(kv, dv, v, fv)
+    out[:, :] = 0.0
+    for i in range(du + 1):
+        for c in range(net.shape[2]):
+            row, slope = 0.0, 0.0
+            for j in range(dv + 1):
+                x = net[iu + i, iv + j, c]
+                row += fv[0, j] * x
+                slope += fv[1, j] * x
+            out[0, c] += fu[0, i] * row
+            out[1, c] += fu[1, i] * row
+            out[2, c] += fu[0, i] * slope
+
+
+@njit(cache=True)
 def surface_frames(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Floats, v: Floats) -> Floats:
     """Point, du, dv as (3,n,3) at parameters (n,), for those who need no second derivatives; net (nu,nv,4)."""
     out = np.empty((3, len(u), 3))
     fu, fv, h = np.empty((_ROWS, du + 1)), np.empty((_ROWS, dv + 1)), np.empty((3, 4))
     for n in range(len(u)):
-        iu = basis(ku, du, u[n], fu)
-        iv = basis(kv, dv, v[n], fv)
-        h[:, :] = 0.0
-        for i in range(du + 1):
-            for c in range(4):
-                row, slope = 0.0, 0.0
-                for j in range(dv + 1):
-                    x = net[iu + i, iv + j, c]
-                    row += fv[0, j] * x
-                    slope += fv[1, j] * x
-                h[0, c] += fu[0, i] * row
-                h[1, c] += fu[1, i] * row
-                h[2, c] += fu[0, i] * slope
+        _sums(ku, kv, du, dv, net, u[n], v[n], fu, fv, h)
         w = h[0, 3]
         for c in range(3):
             p = h[0, c] / w
@@ -238,26 +247,6 @@ def surface_frames(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Flo
             out[1, n, c] = (h[1, c] - h[1, 3] * p) / w
             out[2, n, c] = (h[2, c] - h[2, 3] * p) / w
     return out
-
-
-@njit(cache=True)
-def _plain_at(
-    ku: Floats, kv: Floats, degree: int, net: Floats, u: float, v: float, fu: Floats, fv: Floats, out: Floats
-) -> None:
-    """Fill out (3,3) with point, du, dv; net (nu,nv,3) of a surface that is not rational."""
-    iu = basis(ku, degree, u, fu)
-    iv = basis(kv, degree, v, fv)
-    out[:, :] = 0.0
-    for i in range(degree + 1):
-        for c in range(3):
-            row, slope = 0.0, 0.0
-            for j in range(degree + 1):
-                x = net[iu + i, iv + j, c]
-                row += fv[0, j] * x
-                slope += fv[1, j] * x
-            out[0, c] += fu[0, i] * row
-            out[1, c] += fu[1, i] * row
-            out[2, c] += fu[0, i] * slope
 
 
 @njit(cache=True, nogil=True)
@@ -272,7 +261,7 @@ def plain_feet(
     one, trial = np.empty((3, 3)), np.empty((3, 3))
     for n in range(len(points)):
         u, v = start[n, 0], start[n, 1]
-        _plain_at(ku, kv, degree, net, u, v, fu, fv, one)
+        _sums(ku, kv, degree, degree, net, u, v, fu, fv, one)
         miss = 0.0
         for c in range(3):
             miss += (points[n, c] - one[0, c]) ** 2
@@ -290,7 +279,7 @@ def plain_feet(
             to_v = min(max(v + min(max((a * q - b * p) / det, -most), most), 0.0), 1.0)
             if abs(to_u - u) + abs(to_v - v) < 1e-12:
                 break
-            _plain_at(ku, kv, degree, net, to_u, to_v, fu, fv, trial)
+            _sums(ku, kv, degree, degree, net, to_u, to_v, fu, fv, trial)
             nearer = 0.0
             for c in range(3):
                 nearer += (points[n, c] - trial[0, c]) ** 2

@@ -19,8 +19,9 @@ from lithon.mend.freeform import curve_along
 
 #: A triangle whose corners have moved may lean by so much (cosine) from how it was.
 _LEAN = 0.5
-#: What bows by no more than this share of what is near is straight.
-_STRAIGHT = 0.45
+#: What bows by no more than this share of what is near is straight: off an exact surface, and off a curve of a free-
+#: form face, which it misses by about as much as that.
+_ON, _STRAIGHT = 0.8, 0.45
 #: A curved side may bow into its triangle by so much of its height.
 _BOW = 0.6
 
@@ -34,7 +35,7 @@ def chord_on(surface: Surface, a: Vertex, b: Vertex, near: float) -> Edge:
     """The edge from one vertex of a surface to another that lies on it to within `near` (mm): straight where it may
     be. Raises Refusal where none comes to lie there."""
     t = np.linspace(0.0, 1.0, 9)[1:-1, None]
-    if float(np.abs(surface.signed_distance(a.point + t * (b.point - a.point))).max()) <= 0.8 * near:
+    if float(np.abs(surface.signed_distance(a.point + t * (b.point - a.point))).max()) <= _ON * near:
         return line_between(a, b)
     ends = a.point, b.point
     curve = curve_along(np.array(ends), ends, 0.0, surface, near, 8)
@@ -49,7 +50,7 @@ def piece_of(curve: Curve, low: float, high: float, a: Vertex, b: Vertex, near: 
     p[0], p[-1] = a.point, b.point
     way = b.point - a.point
     off = np.linalg.norm(cross_product(p - a.point, way / max(float(np.linalg.norm(way)), 1e-300)), axis=1)
-    if float(off.max()) <= _STRAIGHT * near:  # what a free-form face misses it by comes on top
+    if float(off.max()) <= _STRAIGHT * near:
         return line_between(a, b)
     own = guide(p, False)
     return Edge(own, own.low, own.high, a, b)

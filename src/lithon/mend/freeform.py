@@ -152,6 +152,9 @@ def _simple(flat: Floats, rims: list[Ints]) -> bool:
     return all(shape is outer or outer.contains(shape) for shape in shapes)
 
 
+_RIPPLING = "a free-form face would ripple between the curves around it"
+
+
 class NoFace(Refusal):
     """No free-form face of a patch is good enough; `places` (k,3): where the last one tried is not."""
 
@@ -214,7 +217,7 @@ def through(
             if off <= _SURE * near and away <= allowed:
                 places = _ripples(made, sheet, uv, _FLAT * most, _lines(where, around))
                 if len(places):
-                    raise NoFace.at(places, "a free-form face would ripple between the curves around it", middle)
+                    raise NoFace.at(places, _RIPPLING, middle)
                 return made, away
             if off <= _SURE * near and away <= (most if best is None else best[1]):
                 best, lines = (made, away), _lines(where, around)
@@ -227,9 +230,12 @@ def through(
         if held and spans >= _SPANS[2] and off > max(_SLOW * last, _SURE * near):
             break  # more spans do not help either
         last = off if held else np.inf
-    places = np.concatenate([rim[missed > _SURE * near], sheet.points[own][stand > allowed]])
-    if best is not None and not len(places := _ripples(best[0], sheet, uv, _FLAT * most, lines)):
+    if best is not None:
+        places = _ripples(best[0], sheet, uv, _FLAT * most, lines)
+        if len(places):
+            raise NoFace.at(places, _RIPPLING, middle)
         return best
+    places = np.concatenate([rim[missed > _SURE * near], sheet.points[own][stand > allowed]])
     which, kind = ("the curves around it", OffItsRim) if held and off > _SURE * near else ("its corners", NoFace)
     raise kind.at(places, f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", middle)
 

@@ -99,20 +99,18 @@ class Skin:
         for v, (a, b) in enumerate(sides.tolist(), len(self.points)):
             if (a, b) in along:
                 along[a, v] = along[b, v] = along[a, b]
-        label = np.empty(len(self.corners), dtype=np.int64)
+        label = np.full(len(self.corners), -1, dtype=np.int64)
         for j, piece in enumerate(self.pieces):
             label[piece.rows] = j
         label = label[of]
         n, parts = len(self.pieces), int(part.max()) + 1
         label[part > 0] = n - 1 + part[part > 0]
         area = triangle_areas(points, corners)
-        order = np.argsort(label, kind="stable")
-        bounds = np.searchsorted(label[order], np.arange(n + parts))
         regions = [replace(self.pieces[k], region=object()) for _ in range(parts)]
         every = [*self.pieces[:k], regions[0], *self.pieces[k + 1 :], *regions[1:]]
         self.pieces = [
-            replace(piece, rows=order[i:j], area=float(area[order[i:j]].sum()))
-            for piece, (i, j) in zip(every, pairwise(bounds), strict=True)
+            replace(piece, rows=rows, area=float(area[rows].sum()))
+            for piece, rows in zip(every, _rows_of(label, n + parts - 1), strict=True)
         ]
         self.points, self.corners = points, corners
         for known in ("beside", "sides"):
@@ -132,6 +130,12 @@ class Skin:
         return before < len(stay) < len(self.pieces)
 
 
+def _rows_of(label: Ints, n: int) -> list[Ints]:
+    """The rows with each of the labels 0 to n - 1, in order."""
+    order = np.argsort(label, kind="stable")
+    return [order[i:j] for i, j in pairwise(np.searchsorted(label[order], np.arange(n + 1)))]
+
+
 def pieces_of(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> tuple[Floats, Ints, list[Piece]]:
     """What hangs together of each patch; where faces may be free-form, what bends too far for one cut into parts that
     do not, with triangles divided where it is cut."""
@@ -146,15 +150,12 @@ def pieces_of(points: Floats, corners: Ints, patches: Sequence[Patch], free: boo
             label = np.where(part > 0, len(of) - 1 + part, label[parent])
             of += [patch] * max(int(part.max()), 0)
     area = triangle_areas(points, corners)
-    order = np.argsort(label, kind="stable")
-    bounds = np.searchsorted(label[order], np.arange(len(of) + 1))
-    every = [np.sort(order[i:j]) for i, j in pairwise(bounds)]
     return (
         points,
         corners,
         [
             Piece(patch.surface, rows, float(area[rows].sum()), patch.off)
-            for patch, rows in zip(of, every, strict=True)
+            for patch, rows in zip(of, _rows_of(label, len(of)), strict=True)
             if len(rows)
         ],
     )
