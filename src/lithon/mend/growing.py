@@ -148,7 +148,7 @@ class Growth:
             again = self._even(better, self._grown(better, self.tolerance, seed), seed)
             if len(again) < 4:  # what it grew over was not all its own, and drew it away
                 better, again = surface, self._even(surface, self._grown(surface, self.tolerance, seed), seed)
-            pieces = self._pieces(better, again) if len(again) else 0
+            pieces = self._pieces(better, again) if len(again) and not self._by_chance(better, again) else 0
             enough = len(again) >= max(4, 1.5 * own)
             # One strip of a ring lies on a cone as well: what grows furthest is what it is.
             further = enough and (best is None or len(again) > best[0])
@@ -251,9 +251,10 @@ class Growth:
         known = np.isin(rows, own)
         if not known.any():  # nothing to hold them against
             return known
-        stray = sag > CHORD * float(np.median(sag[known])) + self.tolerance
+        ends = self.across(surface, rows)
+        stray = (sag > CHORD * float(np.median(sag[known])) + self.tolerance) & ~ends
         if not stray.any():
-            return stray
+            return ends
         # Towards an apex triangles get smaller, but turn as much.
         turn, times = np.zeros(len(self.corners)), float(np.sqrt(CHORD))  # a chord stands inside by the square of it
         turn[rows] = self._bow(surface, rows)
@@ -269,7 +270,27 @@ class Growth:
                 break
             calm[fresh] = True
             doubtful = [i for i in doubtful if not calm[i]]
-        return np.asarray(~calm[rows])
+        return np.asarray(~calm[rows]) | ends
+
+    def _by_chance(self, surface: Surface, rows: Ints) -> bool:
+        """Whether a handful of triangles lie on a sphere that turns over some of them by far more than over others: a
+        strip and one beside each of its ends do so where they are mirrored."""
+        if not isinstance(surface, Sphere) or len(rows) >= FEW:
+            return False
+        turn = self._bow(surface, rows)
+        return bool(turn.max() > CHORD * turn.min())
+
+    def across(self, surface: Surface, rows: Ints) -> Bools:
+        """Which triangles are of a flat across the axis of a torus: the end of what it rounds, with its rim on it."""
+        if not isinstance(surface, Torus) or not len(rows):
+            return np.zeros(len(rows), dtype=bool)
+        flat = surface.frame.local(self.points[self.corners[rows]].reshape(-1, 3)).reshape(-1, 3, 3)[..., :2]
+        nxt = np.roll(flat, -1, axis=1)
+        turns = flat[..., 0] * nxt[..., 1] - flat[..., 1] * nxt[..., 0]
+        slack = self.tolerance * np.linalg.norm(nxt - flat, axis=2).max(axis=1)
+        around = np.abs(np.sign(np.where(np.abs(turns) > slack[:, None], turns, 0.0)).sum(axis=1)) >= 2.0
+        hit = around & (np.linalg.norm(flat, axis=2).min(axis=1) > 4.0 * self.tolerance)
+        return np.isin(self.flat[rows], self.flat[rows[hit]])
 
     def _bow(self, surface: Surface, rows: Ints) -> Floats:
         """How far (the chord of the angle) a surface turns from one corner to another of each of some triangles."""

@@ -280,7 +280,8 @@ class _Grower(Growth):
         surface = self.found[k]
         if surface is None or isinstance(surface, Plane):
             return False
-        if float(np.abs(surface.signed_distance(self.points[self.corners[i]])).max()) > 2.0 * self.tolerance:
+        off = float(np.abs(surface.signed_distance(self.points[self.corners[i]])).max())
+        if off > 2.0 * self.tolerance or self.across(surface, self.piece(i)).any():
             return False
         if k not in sags:
             own = np.flatnonzero(self.label == k)
