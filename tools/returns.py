@@ -23,6 +23,7 @@ import click
 import numpy as np
 
 import lithon
+from lithon.arrange.tidy import tidied
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
@@ -31,6 +32,9 @@ from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, Spent
 from lithon.exchange.deliver import write_triangles
+from lithon.geometry.curves import Circle
+from lithon.geometry.surfaces import Surface
+from lithon.geometry.swept import Revolution
 from lithon.mesh import sizing
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.surface import surface_mesh
@@ -60,6 +64,13 @@ def divided(body: Body, fineness: float, scatter: float = 0.0, seed: int = 0) ->
     return bodies_of([Triangles((points + shift).astype(np.float32).astype(float), corners, "part")])[0][0]
 
 
+def _kind(surface: Surface) -> str:
+    """The kind of a surface; an arc that goes around an axis is a torus, however it is written."""
+    if isinstance(surface, Revolution) and isinstance(surface.profile, Circle):
+        return "torus" if float(np.hypot(*surface.frame.local(surface.profile.frame.origin[None])[0, :2])) else "sphere"
+    return surface.kind
+
+
 def held(body: Body, fineness: float, scatter: float) -> dict[str, Any]:
     """What comes back of a body, against itself."""
     soup = divided(body, fineness, scatter)
@@ -69,7 +80,8 @@ def held(body: Body, fineness: float, scatter: float) -> dict[str, Any]:
         work = Ledger.of(Source(path.name, path.read_bytes(), "mm"))
         told = solid(work, "auto", None, path.with_suffix(".step"))
     made = work.model.bodies[0]
-    want, got = (Counter(f.surface.kind for f in b.faces) for b in (body, made))
+    body = tidied(body, work.model.tolerance)
+    want, got = (Counter(_kind(f.surface) for f in b.faces) for b in (body, made))
     radii = [np.array([f.surface.radius for f in b.faces if f.surface.kind == "cylinder"]) for b in (body, made)]
     near = 0.001 if not scatter else 0.01
     found = sum(bool(len(radii[1])) and float(np.abs(radii[1] - r).min()) < near * r for r in radii[0].tolist())

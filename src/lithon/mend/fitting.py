@@ -38,6 +38,48 @@ def torus_about(frame: Frame, p: Floats) -> Torus | None:
     return Torus(frame.shifted(found[1] * frame.z), major, minor)
 
 
+@njit(cache=True)
+def tubes(away: Floats, along: Floats, near: float) -> Floats:
+    """The tori about axes on which points lie within `near` (mm) that are as far `away` (k,n) from each and `along`
+    (k,n) it: a row for each of the axis, the radius and height of its tube's middle, and that of its tube. The first
+    three points must be on it, and more than half of all."""
+    out, found = np.empty((len(away), 4)), 0
+    n = away.shape[1]
+    for k in range(len(away)):
+        x, y, most = away[k], along[k], n // 2
+        for a in range(3):
+            for b in range(a + 1, n):
+                for c in range(b + 1, n):
+                    ux, uy, vx, vy = x[b] - x[a], y[b] - y[a], x[c] - x[a], y[c] - y[a]
+                    turn = ux * vy - uy * vx
+                    u, v = ux * ux + uy * uy, vx * vx + vy * vy
+                    if turn * turn <= 1e-6 * u * v or min(u, v) <= 25.0 * near * near:
+                        continue
+                    r, z = x[a] + 0.5 * (vy * u - uy * v) / turn, y[a] + 0.5 * (ux * v - vx * u) / turn
+                    tube = np.hypot(x[a] - r, y[a] - z)
+                    if r < THICK * tube:
+                        continue
+                    good, other = 0, False
+                    for i in range(n):
+                        if abs(np.hypot(x[i] - r, y[i] - z) - tube) <= near:
+                            good += 1
+                            # any three rings lie on one
+                            fresh = True
+                            for j in (a, b, c):
+                                fresh = fresh and np.hypot(x[i] - x[j], y[i] - y[j]) > 5.0 * near
+                            other = other or fresh
+                        elif i < 3:
+                            good = -n
+                            break
+                    if good > most and other:
+                        if found and out[found - 1, 0] == k:
+                            found -= 1
+                        most = good
+                        out[found, 0], out[found, 1], out[found, 2], out[found, 3] = k, r, z, tube
+                        found += 1
+    return out[:found]
+
+
 def refined(surface: Surface, p: Floats, rounds: int = 12) -> Surface:
     """A surface brought nearest to points (n,3), in the sense of least squares (Gauss-Newton on its own numbers; the
     distances and their slopes as in Shakarji, *Least-squares fitting algorithms of the NIST algorithm testing system*,

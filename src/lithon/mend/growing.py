@@ -14,8 +14,8 @@ from lithon.brep.cleaning import side_pairs
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about
-from lithon.mend.links import along, flood, link_values, lists
+from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about, tubes
+from lithon.mend.links import alike, along, flood, link_values, lists
 from lithon.mend.starts import round_fits
 
 #: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than
@@ -37,6 +37,8 @@ _ALONG = 0.7
 #: Where free-form faces may be: a round surface of fewer triangles is no find; triangles that turn by more than this
 #: (radians) belong to two faces.
 FEW, _CREASE = 16, np.radians(25.0)
+#: From so many triangles around it a torus about a known axis is told.
+_AROUND = 16
 #: The share of the diagonal within which corners lie on what they were made from; of fewer triangles they must lie
 #: nearer, and be of so many strips: their ends overdetermine a circle.
 _EXACT, _TRULY, _STRIPS = 4e-6, 3e-7, 5
@@ -63,6 +65,7 @@ class Growth:
         self.starts, self.other = lists(m, i, j)
         soft = turn < _SMOOTH
         self.soft_starts, self.soft_other = lists(m, i[soft], j[soft])
+        self.every = np.ones(len(self.soft_other), dtype=bool)
         self.soft_turn = link_values(m, i[soft], j[soft], turn[soft])
         apart = (corners[i][:, :, None] == corners[j][:, None, :]).any(axis=2).argmin(axis=1)
         shared = points[corners[i, apart - 1]] - points[corners[i, apart - 2]]
@@ -90,6 +93,8 @@ class Growth:
         #: Triangles from which no surface is looked for any more.
         self.done = np.zeros(m, dtype=bool)
         self.misses = 0
+        #: The axes of what was found, of so many surfaces.
+        self._lines: tuple[int, Floats, Floats] = -1, np.zeros((0, 3)), np.zeros((0, 3))
         #: Flat pieces that no round surface grew from; they are looked at again when it is known what lies beside them.
         self.lost = np.zeros(m, dtype=bool)
         creased = turn < _CREASE
@@ -130,7 +135,7 @@ class Growth:
 
     def hood(self, seed: int, most: int, over: Bools | None = None) -> Ints:
         """The free triangles that hang together smoothly with a seed, the nearest first; over some links only."""
-        over = np.ones(len(self.soft_other), dtype=bool) if over is None else over
+        over = self.every if over is None else over
         return along(self.soft_starts, self.soft_other, over, self.label < 0, seed, most)
 
     def curved(self, seed: int) -> bool:
@@ -155,7 +160,7 @@ class Growth:
             if further and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
                 best = len(again), better, again
         if best is not None and isinstance(best[1], Cone | Cylinder | Sphere):
-            best = self._bent(seed, *best)
+            best = self._bent(seed, best[0], self._ruled(best[1], best[2]), best[2])
         if best is None or (self.free and not self._sure(best[1], best[2])):
             return False
         self.take(best[1], best[2])
@@ -188,24 +193,57 @@ class Growth:
         return cones[0].frame if cones else None
 
     def about_an_axis(self, seed: int) -> bool:
-        """Grow a cylinder about the axis of a surface that was found, where the seed lies on one: two strips alone
-        could be a bend as well."""
+        """Grow a cylinder or a torus about the axis of a surface that was found, where the seed lies on one: two strips
+        alone could be a bend as well, and a coarse torus is told badly by how its triangles lean."""
+        origins, ways = self._axes()
+        if not len(origins):
+            return False
         own = self.flat == self.flat[seed]
         for j in self.soft_other[self.soft_starts[seed] : self.soft_starts[seed + 1]].tolist():
             own |= (self.flat == self.flat[j]) & (self.label < 0)
-        p = self.points[np.unique(self.corners[own])]
-        axes = [s.frame for s in self.found if isinstance(s, Cylinder | Cone | Torus)]
-        away = [np.hypot(*axis.local(p)[:, :2].T) for axis in axes]
-        spread = [float(np.ptp(x)) if x.min() > 4.0 * self.tolerance else np.inf for x in away]
-        if min(spread, default=np.inf) > 2.0 * self.tolerance:
-            return False
+        away, _ = _about(origins, ways, self.points[np.unique(self.corners[own])])
+        spread = np.where(away.min(axis=1) > 4.0 * self.tolerance, np.ptp(away, axis=1), np.inf)
+        if spread.min() > 2.0 * self.tolerance:
+            return self._tube(seed, origins, ways)
         k = int(np.argmin(spread))
-        made = Cylinder(axes[k], float(away[k].mean()))
+        made = Cylinder(Frame.of(origins[k], ways[k]), float(away[k].mean()))
         again = self._grown(made, self.tolerance, seed)
         if len(again) < 4 or len(np.unique(self.flat[again])) < 2:
             return False
         self.take(refined(made, self.points[np.unique(self.corners[again])]), again)
         return True
+
+    def _axes(self) -> tuple[Floats, Floats]:
+        """A point (k,3) on each axis of what was found, and its way (k,3); each line once."""
+        if self._lines[0] != len(self.found):
+            frames = [s.frame for s in self.found if isinstance(s, Cylinder | Cone | Torus)]
+            ways = np.array([f.z for f in frames]).reshape(-1, 3)
+            ways *= np.sign(ways[np.arange(len(ways)), np.abs(ways).argmax(axis=1)])[:, None]
+            origins = np.array([f.origin for f in frames]).reshape(-1, 3)
+            origins -= (origins * ways).sum(axis=1)[:, None] * ways
+            told = np.concatenate([np.round(ways, 5), np.round(origins / (1e-5 * self.scale))], axis=1)
+            first = np.sort(np.unique(told, axis=0, return_index=True)[1])
+            self._lines = len(self.found), origins[first], ways[first]
+        return self._lines[1:]
+
+    def _tube(self, seed: int, origins: Floats, ways: Floats) -> bool:
+        """Grow a torus about one of some axes from a seed: three of the corners around it say which, the others
+        whether."""
+        rows = self.hood(seed, _AROUND)
+        own = self.corners[seed]
+        p = self.points[np.concatenate([own, np.setdiff1d(self.corners[rows], own)])]
+        away, along = _about(origins, ways, p)
+        for k, r, z, tube in tubes(away, along, 2.0 * self.tolerance).tolist():
+            made: Surface = Torus(Frame.of(origins[int(k)] + z * ways[int(k)], ways[int(k)]), r, tube)
+            again = self._grown(made, 4.0 * self.tolerance, seed)
+            if len(again) < FEW:
+                continue
+            better = refined(made, self.points[np.unique(self.corners[again])])
+            again = self._even(better, self._grown(better, self.tolerance, seed), seed)
+            if len(again) >= FEW:
+                self.take(better, again)
+                return True
+        return False
 
     def _tried(self, hoods: Iterable[Ints]) -> Iterable[Surface]:
         """The round surfaces through neighbourhoods, as they are asked for; each neighbourhood once."""
@@ -272,6 +310,17 @@ class Growth:
             doubtful = [i for i in doubtful if not calm[i]]
         return np.asarray(~calm[rows]) | ends
 
+    def _ruled(self, surface: Surface, rows: Ints) -> Surface:
+        """A surface; instead of a sphere the cone or cylinder on which its triangles lie too: two rings of corners."""
+        if isinstance(surface, Sphere):
+            p = self.points[np.unique(self.corners[rows])]
+            for other in self._fits(rows):
+                if isinstance(other, Cone | Cylinder):
+                    better = refined(other, p)
+                    if float(np.abs(better.signed_distance(p)).max()) <= self.tolerance:
+                        return better
+        return surface
+
     def _by_chance(self, surface: Surface, rows: Ints) -> bool:
         """Whether a handful of triangles lie on a sphere that turns over some of them by far more than over others: a
         strip and one beside each of its ends do so where they are mirrored."""
@@ -302,13 +351,11 @@ class Growth:
         cylinder do, for each angle by which the seed's flat piece goes on; over some links only."""
         own = self.piece(seed)
         turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
-        out = []
+        out, free = [], self.label < 0
+        over = self.every if over is None else over
         angles, often = np.unique(np.round(turns[turns > FLAT], 4), return_counts=True)
         for angle in angles[np.argsort(-often, kind="stable")][:_ANGLES].tolist():
-            near = (np.abs(self.soft_turn - angle) < 0.03 * angle) | (self.soft_turn < FLAT)
-            near = near if over is None else near & over
-            rows = along(self.soft_starts, self.soft_other, near, self.label < 0, seed, 120)
-            out.append(rows)
+            out.append(alike(self.soft_starts, self.soft_other, self.soft_turn, over, free, seed, 120, angle, FLAT))
         return sorted(out, key=lambda rows: -len(rows))[:4]
 
     def fit(self, rows: Ints) -> Surface | None:
@@ -410,3 +457,10 @@ class Growth:
     def take(self, surface: Surface | None, rows: Ints) -> None:
         self.label[rows] = len(self.found)
         self.found.append(surface)
+
+
+def _about(origins: Floats, ways: Floats, p: Floats) -> tuple[Floats, Floats]:
+    """How far (k,n) points (n,3) are from axes, and how far (k,n) along them."""
+    d = p[None] - origins[:, None]
+    along = np.einsum("knj,kj->kn", d, ways)
+    return np.linalg.norm(d - along[..., None] * ways[:, None], axis=2), along

@@ -7,6 +7,9 @@ from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints
 
+#: Turns that differ by no more than this share are alike.
+_ALIKE = 0.03
+
 
 def lists(m: int, i: Ints, j: Ints) -> tuple[Ints, Ints]:
     """Neighbours of each of m things, as starts (m+1,) into one list."""
@@ -51,6 +54,29 @@ def along(starts: Ints, other: Ints, way: Bools, mask: Bools, seed: int, most: i
         for k in range(starts[i], starts[i + 1]):
             j = other[k]
             if way[k] and mask[j] and not seen[j] and tail < most:
+                seen[j] = True
+                queue[tail] = j
+                tail += 1
+    return queue[:tail].copy()
+
+
+@njit(cache=True)
+def alike(
+    starts: Ints, other: Ints, turn: Floats, way: Bools, mask: Bools, seed: int, most: int, angle: float, flat: float
+) -> Ints:
+    """As `along`, over such of the links as turn by about an angle (radians), or by less than `flat`."""
+    seen = np.zeros(len(mask), np.bool_)
+    queue = np.empty(most + 64, np.int64)
+    queue[0] = seed
+    seen[seed] = True
+    head, tail = 0, 1
+    while head < tail and tail < most:
+        i = queue[head]
+        head += 1
+        for k in range(starts[i], starts[i + 1]):
+            j = other[k]
+            near = turn[k] < flat or abs(turn[k] - angle) < _ALIKE * angle
+            if near and way[k] and mask[j] and not seen[j] and tail < most:
                 seen[j] = True
                 queue[tail] = j
                 tail += 1

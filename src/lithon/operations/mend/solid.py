@@ -186,15 +186,21 @@ class SolidFromTriangles(Operation):
         exact = self.tolerance is None and not given and not sheet.noise()
         tried: Solid | MostlyFacets | None = None
         named: tuple[list[Patch], float] | None = None
+        first: tuple[list[Patch], float] | None = None
         if not smooth:
             for found, near in iter(given) if given else sheet.found(self.tolerance):
                 if exact and near > _EXACT * sheet.scale:
                     # Its corners are exact: what does not lie on anything as they are is free-form, and little of it.
-                    exact, tried = False, self._mixed_at(sheet, tolerances[-1])
+                    exact, tried = False, None
+                    if first is not None:
+                        with suppress(Refusal):  # all lies on something, a few do not meet
+                            tried = self._joined(sheet, *first, tolerances[-1], True, _ENOUGH * area(body))
+                    tried = tried or self._mixed_at(sheet, tolerances[-1])
                     if isinstance(tried, Solid):
                         held.append(tried)
                         if _left(tried) <= _LITTLE * area(body):
                             return tried
+                first = first or (found, near)
                 for tolerance in tolerances:
                     try:
                         return self._joined(sheet, found, near, tolerance, False)
