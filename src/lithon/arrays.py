@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
+from itertools import pairwise
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -45,6 +46,18 @@ def span_by_span(knots: Floats, least: int, whole: int) -> Floats:
     k: Floats = np.unique(knots)
     steps = max(least, -(-whole // max(1, len(k) - 1)))
     return np.append((k[:-1, None] + np.diff(k)[:, None] * np.arange(steps) / steps).ravel(), k[-1])
+
+
+def by_label(label: Ints, n: int) -> tuple[Ints, Ints]:
+    """The rows in the order of their labels, and where (n+1,) those of each label 0 to n - 1 begin."""
+    order = np.argsort(label, kind="stable")
+    return order, np.searchsorted(label[order], np.arange(n + 1))
+
+
+def rows_of(label: Ints, n: int) -> list[Ints]:
+    """The rows with each of the labels 0 to n - 1, in order."""
+    order, starts = by_label(label, n)
+    return [order[i:j] for i, j in pairwise(starts.tolist())]
 
 
 def triangle_areas(points: Floats, corners: Ints) -> Floats:

@@ -17,7 +17,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer, vtkRenderWindow
 from vtkmodules.vtkRenderingOpenGL2 import vtkOpenGLFramebufferObject
 
 from lithon.app.skin import Skin, cut
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, by_label
 
 #: Of OpenGL: which buffers a copy takes, and that pixels are taken as they are.
 _COLOUR, _DEPTH, _NEAREST = 0x4000, 0x0100, 0x2600
@@ -137,8 +137,7 @@ class Still:
         self.busy = False
         rows = seen[:, 0] + 256 * seen[:, 1] + 65536 * seen[:, 2] - 1
         rows[rows >= len(self._table)] = -1
-        self._order = np.argsort(rows, kind="stable")
-        self._starts = np.searchsorted(rows[self._order], np.arange(len(self._table) + 1))
+        self._order, self._starts = by_label(rows, len(self._table))
         self._numbered = self.key
 
     # ---- showing

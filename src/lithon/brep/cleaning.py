@@ -14,7 +14,7 @@ import numpy as np
 import scipy
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, triangle_areas
+from lithon.arrays import Bools, Floats, Ints, by_label, cross_product, triangle_areas
 from lithon.brep.faceted import enclosed
 from lithon.errors import Refusal
 from lithon.progress import pulse
@@ -212,9 +212,7 @@ def _groups(m: int, a: Ints, b: Ints) -> Ints:
 
 def _two_coloured(m: int, a: Ints, b: Ints, differ: Bools) -> Bools:
     """Which triangles are to be turned, so that neighbours agree; breadth first from the first of each set."""
-    heads = np.concatenate([a, b])
-    order = np.argsort(heads, kind="stable")
-    starts = np.searchsorted(heads[order], np.arange(m + 1))
+    order, starts = by_label(np.concatenate([a, b]), m)
     return _spread(starts, np.concatenate([b, a])[order], np.concatenate([differ, differ])[order])
 
 

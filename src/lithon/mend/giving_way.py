@@ -6,12 +6,11 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, triangle_areas
+from lithon.arrays import Floats, Ints, rows_of, triangle_areas
 from lithon.brep.faceted import connected_sets
 from lithon.mend.freeform import NoFace
 from lithon.mend.meetings import FACETS, Failure, Piece
@@ -110,7 +109,7 @@ class Skin:
         every = [*self.pieces[:k], regions[0], *self.pieces[k + 1 :], *regions[1:]]
         self.pieces = [
             replace(piece, rows=rows, area=float(area[rows].sum()))
-            for piece, rows in zip(every, _rows_of(label, n + parts - 1), strict=True)
+            for piece, rows in zip(every, rows_of(label, n + parts - 1), strict=True)
         ]
         self.points, self.corners = points, corners
         for known in ("beside", "sides"):
@@ -128,12 +127,6 @@ class Skin:
             elif among and not any(k in stay for k in among):
                 stay[min(among, key=lambda k: self.pieces[k].area)] = failure.refusal.what
         return before < len(stay) < len(self.pieces)
-
-
-def _rows_of(label: Ints, n: int) -> list[Ints]:
-    """The rows with each of the labels 0 to n - 1, in order."""
-    order = np.argsort(label, kind="stable")
-    return [order[i:j] for i, j in pairwise(np.searchsorted(label[order], np.arange(n + 1)))]
 
 
 def pieces_of(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> tuple[Floats, Ints, list[Piece]]:
@@ -155,7 +148,7 @@ def pieces_of(points: Floats, corners: Ints, patches: Sequence[Patch], free: boo
         corners,
         [
             Piece(patch.surface, rows, float(area[rows].sum()), patch.off)
-            for patch, rows in zip(of, _rows_of(label, len(of)), strict=True)
+            for patch, rows in zip(of, rows_of(label, len(of)), strict=True)
             if len(rows)
         ],
     )

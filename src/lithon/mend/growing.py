@@ -9,7 +9,7 @@ from collections.abc import Iterable
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints, cross_product
+from lithon.arrays import Bools, Floats, Ints, by_label, cross_product
 from lithon.brep.cleaning import side_pairs
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
@@ -83,8 +83,7 @@ class Growth:
         #: next; two may lie in one plane by chance.
         self.level = (lean > np.cos(FLAT)) & (np.bincount(self.flat) >= SEVERAL)
         #: The triangles of each flat piece, one piece after another, and where each begins.
-        self.members = np.argsort(self.flat, kind="stable")
-        self.firsts = np.searchsorted(self.flat[self.members], np.arange(len(self.level) + 1))
+        self.members, self.firsts = by_label(self.flat, len(self.level))
         self.label = np.full(m, -1, dtype=np.int64)
         #: How much each may lean from its surface, the cosine.
         self.least = np.full(m, np.cos(LEAN))

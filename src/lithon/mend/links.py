@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, by_label
 
 #: Turns that differ by no more than this share are alike.
 _ALIKE = 0.03
@@ -13,9 +13,8 @@ _ALIKE = 0.03
 
 def lists(m: int, i: Ints, j: Ints) -> tuple[Ints, Ints]:
     """Neighbours of each of m things, as starts (m+1,) into one list."""
-    heads = np.concatenate([i, j])
-    order = np.argsort(heads, kind="stable")
-    return np.searchsorted(heads[order], np.arange(m + 1)), np.concatenate([j, i])[order]
+    order, starts = by_label(np.concatenate([i, j]), m)
+    return starts, np.concatenate([j, i])[order]
 
 
 @njit(cache=True)

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints, unit
+from lithon.arrays import Bools, Floats, Ints, rows_of, unit
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about
@@ -398,17 +398,14 @@ class _Parted:
         np.minimum.at(least, corners.ravel(), np.repeat(self.label, 3))
         np.maximum.at(most, corners.ravel(), np.repeat(self.label, 3))
         alone = np.where((least == most) & (least >= 0), least, n)
-        of_points, of_rows = (np.argsort(x, kind="stable") for x in (alone, np.where(self.label < 0, n, self.label)))
-        at = np.searchsorted(alone[of_points], np.arange(n + 1))
-        rows = np.searchsorted(np.sort(np.where(self.label < 0, n, self.label)), np.arange(n + 1))
         out = []
-        for k in range(n):
-            own = points[of_points[at[k] : at[k + 1]]]
+        for ids, rows in zip(rows_of(alone, n), rows_of(self.label, n), strict=True):
+            own = points[ids]
             if len(own) > 20:
-                every = points[corners[of_rows[rows[k] : rows[k + 1]]]].reshape(-1, 3)
+                every = points[corners[rows]].reshape(-1, 3)
                 # Of a strip two triangles wide the inner corners are a line, which lies on much.
                 own = own if _width(own) > 0.3 * _width(every) else every[:0]
-            out.append(own if len(own) > 20 else points[np.unique(corners[of_rows[rows[k] : rows[k + 1]]])])
+            out.append(own if len(own) > 20 else points[np.unique(corners[rows])])
         return out
 
     def _absorb(self) -> None:

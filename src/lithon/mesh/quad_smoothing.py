@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, by_label
 
 _SWEEPS = 12
 #: Corners whose sine is better than this are left to the middle of the neighbours.
@@ -86,9 +86,7 @@ def _sweeps(x: Floats, quads: Ints, starts: Ints, cells: Ints, n: int, sweeps: i
 
 def smoothed(x: Floats, quads: Ints, n: int) -> Floats:
     """The first n of some points (k,2), the others held, moved so that the quads (m,4) get squarer."""
-    flat = quads.ravel()
-    order = np.argsort(flat, kind="stable")
-    starts = np.searchsorted(flat[order], np.arange(n + 1))
+    order, starts = by_label(quads.ravel(), n)
     out = np.ascontiguousarray(x, dtype=float).copy()
     _sweeps(out, np.ascontiguousarray(quads), starts, order // 4, n, _SWEEPS)
     return out[:n]

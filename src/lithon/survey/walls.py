@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, rows_of
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.thickness import Field, clearance, thickness
 from lithon.brep.topology import Body, Face
@@ -82,9 +82,7 @@ class Thinness:
 
     def __init__(self, body: Body):
         where, wall, own, far, facing = thickness(body)
-        order = np.argsort(own, kind="stable")
-        bounds = np.searchsorted(own[order], np.arange(len(body.uses) + 1))
-        self._rows = {use.face: order[a:b] for use, a, b in zip(body.uses, bounds, bounds[1:], strict=False)}
+        self._rows = {use.face: rows for use, rows in zip(body.uses, rows_of(own, len(body.uses)), strict=True)}
         self._where = where
         self._wall = np.where((far >= 0) & (own != far) & (facing < -0.5), wall, np.inf)
 
