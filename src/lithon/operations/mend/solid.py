@@ -8,7 +8,10 @@ from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
+
 from lithon.arrange.tidy import tidied
+from lithon.arrays import Floats, Ints
 from lithon.brep.cleaning import cleaned
 from lithon.brep.faceted import Triangles, as_planes, bodies_of, faceted, soup_of
 from lithon.brep.measures import area, volume
@@ -39,6 +42,8 @@ _MOST_LEFT = 0.9
 _OF_SCATTER = 0.5
 #: How many times as far as allowed a few corners may stray that were given to the nearest surface.
 _STRAY = 2.0
+#: A share of the corners of a scan's patch that may stray further, and how many times as far.
+_FEW_STRAY, _FURTHER = 0.01, 3.0
 #: Within this share of the diagonal corners lie on what they were made from; and so much of a skin may stay facets
 #: before surfaces further off are looked for.
 _EXACT, _LITTLE = 3e-5, 0.3
@@ -108,6 +113,28 @@ def _flat_faces(body: Body, tolerance: float) -> Body:
                 return made
     raise Refusal(f"its triangles make no sound faces: {wrong[0].text}", where=spot(wrong[0].place),
                   remedy="clean the triangles, or make a solid of it by itself", entities=(body,))  # fmt: skip
+
+
+def _strays(points: Floats, corners: Ints, patch: Patch, most: float, few: float) -> bool:
+    """Whether corners of a patch stand further off its surface than they may (mm): more than a few, a share of them,
+    or any by far more. Where those of a scan do they were given to the wrong one of two that meet there."""
+    if patch.off <= most:
+        return False
+    assert patch.surface is not None
+    off = np.abs(patch.surface.signed_distance(points[np.unique(corners[patch.rows])]))
+    return bool(patch.off > _FURTHER * most or (off > most).sum() > few * len(off))
+
+
+def _without_strays(points: Floats, corners: Ints, patch: Patch, most: float) -> list[Patch]:
+    """A patch without the triangles that have corners off its surface by more than `most` (mm), and those by
+    themselves; all without a surface where that is half of them."""
+    assert patch.surface is not None
+    off = np.abs(patch.surface.signed_distance(points[corners[patch.rows]].reshape(-1, 3))).reshape(-1, 3).max(axis=1)
+    bad = off > most
+    if 2 * int(bad.sum()) >= len(bad):
+        return [Patch(None, patch.rows, 0.0)]
+    good = Patch(patch.surface, patch.rows[~bad], float(off[~bad].max()))
+    return [good, Patch(None, patch.rows[bad], 0.0)]
 
 
 class SolidFromTriangles(Operation):
@@ -284,13 +311,16 @@ class SolidFromTriangles(Operation):
         found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
         if sheet.noise():
             found = straightened(points, corners, found, tolerance)
-        strays = [p for p in found if p.surface is not None and p.off > _STRAY * near]
+        few = _FEW_STRAY if sheet.noise() and self.tolerance is None else 0.0
+        strays = [p for p in found if p.surface is not None and _strays(points, corners, p, _STRAY * near, few)]
         if strays and not mixed:
             far = max(strays, key=lambda p: p.off)
             raise Refusal(f"corners stand {far.off:.2g} mm off the {far.kind} that they should lie on",
                           where=spot(points[corners[far.rows[0]]].mean(axis=0)),
                           remedy="part the patch there, or allow more deviation")  # fmt: skip
-        found = [Patch(None, p.rows, 0.0) if p in strays else p for p in found]
+        for p in strays:
+            found.remove(p)
+            found += _without_strays(points, corners, p, _STRAY * near)
         free = near if self.kind == "smooth" else 0.0
         if mixed:
             corners, found = without_slivers(points, corners, found, tolerance)
