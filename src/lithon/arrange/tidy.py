@@ -33,6 +33,7 @@ def _faces_joined(body: Body, tolerance: float, among: Collection[Edge] | None) 
 
     def root(f: Face) -> Face:
         while parent[f] is not f:
+            parent[f] = parent[parent[f]]
             f = parent[f]
         return f
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, cross_product
+from lithon.arrays import Floats, Ints, cross_product, rows_of
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.tessellation.trees import tree_of
@@ -81,14 +81,15 @@ def _off(body: Body, points: Floats) -> Floats:
     normal = _pseudonormals(p, corners, rows, feet)
     out = np.linalg.norm(away, axis=1) * np.where((away * normal).sum(axis=1) < 0.0, -1.0, 1.0)
     sag, adj = {face: _sag(face) for face in body.faces}, adjacency(body)
-    for k, use in enumerate(body.uses):
-        mine = np.flatnonzero(owner[rows] == k)
+    for use, mine in zip(body.uses, rows_of(owner[rows], len(body.uses)), strict=True):
         if not len(mine) or isinstance(use.face.surface, Facets):
+            continue
+        room = max(sag[face] for face in (use.face, *adj.neighbours(use.face)))
+        if not room:  # it and all around it is flat: its triangles are it
             continue
         exact = use.face.surface.signed_distance(points[mine]) * (1.0 if use.forward == use.face.along else -1.0)
         # Beside the face its surface goes on where the body does not, but for the chords of its own triangles and of
         # those beyond its edges.
-        room = max(sag[face] for face in (use.face, *adj.neighbours(use.face)))
         beside = np.abs(out[mine] - exact) <= room + 1e-9
         out[mine[beside]] = exact[beside]
     return out

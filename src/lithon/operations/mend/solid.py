@@ -42,8 +42,9 @@ _MOST_LEFT = 0.9
 _OF_SCATTER = 0.5
 #: How many times as far as allowed a few corners may stray that were given to the nearest surface.
 _STRAY = 2.0
-#: A share of the corners of a scan's patch that may stray further, and how many times as far.
-_FEW_STRAY, _FURTHER = 0.01, 3.0
+#: A share of the corners of a scan's patch that may stray further, and how many times as far; where more of any do
+#: than this share it is not their surface.
+_FEW_STRAY, _FURTHER, _MANY_STRAY = 0.01, 3.0, 0.1
 #: Within this share of the diagonal corners lie on what they were made from; and so much of a skin may stay facets
 #: before surfaces further off are looked for.
 _EXACT, _LITTLE = 3e-5, 0.3
@@ -127,13 +128,15 @@ def _strays(points: Floats, corners: Ints, patch: Patch, most: float, few: float
 
 def _without_strays(points: Floats, corners: Ints, patch: Patch, most: float) -> list[Patch]:
     """A patch without the triangles that have corners off its surface by more than `most` (mm), and those by
-    themselves; all without a surface where that is half of them."""
+    themselves; all without a surface where many corners are."""
     assert patch.surface is not None
-    off = np.abs(patch.surface.signed_distance(points[corners[patch.rows]].reshape(-1, 3))).reshape(-1, 3).max(axis=1)
-    bad = off > most
-    if 2 * int(bad.sum()) >= len(bad):
+    ids, where = np.unique(corners[patch.rows], return_inverse=True)
+    far = np.abs(patch.surface.signed_distance(points[ids])) > most
+    bad = far[where.reshape(-1, 3)].any(axis=1)
+    if far.sum() > _MANY_STRAY * len(ids) or bad.all():
         return [Patch(None, patch.rows, 0.0)]
-    good = Patch(patch.surface, patch.rows[~bad], float(off[~bad].max()))
+    off = patch.surface.signed_distance(points[np.unique(corners[patch.rows[~bad]])])
+    good = Patch(patch.surface, patch.rows[~bad], float(np.abs(off).max()))
     return [good, Patch(None, patch.rows[bad], 0.0)]
 
 
@@ -213,26 +216,27 @@ class SolidFromTriangles(Operation):
         exact = self.tolerance is None and not given and not sheet.noise()
         tried: Solid | MostlyFacets | None = None
         named: tuple[list[Patch], float] | None = None
-        first: tuple[list[Patch], float] | None = None
+        first = 0
         if not smooth:
             for found, near in iter(given) if given else sheet.found(self.tolerance):
                 if exact and near > _EXACT * sheet.scale:
                     # Its corners are exact: what does not lie on anything as they are is free-form, and little of it.
-                    exact, tried = False, None
-                    if first is not None:
-                        with suppress(Refusal):  # all lies on something, a few do not meet
-                            tried = self._joined(sheet, *first, tolerances[-1], True, _ENOUGH * area(body))
-                    tried = tried or self._mixed_at(sheet, tolerances[-1])
+                    exact, tried = False, self._mixed_at(sheet, tolerances[-1])
                     if isinstance(tried, Solid):
                         held.append(tried)
                         if _left(tried) <= _LITTLE * area(body):
-                            return tried
-                first = first or (found, near)
+                            return min(held, key=_left)
+                if exact and first and len(found) > first:
+                    continue  # they fell into pieces
                 for tolerance in tolerances:
                     try:
                         return self._joined(sheet, found, near, tolerance, False)
                     except Refusal as error:
                         refusal = refusal or error
+                if exact and not first:
+                    first = len(found)
+                    with suppress(Refusal):  # all lies on something, and a few do not meet
+                        return self._joined(sheet, found, near, tolerances[-1], True, _ENOUGH * area(body))
                 if tried is not None and named is None and all(patch.surface is not None for patch in found):
                     named = found, near
         if given and all(patch.surface is not None for patch in given[0][0]):
