@@ -197,13 +197,13 @@ class Growth:
         origins, ways = self._axes()
         if not len(origins):
             return False
-        own = self.flat == self.flat[seed]
-        for j in self.soft_other[self.soft_starts[seed] : self.soft_starts[seed + 1]].tolist():
-            own |= (self.flat == self.flat[j]) & (self.label < 0)
+        beside = self.soft_other[self.soft_starts[seed] : self.soft_starts[seed + 1]].tolist()
+        around = np.concatenate([self.piece(j) for j in beside] or [self.piece(seed)[:0]])
+        own = np.union1d(self.piece(seed), around[self.label[around] < 0])
         away, _ = _about(origins, ways, self.points[np.unique(self.corners[own])])
         spread = np.where(away.min(axis=1) > 4.0 * self.tolerance, np.ptp(away, axis=1), np.inf)
         if spread.min() > 2.0 * self.tolerance:
-            return self._tube(seed, origins, ways)
+            return self.tube(seed)
         k = int(np.argmin(spread))
         made = Cylinder(Frame.of(origins[k], ways[k]), float(away[k].mean()))
         again = self._grown(made, self.tolerance, seed)
@@ -225,10 +225,13 @@ class Growth:
             self._lines = len(self.found), origins[first], ways[first]
         return self._lines[1:]
 
-    def _tube(self, seed: int, origins: Floats, ways: Floats) -> bool:
-        """Grow a torus about one of some axes from a seed: three of the corners around it say which, the others
-        whether."""
+    def tube(self, seed: int) -> bool:
+        """Grow a torus about one of the axes of what was found from a seed: three of the corners around it say which,
+        the others whether."""
+        origins, ways = self._axes()
         rows = self.hood(seed, _AROUND)
+        if not len(origins) or len(rows) < _AROUND:
+            return False
         own = self.corners[seed]
         p = self.points[np.concatenate([own, np.setdiff1d(self.corners[rows], own)])]
         away, along = _about(origins, ways, p)

@@ -164,7 +164,7 @@ class _Grower(Growth):
             pulse("looking for surfaces")
             if not self.smooth(seed):
                 self.plane(seed)
-            elif self.lost[self.flat[seed]] or not self.curved(seed):
+            elif self.lost[self.flat[seed]] or not (self.curved(seed) or self.tube(seed)):
                 self.lost[self.flat[seed]] = True
                 later.append(seed)
                 if self.free and not self._wide(seed):
