@@ -16,6 +16,8 @@ PLANE, SPHERE, CYLINDER, CONE, TORUS = range(5)
 #: The spine of a torus is at least such a share of its tube: where it is thinner, as at rounded ends of pins, the tube
 #: crosses itself; where it is nothing, it is a sphere.
 THICK = 0.05
+#: How many times as wide as what lies on it a tube about a known axis may be.
+_WIDE = 20.0
 #: What is told by less than this share of what is told best is not told.
 TOLD, _SURELY_TOLD = 1e-10, 1e-5
 _KINDS: dict[type[Surface], int] = {Plane: PLANE, Sphere: SPHERE, Cylinder: CYLINDER, Cone: CONE, Torus: TORUS}
@@ -47,6 +49,7 @@ def tubes(away: Floats, along: Floats, near: float) -> Floats:
     n = away.shape[1]
     for k in range(len(away)):
         x, y, most = away[k], along[k], n // 2
+        wide = max(x.max() - x.min(), y.max() - y.min())
         for a in range(3):
             for b in range(a + 1, n):
                 for c in range(b + 1, n):
@@ -57,7 +60,7 @@ def tubes(away: Floats, along: Floats, near: float) -> Floats:
                         continue
                     r, z = x[a] + 0.5 * (vy * u - uy * v) / turn, y[a] + 0.5 * (ux * v - vx * u) / turn
                     tube = np.hypot(x[a] - r, y[a] - z)
-                    if r < THICK * tube:
+                    if r < THICK * tube or tube > _WIDE * wide:
                         continue
                     good, other = 0, False
                     for i in range(n):

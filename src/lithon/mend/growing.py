@@ -158,8 +158,10 @@ class Growth:
             further = enough and (best is None or len(again) > best[0])
             if further and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
                 best = len(again), better, again
+        if best is not None:
+            best = best[0], self._ruled(best[1], best[2]), best[2]
         if best is not None and isinstance(best[1], Cone | Cylinder | Sphere):
-            best = self._bent(seed, best[0], self._ruled(best[1], best[2]), best[2])
+            best = self._bent(seed, *best)
         if best is None or (self.free and not self._sure(best[1], best[2])):
             return False
         self.take(best[1], best[2])
@@ -179,10 +181,13 @@ class Growth:
             return count, surface, rows
         better = refined(made, p)
         again = self._even(better, self._grown(better, self.tolerance, seed), seed)
-        local = better.frame.local(self.points[np.unique(self.corners[again])])
-        rings = np.unique(np.round(local[:, 2] / (20.0 * self.tolerance)))
-        # A torus passes through any three rings.
-        return (len(again), better, again) if len(again) > 1.2 * count and len(rings) > 3 else (count, surface, rows)
+        further = len(again) > 1.2 * count and self._rings(better, again) > 3
+        return (len(again), better, again) if further else (count, surface, rows)
+
+    def _rings(self, surface: Surface, rows: Ints) -> int:
+        """On how many rings of a torus corners of triangles lie: one passes through any three."""
+        local = surface.frame.local(self.points[np.unique(self.corners[rows])])
+        return len(np.unique(np.round(local[:, 2] / (20.0 * self.tolerance))))
 
     def _axis(self, surface: Surface, rows: Ints) -> Frame | None:
         """The axis of a round surface; of a sphere that of a cone through the same triangles."""
@@ -242,7 +247,7 @@ class Growth:
                 continue
             better = refined(made, self.points[np.unique(self.corners[again])])
             again = self._even(better, self._grown(better, self.tolerance, seed), seed)
-            if len(again) >= FEW:
+            if len(again) >= FEW and self._rings(better, again) > 3:
                 self.take(better, again)
                 return True
         return False
@@ -313,8 +318,8 @@ class Growth:
         return np.asarray(~calm[rows]) | ends
 
     def _ruled(self, surface: Surface, rows: Ints) -> Surface:
-        """A surface; instead of a sphere the cone or cylinder on which its triangles lie too: two rings of corners."""
-        if isinstance(surface, Sphere):
+        """A surface; instead of a sphere or torus the cone or cylinder on which its triangles lie too: two rings."""
+        if isinstance(surface, Sphere | Torus):
             p = self.points[np.unique(self.corners[rows])]
             for other in self._fits(rows):
                 if isinstance(other, Cone | Cylinder):

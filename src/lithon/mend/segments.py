@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, rows_of
 from lithon.errors import Refusal, spot
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.fitting import refined
@@ -35,6 +35,9 @@ _AGAIN = 12
 ROUGH = 8.0
 #: Triangles that turn by less (radians) are of a face that bends; so many of them on nothing simple are no accident.
 _FINE, _MISSES = np.radians(20.0), 60
+#: The share of the diagonal by which corners stand off for how they are written; what is so much nearer to another
+#: surface is on that; in so many turns.
+_ROUNDING, _NEARER, _TURNS = 1e-7, 0.2, 4
 #: What lies on surfaces outweighs as many misses, in triangles for each.
 _OUTWEIGH = 30
 
@@ -182,6 +185,7 @@ class _Grower(Growth):
             self._rest()
         self._contest()
         self._chance_flats()
+        self._to_the_nearer()
         if self.free:
             self._left_together(1)
         self._join()
@@ -291,6 +295,33 @@ class _Grower(Growth):
         lean = (surface.normal(self.middle[both]) * self.normal[both]).sum(axis=1)
         sag = abs(float(surface.signed_distance(self.middle[[i]])[0]))
         return bool(lean[1] * np.sign(lean[0]) > np.cos(LEAN) and sag <= CHORD * sags[k] + self.tolerance)
+
+    def _to_the_nearer(self) -> None:
+        """Triangles beside another patch that lie on its surface and stand off their own, if within what is allowed,
+        are its: where two go on into each other a triangle or two beyond the border are near to both."""
+        least = _ROUNDING * self.scale
+        heads = np.repeat(np.arange(len(self.corners)), np.diff(self.starts))
+        offs: dict[tuple[int, int], float] = {}
+        for _ in range(_TURNS):
+            a, b = self.label[heads], self.label[self.other]
+            border = np.flatnonzero((a != b) & (a >= 0) & (b >= 0))
+            asked = np.unique(np.concatenate([np.stack([heads[border], x[border]], axis=1) for x in (a, b)]), axis=0)
+            fresh = [(i, k) for i, k in asked.tolist() if (i, k) not in offs]
+            of = np.array(fresh, dtype=np.int64).reshape(-1, 2)
+            for k, rows in enumerate(rows_of(of[:, 1], len(self.found))):
+                surface = self.found[k]
+                p = self.points[self.corners[of[rows, 0]]].reshape(-1, 3)
+                off = np.full(len(rows), np.inf)
+                if surface is not None:
+                    off = np.abs(surface.signed_distance(p)).reshape(-1, 3).max(axis=1)
+                offs.update(zip(map(tuple, of[rows].tolist()), off.tolist(), strict=True))
+            moved = 0
+            for i, k, to in np.stack([heads[border], a[border], b[border]], axis=1).tolist():
+                if self.label[i] == k and offs[i, k] > least and offs[i, to] < _NEARER * offs[i, k]:
+                    self.label[i] = to
+                    moved += 1
+            if not moved:
+                return
 
     def _missed(self, seed: int) -> bool:
         """Whether so many triangles that bend as finely as a round face's do lie on none that the others will not."""
