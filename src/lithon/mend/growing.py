@@ -41,7 +41,7 @@ FEW, _CREASE = 16, np.radians(25.0)
 _AROUND = 16
 #: The share of the diagonal within which corners lie on what they were made from; of fewer triangles they must lie
 #: nearer, and be of so many strips: their ends overdetermine a circle.
-_EXACT, _TRULY, _STRIPS = 4e-6, 3e-7, 5
+_EXACT, TRULY, _STRIPS = 4e-6, 3e-7, 5
 
 
 class Growth:
@@ -266,7 +266,7 @@ class Growth:
         of strips, whose corners lie on it as exactly as files are written."""
         off = float(np.abs(surface.signed_distance(self.points[np.unique(self.corners[rows])])).max())
         strips = len(np.unique(self.flat[rows])) if isinstance(surface, Cylinder | Cone) else 0
-        return (len(rows) >= FEW and off <= _EXACT * self.scale) or (strips >= _STRIPS and off <= _TRULY * self.scale)
+        return (len(rows) >= FEW and off <= _EXACT * self.scale) or (strips >= _STRIPS and off <= TRULY * self.scale)
 
     def _even(self, surface: Surface, rows: Ints, seed: int) -> Ints:
         """Of what has grown, the triangles that are chords as the others are: a flat between two fillets also has its

@@ -15,8 +15,8 @@ import scipy
 from lithon.arrays import Floats, Ints, rows_of
 from lithon.errors import Refusal, spot
 from lithon.geometry.surfaces import Plane, Surface
-from lithon.mend.fitting import refined
-from lithon.mend.growing import CHORD, FEW, HOODS, LEAN, SEVERAL, Growth
+from lithon.mend.fitting import freedoms, refined
+from lithon.mend.growing import CHORD, FEW, HOODS, LEAN, SEVERAL, TRULY, Growth
 from lithon.mend.links import flood
 from lithon.mend.scans import Scan, parted_scan
 from lithon.progress import pulse
@@ -35,6 +35,10 @@ _AGAIN = 12
 ROUGH = 8.0
 #: Triangles that turn by less (radians) are of a face that bends; so many of them on nothing simple are no accident.
 _FINE, _MISSES = np.radians(20.0), 60
+#: So many triangles further in those at the end of a face that is one chord wide are its.
+_FURTHER = 3
+#: Of so few triangles it may be told too badly where a surface is.
+_PIECE = 30
 #: The share of the diagonal by which corners stand off for how they are written; what is so much nearer to another
 #: surface is on that; in so many turns.
 _ROUNDING, _NEARER, _TURNS = 1e-7, 0.2, 4
@@ -186,6 +190,7 @@ class _Grower(Growth):
         self._contest()
         self._chance_flats()
         self._to_the_nearer()
+        self._with_crumbs()
         if self.free:
             self._left_together(1)
         self._join()
@@ -295,6 +300,63 @@ class _Grower(Growth):
         lean = (surface.normal(self.middle[both]) * self.normal[both]).sum(axis=1)
         sag = abs(float(surface.signed_distance(self.middle[[i]])[0]))
         return bool(lean[1] * np.sign(lean[0]) > np.cos(LEAN) and sag <= CHORD * sags[k] + self.tolerance)
+
+    def _with_crumbs(self) -> None:
+        """A round face that is one chord wide has its corners on two lines, as a flat has, but at its ends, where those
+        of what is beside it stand between: it is that flat and the single triangles there, or such alone."""
+        count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
+        flat = np.array([isinstance(s, Plane) for s in self.found], dtype=bool)
+        if not len(flat):
+            return
+        loose = (self.label >= 0) & (flat & (count == 1))[self.label]
+        links = self._soft_links()
+        ends = links[loose[links[:, 0]] & ~loose[links[:, 1]]]
+        ends = ends[(self.label[ends[:, 1]] >= 0) & flat[self.label[ends[:, 1]]]]
+        whole = np.unique(self.label[ends[:, 1]])
+        for k in whole[np.argsort(-count[whole], kind="stable")].tolist():
+            here = ends[(self.label[ends[:, 1]] == k) & loose[ends[:, 0]]]
+            if not len(here):  # it went with another
+                continue
+            own = np.flatnonzero(self.label == k)
+            near, surface = np.unique(here[:, 0]), None
+            for _ in range(_FURTHER):  # further in, but what lies beyond them may be of another
+                surface = self._one_round(np.append(own, near)) or surface
+                near = np.union1d(near, links[np.isin(links[:, 0], near) & loose[links[:, 1]], 1])
+            if surface is None:
+                continue
+            may = loose | np.isin(self.label, whole)
+            rows = self.spread_over(surface, self.tolerance, may, int(own[0]))
+            part = np.bincount(self.label[rows], minlength=len(self.found))
+            rows = rows[loose[rows] | (part == np.bincount(self.label[may], minlength=len(part)))[self.label[rows]]]
+            if np.isin(own, rows).all():
+                self.take(refined(surface, self.points[np.unique(self.corners[rows])]), rows)
+                loose[rows] = False
+                flat, count = np.append(flat, False), np.append(count, len(rows))
+        for seed in np.flatnonzero(loose).tolist():
+            if loose[seed]:
+                own = flood(self.soft_starts, self.soft_other, loose, seed)
+                loose[own] = False
+                if len(own) >= 4 and (surface := self._one_round(own)) is not None:
+                    self.take(surface, own)
+
+    def _soft_links(self) -> Ints:
+        """Pairs (k,2) of triangles side by side over which it goes on without a crease, each both ways."""
+        return np.stack([np.repeat(np.arange(len(self.corners)), np.diff(self.soft_starts)), self.soft_other], axis=1)
+
+    def _one_round(self, rows: Ints) -> Surface | None:
+        """The round surface that holds some triangles by no chance."""
+        p = self.points[np.unique(self.corners[rows])]
+        # Of two lines of corners those that stand between tell whether they are of one cylinder.
+        level = Plane.of(p.mean(axis=0), np.linalg.svd(p - p.mean(axis=0), full_matrices=False)[2][-1])
+        between = int((np.abs(level.signed_distance(p)) > 10.0 * self.tolerance).sum())
+        for _, start in sorted(self.rounds(rows, 8.0 * self.tolerance), key=lambda fit: freedoms(fit[1])):
+            surface = refined(start, p)
+            lean = (surface.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1)
+            even = float((lean * np.sign(lean[0])).min()) > np.cos(LEAN)
+            near = float(np.abs(surface.signed_distance(p)).max()) <= TRULY * self.scale
+            if even and near and min(len(p) - freedoms(surface), between) >= 2:
+                return surface
+        return None
 
     def _to_the_nearer(self) -> None:
         """Triangles beside another patch that lie on its surface and stand off their own, if within what is allowed,
@@ -408,6 +470,28 @@ class _Grower(Growth):
                 if len(rows) >= least:
                     self.take(None, rows)
 
+    def _both_held(self, a: int, b: int, now: Ints) -> bool:
+        """Whether the surface of the larger of two patches of one round kind, made better, holds both; it is theirs
+        then: of a few triangles an axis is told badly."""
+        one, two = self.found[a], self.found[b]
+        assert one is not None and two is not None
+        if one.kind != two.kind or isinstance(one, Plane):
+            return False
+        rows = [np.flatnonzero(now[self.label] == k) for k in (a, b)]
+        if not 0 < min(map(len, rows)) <= _PIECE:
+            return False
+        larger = one if len(rows[0]) >= len(rows[1]) else two
+        p = self.points[np.unique(self.corners[np.concatenate(rows)])]
+        joint = refined(larger, p)
+        lean = [(joint.normal(self.middle[r]) * self.normal[r]).sum(axis=1) for r in rows]
+        sense = np.sign(lean[0][0])
+        if float(np.abs(joint.signed_distance(p)).max()) > self.tolerance or min(
+            float((x * sense).min()) for x in lean
+        ) < np.cos(LEAN):
+            return False
+        self.found[a] = joint
+        return True
+
     def _join(self) -> None:
         """Patches that touch and lie on one surface are one."""
         scale = float(np.linalg.norm(np.ptp(self.points, axis=0)))
@@ -417,6 +501,8 @@ class _Grower(Growth):
         for a, b in np.unique(beside[(beside[:, 0] >= 0) & (beside[:, 0] != beside[:, 1])], axis=0).tolist():
             a, b = now[a], now[b]
             one, two = self.found[a], self.found[b]
-            if a != b and one is not None and two is not None and one.same_as(two, 2.0 * self.tolerance, scale):
+            if a == b or one is None or two is None:
+                continue
+            if one.same_as(two, 2.0 * self.tolerance, scale) or self._both_held(a, b, np.array([*now, -1])):
                 now = [a if k == b else k for k in now]
         self.label = np.where(self.label >= 0, np.array([*now, -1])[self.label], -1)
