@@ -14,7 +14,7 @@ from lithon.brep.copies import origin_of, root_of
 from lithon.brep.lineage import since
 from lithon.brep.measures import face_area, prepare, volume
 from lithon.brep.tessellation.division import divide_edges
-from lithon.brep.tessellation.tessellate import body_mesh, face_mesh, leaks, prepare_meshes
+from lithon.brep.tessellation.tessellate import CrossesItself, body_mesh, face_mesh, leaks, prepare_meshes
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch, RollBatch, spread
@@ -271,6 +271,8 @@ def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
             return [Flaw("tangled face", trouble, _at(face), face)]
         if leaks(face):
             return [Flaw("leak", "the triangles of a face do not end along its edges", _at(face), face)]
+    except CrossesItself as refusal:
+        return [Flaw("tangled face", refusal.what, _tuple(refusal.place), face)]
     except Refusal as refusal:
         return [Flaw("tangled face", refusal.what, _at(face), face)]
     # Its triangles end along its edges as these are walked: where they are large it is, and no turned one.

@@ -21,6 +21,7 @@ from lithon.arrays import Floats, Ints, cross_product, frozen, unit
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.cleaning import side_pairs
+from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.brep.validate import Flaw, face_flaws, flaws
 from lithon.errors import Refusal, spot
@@ -248,6 +249,8 @@ class _Builder(Meetings):
             about = [flaw.entity] if isinstance(flaw.entity, Face) else []
             if isinstance(flaw.entity, Edge):
                 about = [use.face for use, _ in uses.get(flaw.entity, ())]
+            elif flaw.kind == "tangled face":  # it may be what is small beside it that does not fit in
+                about += _across(flaw.entity, flaw.place, uses)
             near = (self.beside_facet.get(f, (self.faces.get(f, FACETS),)) for f in about)
             among = tuple(dict.fromkeys(k for own in near for k in own if k != FACETS and k not in self.stay))
             self.failures.append(Failure(among, _not_sound(flaw)))
@@ -479,6 +482,17 @@ class _Builder(Meetings):
             if fits:
                 return min(fits, key=lambda c: away(c, line))
         raise self.apart(line)
+
+
+#: So many edges of a face are nearest to where it crosses itself: two that meet there, and one that runs across.
+_NEAREST = 3
+
+
+def _across(face: Face, place: tuple[float, float, float], uses: Mapping[Edge, Any]) -> list[Face]:
+    """The faces beside one over those of its edges that pass nearest to a place."""
+    edges = list(dict.fromkeys(face.edges()))
+    edges.sort(key=lambda e: float(np.linalg.norm(edge_points(e)[1] - place, axis=1).min()))
+    return [use.face for e in edges[:_NEAREST] for use, _ in uses.get(e, ()) if use.face is not face]
 
 
 def _loops(sides: list[Coedge], surface: Surface) -> list[Loop]:

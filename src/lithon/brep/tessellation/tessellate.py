@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Iterable, Iterator
+from typing import Any
 
 import numpy as np
 import scipy
@@ -53,6 +54,19 @@ def prepare_meshes(faces: Iterable[Face]) -> None:
     if len(wanted) >= 4:
         _faces.update(tubes(wanted))
         _faces.update(three_sided(wanted))
+
+
+class CrossesItself(Refusal):
+    """The boundary of a face does; `place` (3,) is beside where."""
+
+    def __init__(self, face: Face, place: Floats):
+        super().__init__(
+            f"the boundary of a {face.surface.kind} face crosses itself", where=spot(place), entities=(face,)
+        )
+        self.place = place
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return type(self), (*self.entities, self.place)
 
 
 def face_mesh(face: Face) -> FaceMesh:
@@ -129,9 +143,7 @@ def _part_mesh(face: Face) -> FaceMesh:
         region = triangulate(np.vstack([domain.flat, singular]), domain.segments)
     except Tangled as error:
         place = domain.surface_points(domain.flat[[min(error.points[0], len(domain.flat) - 1)]])[0]
-        raise Refusal(
-            f"the boundary of a {face.surface.kind} face crosses itself", where=spot(place), entities=(face,)
-        ) from error
+        raise CrossesItself(face, place) from error
     if not isinstance(face.surface, Plane):
         # Beside a straight edge, which stays whole, long triangles are what there is.
         slim = all(e.curve.kind != "line" for e in face.edges())
