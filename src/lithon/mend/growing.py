@@ -159,7 +159,7 @@ class Growth:
             if further and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
                 best = len(again), better, again
         if best is not None:
-            best = best[0], self._ruled(best[1], best[2]), best[2]
+            best = best[0], self.ruled(best[1], best[2]), best[2]
         if best is not None and isinstance(best[1], Cone | Cylinder | Sphere):
             best = self._bent(seed, *best)
         if best is None or (self.free and not self._sure(best[1], best[2])):
@@ -317,7 +317,7 @@ class Growth:
             doubtful = [i for i in doubtful if not calm[i]]
         return np.asarray(~calm[rows]) | ends
 
-    def _ruled(self, surface: Surface, rows: Ints) -> Surface:
+    def ruled(self, surface: Surface, rows: Ints) -> Surface:
         """A surface; instead of a sphere or torus the cone or cylinder on which its triangles lie too: two rings."""
         if isinstance(surface, Sphere | Torus):
             p = self.points[np.unique(self.corners[rows])]

@@ -12,11 +12,12 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints, rows_of
+from lithon.arrays import Floats, Ints
 from lithon.errors import Refusal, spot
 from lithon.geometry.surfaces import Plane, Surface
-from lithon.mend.fitting import freedoms, refined
-from lithon.mend.growing import CHORD, FEW, HOODS, LEAN, SEVERAL, TRULY, Growth
+from lithon.mend.contest import Contest
+from lithon.mend.fitting import refined
+from lithon.mend.growing import FEW, HOODS, SEVERAL
 from lithon.mend.links import flood
 from lithon.mend.scans import Scan, parted_scan
 from lithon.progress import pulse
@@ -35,13 +36,6 @@ _AGAIN = 12
 ROUGH = 8.0
 #: Triangles that turn by less (radians) are of a face that bends; so many of them on nothing simple are no accident.
 _FINE, _MISSES = np.radians(20.0), 60
-#: So many triangles further in those at the end of a face that is one chord wide are its.
-_FURTHER = 3
-#: Of so few triangles it may be told too badly where a surface is.
-_PIECE = 30
-#: The share of the diagonal by which corners stand off for how they are written; what is so much nearer to another
-#: surface is on that; in so many turns.
-_ROUNDING, _NEARER, _TURNS = 1e-7, 0.2, 4
 #: What lies on surfaces outweighs as many misses, in triangles for each.
 _OUTWEIGH = 30
 
@@ -155,7 +149,7 @@ def grown(points: Floats, corners: Ints, patch: Patch, tolerance: float) -> Ints
     return flood(grower.starts, grower.other, mask, int(patch.rows[0]))
 
 
-class _Grower(Growth):
+class _Grower(Contest):
     """The search for all patches of a body."""
 
     def run(self) -> list[Patch]:
@@ -187,13 +181,13 @@ class _Grower(Growth):
             self._once_more()
         else:
             self._rest()
-        self._contest()
-        self._chance_flats()
-        self._to_the_nearer()
-        self._with_crumbs()
+        self.contest()
+        self.chance_flats()
+        self.to_the_nearer()
+        self.with_crumbs()
         if self.free:
             self._left_together(1)
-        self._join()
+        self.join()
         return self._patches()
 
     def _once_more(self) -> None:
@@ -217,173 +211,6 @@ class _Grower(Growth):
         for seed in np.flatnonzero(self.label < 0).tolist():
             if self.label[seed] < 0 and not self.curved(seed):
                 self.plane(seed)
-
-    def _contest(self) -> None:
-        """Triangles of a patch that lie as well on the larger one beside it are its: what was looked at first may have
-        been given to a surface that is near there by chance. What is left of a patch that lost some is looked at
-        again."""
-        count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
-        robbed: dict[int, None] = {}
-        flats = np.array([k for k, s in enumerate(self.found) if isinstance(s, Plane)], dtype=np.int64)
-        for k in np.argsort(-count, kind="stable").tolist():
-            surface = self.found[k]
-            own = np.flatnonzero(self.label == k)
-            if surface is None or not len(own):
-                continue
-            smaller = (self.label >= 0) & (count[self.label] < len(own))
-            smaller[own] = True
-            reached = self.spread_over(surface, self.tolerance, smaller, int(own[0]))
-            may = np.zeros(len(self.corners), dtype=bool)
-            may[reached[~self.stray(surface, reached, own)]] = True
-            # A flat beside a blend has border corners on it, where it is tangent; it is of the blend as a whole or not.
-            for flat in np.unique(self.flat[may & np.isin(self.label, flats)]).tolist():
-                piece = self.members[self.firsts[flat] : self.firsts[flat + 1]]
-                may[piece] &= bool(may[piece].all()) or not self.level[flat]
-            may[own] = True
-            mine = flood(self.starts, self.other, may, int(own[0]))
-            taken = mine[self.label[mine] != k]
-            robbed |= dict.fromkeys(self.label[taken].tolist())
-            self.label[taken] = k
-        for k in robbed:
-            rest = np.flatnonzero(self.label == k)
-            self.label[rest] = -1
-            self.done[rest] = False
-            for seed in rest.tolist():
-                if self.label[seed] < 0 and not self.curved(seed):
-                    self.plane(seed)
-
-    def _chance_flats(self) -> None:
-        """Strips of several round faces that lie in one plane by chance are theirs: small flats of which every triangle
-        is a chord of a round patch beside it."""
-        count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
-        flats = [k for k, s in enumerate(self.found) if isinstance(s, Plane) and 0 < count[k] <= 2 * SEVERAL]
-        while given := self._given(flats):  # what one flat was given to is beside the next
-            flats = [k for k in flats if k not in given]
-
-    def _given(self, flats: list[int]) -> list[int]:
-        """Those of some flats that were given to round patches beside them."""
-        sags: dict[int, float] = {}
-        given = []
-        for k in flats:
-            fate = dict[int, int]()
-            left = np.flatnonzero(self.label == k).tolist()
-            while left:
-                fresh = {}
-                for i in left:
-                    beside = self.other[self.starts[i] : self.starts[i + 1]].tolist()
-                    for to in dict.fromkeys(fate.get(j, int(self.label[j])) for j in beside):
-                        if to >= 0 and to != k and self._chord(i, to, sags):
-                            fresh[i] = to
-                            break
-                if not fresh:
-                    break
-                fate |= fresh
-                left = [i for i in left if i not in fresh]
-            if not left:
-                self.label[list(fate)] = list(fate.values())
-                given.append(k)
-        return given
-
-    def _chord(self, i: int, k: int, sags: dict[int, float]) -> bool:
-        """Whether a triangle is a chord of a round patch as its own are; how far these stand inside is kept."""
-        surface = self.found[k]
-        if surface is None or isinstance(surface, Plane):
-            return False
-        off = float(np.abs(surface.signed_distance(self.points[self.corners[i]])).max())
-        if off > 2.0 * self.tolerance or self.across(surface, self.piece(i)).any():
-            return False
-        if k not in sags:
-            own = np.flatnonzero(self.label == k)
-            sags[k] = float(np.median(np.abs(surface.signed_distance(self.middle[own]))))
-        own = np.flatnonzero(self.label == k)[:1]
-        both = np.append(own, i)
-        lean = (surface.normal(self.middle[both]) * self.normal[both]).sum(axis=1)
-        sag = abs(float(surface.signed_distance(self.middle[[i]])[0]))
-        return bool(lean[1] * np.sign(lean[0]) > np.cos(LEAN) and sag <= CHORD * sags[k] + self.tolerance)
-
-    def _with_crumbs(self) -> None:
-        """A round face that is one chord wide has its corners on two lines, as a flat has, but at its ends, where those
-        of what is beside it stand between: it is that flat and the single triangles there, or such alone."""
-        count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
-        flat = np.array([isinstance(s, Plane) for s in self.found], dtype=bool)
-        if not len(flat):
-            return
-        loose = (self.label >= 0) & (flat & (count == 1))[self.label]
-        links = self._soft_links()
-        ends = links[loose[links[:, 0]] & ~loose[links[:, 1]]]
-        ends = ends[(self.label[ends[:, 1]] >= 0) & flat[self.label[ends[:, 1]]]]
-        whole = np.unique(self.label[ends[:, 1]])
-        for k in whole[np.argsort(-count[whole], kind="stable")].tolist():
-            here = ends[(self.label[ends[:, 1]] == k) & loose[ends[:, 0]]]
-            if not len(here):  # it went with another
-                continue
-            own = np.flatnonzero(self.label == k)
-            near, surface = np.unique(here[:, 0]), None
-            for _ in range(_FURTHER):  # further in, but what lies beyond them may be of another
-                surface = self._one_round(np.append(own, near)) or surface
-                near = np.union1d(near, links[np.isin(links[:, 0], near) & loose[links[:, 1]], 1])
-            if surface is None:
-                continue
-            may = loose | np.isin(self.label, whole)
-            rows = self.spread_over(surface, self.tolerance, may, int(own[0]))
-            part = np.bincount(self.label[rows], minlength=len(self.found))
-            rows = rows[loose[rows] | (part == np.bincount(self.label[may], minlength=len(part)))[self.label[rows]]]
-            if np.isin(own, rows).all():
-                self.take(refined(surface, self.points[np.unique(self.corners[rows])]), rows)
-                loose[rows] = False
-                flat, count = np.append(flat, False), np.append(count, len(rows))
-        for seed in np.flatnonzero(loose).tolist():
-            if loose[seed]:
-                own = flood(self.soft_starts, self.soft_other, loose, seed)
-                loose[own] = False
-                if len(own) >= 4 and (surface := self._one_round(own)) is not None:
-                    self.take(surface, own)
-
-    def _soft_links(self) -> Ints:
-        """Pairs (k,2) of triangles side by side over which it goes on without a crease, each both ways."""
-        return np.stack([np.repeat(np.arange(len(self.corners)), np.diff(self.soft_starts)), self.soft_other], axis=1)
-
-    def _one_round(self, rows: Ints) -> Surface | None:
-        """The round surface that holds some triangles by no chance."""
-        p = self.points[np.unique(self.corners[rows])]
-        # Of two lines of corners those that stand between tell whether they are of one cylinder.
-        level = Plane.of(p.mean(axis=0), np.linalg.svd(p - p.mean(axis=0), full_matrices=False)[2][-1])
-        between = int((np.abs(level.signed_distance(p)) > 10.0 * self.tolerance).sum())
-        for _, start in sorted(self.rounds(rows, 8.0 * self.tolerance), key=lambda fit: freedoms(fit[1])):
-            surface = refined(start, p)
-            lean = (surface.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1)
-            even = float((lean * np.sign(lean[0])).min()) > np.cos(LEAN)
-            near = float(np.abs(surface.signed_distance(p)).max()) <= TRULY * self.scale
-            if even and near and min(len(p) - freedoms(surface), between) >= 2:
-                return surface
-        return None
-
-    def _to_the_nearer(self) -> None:
-        """Triangles beside another patch that lie on its surface and stand off their own, if within what is allowed,
-        are its: where two go on into each other a triangle or two beyond the border are near to both."""
-        least = _ROUNDING * self.scale
-        heads = np.repeat(np.arange(len(self.corners)), np.diff(self.starts))
-        offs: dict[tuple[int, int], float] = {}
-        for _ in range(_TURNS):
-            a, b = self.label[heads], self.label[self.other]
-            border = np.flatnonzero((a != b) & (a >= 0) & (b >= 0))
-            asked = np.unique(np.concatenate([np.stack([heads[border], x[border]], axis=1) for x in (a, b)]), axis=0)
-            fresh = [(i, k) for i, k in asked.tolist() if (i, k) not in offs]
-            of = np.array(fresh, dtype=np.int64).reshape(-1, 2)
-            for k, rows in enumerate(rows_of(of[:, 1], len(self.found))):
-                surface = self.found[k]
-                p = self.points[self.corners[of[rows, 0]]].reshape(-1, 3)
-                off = np.full(len(rows), np.inf)
-                if surface is not None:
-                    off = np.abs(surface.signed_distance(p)).reshape(-1, 3).max(axis=1)
-                offs.update(zip(map(tuple, of[rows].tolist()), off.tolist(), strict=True))
-            moved = 0
-            for i, k, to in np.stack([heads[border], a[border], b[border]], axis=1).tolist():
-                if self.label[i] == k and offs[i, k] > least and offs[i, to] < _NEARER * offs[i, k]:
-                    self.label[i] = to
-                    moved += 1
-            if not moved:
-                return
 
     def _missed(self, seed: int) -> bool:
         """Whether so many triangles that bend as finely as a round face's do lie on none that the others will not."""
@@ -469,40 +296,3 @@ class _Grower(Growth):
                 rows = flood(self.calm_starts, self.calm_other, self.label < 0, seed)
                 if len(rows) >= least:
                     self.take(None, rows)
-
-    def _both_held(self, a: int, b: int, now: Ints) -> bool:
-        """Whether the surface of the larger of two patches of one round kind, made better, holds both; it is theirs
-        then: of a few triangles an axis is told badly."""
-        one, two = self.found[a], self.found[b]
-        assert one is not None and two is not None
-        if one.kind != two.kind or isinstance(one, Plane):
-            return False
-        rows = [np.flatnonzero(now[self.label] == k) for k in (a, b)]
-        if not 0 < min(map(len, rows)) <= _PIECE:
-            return False
-        larger = one if len(rows[0]) >= len(rows[1]) else two
-        p = self.points[np.unique(self.corners[np.concatenate(rows)])]
-        joint = refined(larger, p)
-        lean = [(joint.normal(self.middle[r]) * self.normal[r]).sum(axis=1) for r in rows]
-        sense = np.sign(lean[0][0])
-        if float(np.abs(joint.signed_distance(p)).max()) > self.tolerance or min(
-            float((x * sense).min()) for x in lean
-        ) < np.cos(LEAN):
-            return False
-        self.found[a] = joint
-        return True
-
-    def _join(self) -> None:
-        """Patches that touch and lie on one surface are one."""
-        scale = float(np.linalg.norm(np.ptp(self.points, axis=0)))
-        heads = np.repeat(np.arange(len(self.corners)), np.diff(self.starts))
-        beside = np.sort(np.stack([self.label[heads], self.label[self.other]], axis=1), axis=1)
-        now = list(range(len(self.found)))
-        for a, b in np.unique(beside[(beside[:, 0] >= 0) & (beside[:, 0] != beside[:, 1])], axis=0).tolist():
-            a, b = now[a], now[b]
-            one, two = self.found[a], self.found[b]
-            if a == b or one is None or two is None:
-                continue
-            if one.same_as(two, 2.0 * self.tolerance, scale) or self._both_held(a, b, np.array([*now, -1])):
-                now = [a if k == b else k for k in now]
-        self.label = np.where(self.label >= 0, np.array([*now, -1])[self.label], -1)
