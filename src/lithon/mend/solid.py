@@ -249,7 +249,7 @@ class _Builder(Meetings):
             about = [flaw.entity] if isinstance(flaw.entity, Face) else []
             if isinstance(flaw.entity, Edge):
                 about = [use.face for use, _ in uses.get(flaw.entity, ())]
-            elif flaw.kind == "tangled face":  # it may be what is small beside it that does not fit in
+            elif flaw.kind == "tangled face" and not self.parted:  # what is small beside it may not fit in
                 about += _across(flaw.entity, flaw.place, uses)
             near = (self.beside_facet.get(f, (self.faces.get(f, FACETS),)) for f in about)
             among = tuple(dict.fromkeys(k for own in near for k in own if k != FACETS and k not in self.stay))

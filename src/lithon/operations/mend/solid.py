@@ -44,7 +44,7 @@ _OF_SCATTER = 0.5
 _STRAY = 2.0
 #: A share of the corners of a scan's patch that may stray further, and how many times as far; where more of any do
 #: than this share it is not their surface.
-_FEW_STRAY, _FURTHER, _MANY_STRAY = 0.01, 3.0, 0.1
+_FEW_STRAY, _FURTHER, _MANY_STRAY = 0.01, 3.0, 0.03
 #: Within this share of the diagonal corners lie on what they were made from; and so much of a skin may stay facets
 #: before surfaces further off are looked for.
 _EXACT, _LITTLE = 3e-5, 0.3
