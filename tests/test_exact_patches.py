@@ -15,7 +15,7 @@ from test_solids_from_triangles import divided, kinds, turned
 
 from lithon import do
 from lithon.arrays import by_label, rows_of
-from lithon.brep.faceted import Triangles, bodies_of
+from lithon.brep.faceted import Triangles, bodies_of, soup_of, welded
 from lithon.brep.measures import volume
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.division import edge_points
@@ -26,11 +26,12 @@ from lithon.geometry.curves import Line
 from lithon.geometry.rounds import Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.fitting import tubes
-from lithon.mend.segments import Patch, segmented
+from lithon.mend.segments import Patch, noise_of, segmented
 from lithon.operations.mend.solid import _strays, _without_strays
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.samples import cast_anchor, collar_anchor, paddle_frame
+from lithon.samples.build import Piece, prism
 from lithon.samples.cover_plate import cover_plate
 
 
@@ -262,3 +263,14 @@ def test_rows_by_their_labels(seed):
     parts = rows_of(label, 6)
     for k in range(6):
         assert parts[k].tolist() == np.flatnonzero(label == k).tolist() == order[starts[k] : starts[k + 1]].tolist()
+
+
+@pytest.mark.parametrize("scatter", [0.005, 0.02])
+def test_a_part_of_many_small_faces_scatters_no_more_for_its_creases(scatter):
+    """A comb of which most corners are on an edge, against the dice."""
+    teeth = [(x + dx, y) for x in range(0, 40, 2) for dx, y in ((0.0, 1.0), (0.0, 2.0), (1.0, 2.0), (1.0, 1.0))]
+    body = prism([Piece(p) for p in reversed([(0.0, 0.0), *teeth, (39.0, 0.0)])], 1.5)
+    soup = soup_of(divided(body, 20, scatter, seed=5))
+    points, corners = welded(soup.points, soup.corners)
+    side = float(np.median(np.linalg.norm(points[corners] - np.roll(points[corners], 1, axis=1), axis=2)))
+    assert noise_of(points, corners) == pytest.approx(scatter * side / np.sqrt(3.0), rel=0.25)

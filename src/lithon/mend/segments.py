@@ -17,7 +17,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.contest import Contest
 from lithon.mend.fitting import refined
-from lithon.mend.growing import FEW, HOODS, SEVERAL
+from lithon.mend.growing import FEW, HOODS, SEVERAL, Growth
 from lithon.mend.links import flood
 from lithon.mend.scans import Scan, parted_scan
 from lithon.progress import pulse
@@ -26,6 +26,9 @@ from lithon.progress import pulse
 _MADE = np.radians(0.02)
 #: Of what scatters no such share lies in flats as exact as that.
 _EXACTLY_FLAT = 0.2
+#: Corners at which triangles turn by less (radians) are on no crease; they tell the scatter where so large a share are
+#: so, and it is less than this share of a side: more turns all triangles.
+_SMOOTH, _ENOUGH, _LITTLE = np.radians(20.0), 0.05, 0.05
 #: Less scatter than this share of a side is none.
 _NOISE = 2e-3
 #: Where free-form faces may be, a scan's remains of fewer triangles go to what lies beside them.
@@ -92,7 +95,22 @@ def noise_of(points: Floats, corners: Ints) -> float:
     even = np.abs(off - (ring @ off) / np.maximum(count, 1.0)) / 1.36
     told = np.minimum(np.abs(off) / np.sqrt(1.0 + 1.0 / np.maximum(count, 1.0)), even)
     noise = float(1.4826 * np.quantile(told, 0.4))
+    # Where most corners are on creases, as on a part of many small faces, those of the others tell it: where it is so
+    # little beside the sides that creases show.
+    calm = _turn_at(grower) < _SMOOTH
+    inside = float(1.4826 * np.quantile(told[calm], 0.5)) if calm.sum() > _ENOUGH * n else np.inf
+    side = float(np.median(np.linalg.norm(points[i] - points[j], axis=1)))
+    noise = min(noise, inside) if inside < _LITTLE * side else noise
     return noise if noise > _NOISE * float(np.median(np.linalg.norm(points[i] - points[j], axis=1))) else 0.0
+
+
+def _turn_at(grower: Growth) -> Floats:
+    """By how much (radians) triangles turn over the sides at each corner (n,), at the most."""
+    i, j, turn = grower.turn
+    shared = (grower.corners[i][:, :, None] == grower.corners[j][:, None, :]).any(axis=2)
+    out = np.zeros(len(grower.points))
+    np.maximum.at(out, grower.corners[i][shared], np.repeat(turn, shared.sum(axis=1)))
+    return out
 
 
 def patch_on(points: Floats, corners: Ints, rows: Ints) -> Patch:
