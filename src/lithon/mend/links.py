@@ -39,31 +39,21 @@ def flood(starts: Ints, other: Ints, mask: Bools, seed: int) -> Ints:
     return queue[:tail].copy()
 
 
-@njit(cache=True)
+#: Turns of no links.
+_STRAIGHT: Floats = np.zeros(0)
+
+
 def along(starts: Ints, other: Ints, way: Bools, mask: Bools, seed: int, most: int) -> Ints:
     """The nearest `most` to a seed by steps over links that may be gone."""
-    seen = np.zeros(len(mask), np.bool_)
-    queue = np.empty(most + 64, np.int64)
-    queue[0] = seed
-    seen[seed] = True
-    head, tail = 0, 1
-    while head < tail and tail < most:
-        i = queue[head]
-        head += 1
-        for k in range(starts[i], starts[i + 1]):
-            j = other[k]
-            if way[k] and mask[j] and not seen[j] and tail < most:
-                seen[j] = True
-                queue[tail] = j
-                tail += 1
-    return queue[:tail].copy()
+    return alike(starts, other, _STRAIGHT, way, mask, seed, most, 0.0, 0.0)
 
 
 @njit(cache=True)
 def alike(
     starts: Ints, other: Ints, turn: Floats, way: Bools, mask: Bools, seed: int, most: int, angle: float, flat: float
 ) -> Ints:
-    """As `along`, over such of the links as turn by about an angle (radians), or by less than `flat`."""
+    """As `along`, over such of the links as turn by about an angle (radians), or by less than `flat`; over all of them
+    where no turns are given."""
     seen = np.zeros(len(mask), np.bool_)
     queue = np.empty(most + 64, np.int64)
     queue[0] = seed
@@ -74,7 +64,7 @@ def alike(
         head += 1
         for k in range(starts[i], starts[i + 1]):
             j = other[k]
-            near = turn[k] < flat or abs(turn[k] - angle) < _ALIKE * angle
+            near = len(turn) == 0 or turn[k] < flat or abs(turn[k] - angle) < _ALIKE * angle
             if near and way[k] and mask[j] and not seen[j] and tail < most:
                 seen[j] = True
                 queue[tail] = j
