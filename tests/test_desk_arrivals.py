@@ -160,6 +160,7 @@ def test_a_budget_of_faces_is_watched_and_kept(desk, qtbot, tmp_path, anchor_fil
 
     # Where one has scrolled to, and what is being typed, stays when prices come.
     bar = desk.docket.area.verticalScrollBar()
+    qtbot.waitUntil(lambda: bar.maximum() > 1)  # laid out at the next turn of events
     bar.setValue(bar.maximum() // 2)
     stood = bar.value()
     work.forecast_changed.emit()
