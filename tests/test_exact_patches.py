@@ -11,6 +11,7 @@ import pytest
 import scipy
 from dice import LONG, seeds
 from solids import motion as any_motion
+from test_scans_settle import blend
 from test_solids_from_triangles import divided, kinds, turned
 
 from lithon import do
@@ -23,8 +24,10 @@ from lithon.brep.tessellation.tessellate import CrossesItself, body_mesh, face_m
 from lithon.brep.topology import Coedge, Edge, Face, Model, Vertex
 from lithon.brep.validate import face_flaws, flaws
 from lithon.geometry.curves import Line
+from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Torus
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.mend.contest import Contest
 from lithon.mend.fitting import tubes
 from lithon.mend.segments import Patch, noise_of, segmented
 from lithon.operations.mend.solid import _strays, _without_strays
@@ -68,7 +71,8 @@ def strewn(profile, counts, rng):
     rings, start = [], [0]
     for (r, z), n in zip(profile, counts, strict=True):
         t = (np.arange(n) + rng.uniform(-0.25, 0.25, n)) * 2.0 * np.pi / n
-        rings.append((t, np.column_stack([r * np.cos(t), r * np.sin(t), np.full(n, z)])))
+        r, z = (np.broadcast_to(x, n) for x in ((r(t), z(t)) if callable(r) else (r, z)))
+        rings.append((t, np.column_stack([r * np.cos(t), r * np.sin(t), z])))
         start.append(start[-1] + n)
     corners = []
     for k in range(len(rings) - 1):
@@ -91,15 +95,29 @@ def strewn(profile, counts, rng):
     return points, np.array(corners)
 
 
-@pytest.mark.parametrize("seed", seeds(4))
-def test_a_coarse_fillet_about_a_boss_is_a_torus_wherever_it_stands(seed):
-    rng = np.random.default_rng(seed)
+def plate_with_a_boss(rng, waver):
+    """Triangles of a plate and a boss with a fillet at its root, whose rings go to and fro; and the fillet's radius."""
     small = rng.uniform(0.15, 0.4)
     arc = np.linspace(0.0, np.pi / 2.0, 5)
-    fillet = np.column_stack([2.0 + small - small * np.sin(arc), 1.0 + small - small * np.cos(arc)])
+
+    def wavering(at):
+        """A ring that goes to and fro between those beside it."""
+        rate, phase = rng.uniform(40.0, 90.0), rng.uniform(0.0, 6.0)
+
+        def angle(t):
+            return at + waver * np.sin(rate * t + phase)
+
+        return lambda t: 2.0 + small - small * np.sin(angle(t)), lambda t: 1.0 + small - small * np.cos(angle(t))
+
+    fillet = [(2.0 + small, 1.0), *(wavering(at) for at in arc[1:-1]), (2.0, 1.0 + small)]
     profile = [(5.0, 0.0), (5.0, 1.0), *fillet, (2.0, 4.0)]
     counts = [30, 30, *rng.integers(22, 34, len(fillet)), 26]
-    points, corners = strewn(profile, counts, rng)
+    return (*strewn(profile, counts, rng), small)
+
+
+@pytest.mark.parametrize("seed", seeds(4))
+def test_a_coarse_fillet_about_a_boss_is_a_torus_wherever_it_stands(seed):
+    points, corners, small = plate_with_a_boss(np.random.default_rng(seed), 0.05)
     move = any_motion(seed)
     points = (points @ move[:3, :3].T + move[:3, 3]).astype(np.float32).astype(float)
     made, tolerance = solid_from(points, corners)
@@ -274,3 +292,71 @@ def test_a_part_of_many_small_faces_scatters_no_more_for_its_creases(scatter):
     points, corners = welded(soup.points, soup.corners)
     side = float(np.median(np.linalg.norm(points[corners] - np.roll(points[corners], 1, axis=1), axis=2)))
     assert noise_of(points, corners) == pytest.approx(scatter * side / np.sqrt(3.0), rel=0.25)
+
+
+def patched(points, corners, surfaces, label):
+    """A search that has found some surfaces, with its triangles labelled."""
+    out = Contest(points, corners, 1e-3, 0.0)
+    out.found, out.label = list(surfaces), np.array(label, dtype=np.int64)
+    return out
+
+
+@pytest.mark.parametrize("seed", seeds(5))
+def test_beside_a_border_where_two_touch_triangles_go_to_the_nearer(seed):
+    """A flat that goes on into a bar: within what is allowed both hold what is near the line."""
+    rng = np.random.default_rng(seed)
+    points, corners, along = blend(60, rng, 0.0)
+    flat, bar = Plane.of((0, 0, 0), (0, 0, 1)), Cylinder(Frame.of((0.0, 0.0, -5.0), (1, 0, 0)), 5.0)
+    true = (along > 0.0).astype(int)
+    off = np.array([np.abs(s.signed_distance(points[corners].reshape(-1, 3))).reshape(-1, 3).max(axis=1)
+                    for s in (flat, bar)])  # fmt: skip
+    here = off[true, np.arange(len(true))]
+    both, sure = off.max(axis=0) < 0.02, (off.max(axis=0) > 1e-4) & (here < 1e-7)
+    label = np.where(both & (rng.random(len(true)) < 0.5), 1 - true, true)
+    wrong = sure & (label != true)
+    assert wrong.sum() > 20
+    made = patched(points, corners, (flat, bar), label)
+    made.to_the_nearer()
+    assert ((made.label != true) & wrong).sum() < 0.2 * wrong.sum() and (
+        made.label[~wrong & sure] == true[~wrong & sure]
+    ).all()
+
+
+def test_pieces_of_one_bar_are_one_however_badly_the_small_one_is_told():
+    points, corners = turned([(1.0, 0.0), (1.0, 4.0)], 24, 0.0)
+    side = np.abs(
+        np.cross(points[corners[:, 1]] - points[corners[:, 0]], points[corners[:, 2]] - points[corners[:, 0]])[:, 2]
+    )
+    round_ones = np.flatnonzero(side < 1e-9)
+    label = np.where(side < 1e-9, 0, np.where(points[corners].mean(axis=1)[:, 2] > 2.0, 2, 3))
+    some = round_ones[np.isin(corners[round_ones], corners[round_ones[0]]).sum(axis=1) > 1][:4]
+    label[some] = 1
+    bar, tilted = Cylinder(Frame.of((0, 0, 0), (0, 0, 1)), 1.0), Cylinder(Frame.of((0, 0, 0), (0, 0.004, 1)), 1.003)
+    flats = Plane.of((0, 0, 4), (0, 0, 1)), Plane.of((0, 0, 0), (0, 0, -1))
+    made = patched(points, corners, (bar, tilted, *flats), label)
+    made.join()
+    assert (made.label[round_ones] == made.label[round_ones[0]]).all() and len(set(made.label.tolist())) == 3
+    other = Cylinder(Frame.of((0.02, 0, 0), (0, 0, 1)), 1.02)
+    bent = points.copy()
+    bent[np.unique(corners[some])] *= (1.02, 1.02, 1.0)
+    apart = patched(bent, corners, (bar, other, *flats), label)
+    apart.join()
+    assert len(set(apart.label.tolist())) == 4
+
+
+@pytest.mark.parametrize("seed", seeds(5, 3))
+def test_a_coarse_torus_is_grown_about_the_axis_of_the_boss(seed):
+    """From a few seeds at the most, where the ways that triangles lean say little."""
+    points, corners, small = plate_with_a_boss(np.random.default_rng(seed), 0.15)
+    ring = Torus(Frame.of((0, 0, 1.0 + small), (0, 0, 1)), 2.0 + small, small)
+    off = np.abs(ring.signed_distance(points))[corners].max(axis=1)
+    own = np.flatnonzero((off < 1e-9) & (np.ptp(points[corners][..., 2], axis=1) > 1e-9))
+    label = np.zeros(len(corners), dtype=int)
+    label[own] = -1
+    for seed_row in own[:: len(own) // 10]:
+        made = patched(points, corners, [Cylinder(Frame.of((0, 0, 0), (0, 0, 1)), 2.0)], label)
+        if made.tube(int(seed_row)):
+            break
+    found = made.found[-1]
+    assert isinstance(found, Torus) and (found.major, found.minor) == pytest.approx((2.0 + small, small), rel=1e-6)
+    assert (made.label[own] == 1).mean() > 0.95 and not (made.label[np.setdiff1d(np.arange(len(corners)), own)]).any()

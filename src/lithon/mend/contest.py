@@ -7,7 +7,7 @@ import numpy as np
 from lithon.arrays import Floats, Ints, rows_of
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.mend.fitting import freedoms, refined
+from lithon.mend.fitting import circle_through, freedoms, refined
 from lithon.mend.growing import CHORD, LEAN, SEVERAL, TRULY, Growth
 from lithon.mend.links import flood
 
@@ -165,7 +165,6 @@ class Contest(Growth):
             if np.isin(own, rows).all():
                 self.take(refined(surface, self.points[np.unique(self.corners[rows])]), rows)
                 loose[rows] = False
-                flat, count = np.append(flat, False), np.append(count, len(rows))
         for seed in np.flatnonzero(loose).tolist():
             if loose[seed]:
                 own = flood(self.soft_starts, self.soft_other, loose, seed)
@@ -237,8 +236,5 @@ def _bar_along(p: Floats) -> list[Surface]:
     middle = p.mean(axis=0)
     ways = np.linalg.svd(p - middle, full_matrices=False)[2]
     flat = (p - middle) @ ways[1:].T
-    found, _, rank, _ = np.linalg.lstsq(np.column_stack([2.0 * flat, np.ones(len(flat))]), (flat**2).sum(axis=1))
-    if rank < 3:
-        return []
-    radius = float(np.sqrt(max(found[2] + found[:2] @ found[:2], 0.0)))
-    return [Cylinder(Frame.of(middle + found[:2] @ ways[1:], ways[0]), radius)] if radius > 0.0 else []
+    found = circle_through(flat)
+    return [] if found is None else [Cylinder(Frame.of(middle + found[0] @ ways[1:], ways[0]), found[1])]

@@ -28,16 +28,20 @@ def torus_about(frame: Frame, p: Floats) -> Torus | None:
     sphere or of no sense."""
     scale = float(np.ptp(p, axis=0).max())
     local = frame.local(p)
-    flat = np.column_stack([np.hypot(local[:, 0], local[:, 1]), local[:, 2]])
-    rows2 = np.column_stack([2.0 * flat, np.ones(len(flat))])
-    found, _, rank, _ = np.linalg.lstsq(rows2, (flat**2).sum(axis=1), rcond=1e-12)
-    if rank < 3:
+    made = circle_through(np.column_stack([np.hypot(local[:, 0], local[:, 1]), local[:, 2]]))
+    if made is None:
         return None
-    minor = float(np.sqrt(max(found[2] + found[:2] @ found[:2], 0.0)))
-    major = float(found[0])
-    if not 0.0 < minor < 50.0 * scale or major < THICK * minor:
+    (major, height), minor = made
+    if minor >= 50.0 * scale or major < THICK * minor:
         return None
-    return Torus(frame.shifted(found[1] * frame.z), major, minor)
+    return Torus(frame.shifted(height * frame.z), float(major), minor)
+
+
+def circle_through(flat: Floats) -> tuple[Floats, float] | None:
+    """The circle (its middle, its radius) nearest to points (n,2), by its equation; none where they stand in a line."""
+    found, _, rank, _ = np.linalg.lstsq(np.column_stack([2.0 * flat, np.ones(len(flat))]), (flat**2).sum(axis=1), 1e-12)
+    radius = float(np.sqrt(max(found[2] + found[:2] @ found[:2], 0.0)))
+    return (found[:2], radius) if rank == 3 and radius > 0.0 else None
 
 
 @njit(cache=True)
