@@ -174,6 +174,10 @@ def top(model: Model) -> Face:
     return max(high, key=lambda f: sum(e.length for e in f.edges()))
 
 
+def lines_of(edges: list[Edge]) -> list[Edge]:
+    return [e for e in edges if e.curve.kind == "line"]
+
+
 def patched_over(kind: str) -> Callable[[Model, Outcome], None]:
     def holds(before: Model, out: Outcome) -> None:
         (was,), (now,) = before.bodies, out.model.bodies
@@ -549,6 +553,8 @@ EXAMPLES: tuple[Example, ...] = (
              lambda m, p: do.patch_over(around_ramp(m), tangent=around_ramp(m)[:1])]),
     Example("patch-over", torn_block, lambda m, p: do.patch_over(free_edges(m)),
             patched_over("plane"), 5, tag="an opening"),
+    Example("patch-over", torn_ramp, lambda m, p: do.patch_over(around_ramp(m), curved=lines_of(around_ramp(m))),
+            patched_over("b-spline"), 7, tag="in curvature"),
     Example("skim", stepped, lambda m, p: do.skim(top(m), 1.0), skimmed_to(20.0 * 10.0 * 8.0), 1,
             [lambda m, p: do.skim(top(m), 0.1), lambda m, p: do.skim(top(m), 50.0)]),
     Example("skim", stepped, lambda m, p: do.skim(top(m), 1.0, raised=0.5), skimmed_to(20.0 * 10.0 * 8.5), 1,

@@ -16,8 +16,10 @@ from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.curves import Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.shape_operator import shape_operator
 from lithon.geometry.splines import BSplineSurface
-from lithon.geometry.surfaces import Plane
+from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.patch import fitted
 from lithon.mesh.failing import approximated, failing
 from lithon.mesh.sizing import SizeRules
@@ -61,6 +63,74 @@ def test_a_patch_that_is_tangent_all_around_is_the_cubic_it_was_cut_from(seed):
     assert np.abs(made.signed_distance(at)).max() < 1e-4 and np.abs(made.signed_distance(points)).max() < 1e-5
     lean = np.abs((made.normal(at) * (normal(s, t)[inside] @ axes)).sum(axis=1))
     assert np.degrees(np.arccos(np.clip(lean, -1, 1))).max() < 0.1
+
+
+def _around(surface, place, normal, width):
+    """Points (n,3) of a surface around a place, in a wavy loop."""
+    frame = Frame.of(place, normal)
+    a = np.linspace(0.0, 2.0 * np.pi, 200, endpoint=False)
+    r = width * (1.0 + 0.1 * np.cos(3.0 * a))
+    flat = frame.world(np.stack([r * np.cos(a), 0.8 * r * np.sin(a), 0.0 * a], axis=1))
+    return surface.project(flat), Plane.of(place, normal)
+
+
+_BENT = [
+    Sphere(Frame.of([1.0, 2.0, 3.0], [0.0, 0.6, 0.8]), 4.0),
+    Cylinder.of([1.0, -2.0, 0.5], [0.6, 0.0, 0.8], 3.0),
+    Cone(Frame.of([0.0, 0.0, 1.0], [0.0, 1.0, 0.0]), 5.0, 0.4),
+    Torus(Frame.of([0.0, 3.0, 0.0], [0.8, 0.0, 0.6]), 7.0, 2.0),
+]
+
+
+def _principal(surface, points):
+    """The principal curvatures (n,2) in closed form, seen from inside, the smaller first."""
+    if isinstance(surface, Sphere):
+        return np.full((len(points), 2), 1.0 / surface.radius)
+    if isinstance(surface, Cylinder):
+        return np.stack([np.zeros(len(points)), np.full(len(points), 1.0 / surface.radius)], axis=1)
+    x, y, _ = surface.frame.local(points).T
+    if isinstance(surface, Cone):
+        return np.stack([0.0 * x, np.cos(surface.angle) / np.hypot(x, y)], axis=1)
+    minor = surface.minor
+    along = (np.hypot(x, y) - surface.major) / minor / np.hypot(x, y)
+    return np.sort(np.stack([along, np.full(len(points), 1.0 / minor)], axis=1), axis=1)
+
+
+@pytest.mark.parametrize("surface", _BENT, ids=lambda s: s.kind)
+def test_a_patch_that_is_to_goes_on_in_the_curvature_of_what_is_beside_it(surface):
+    """Where it is told in closed form how it bends: the shape operator tells the principal curvatures, and a patch has
+    them across its border, which one that is tangent alone has not."""
+    place = surface.project(np.array([[4.0, 5.0, 6.0]]))[0]
+    normal = surface.normal(place[None])[0]
+    points, plane = _around(surface, place, normal, 1.0)
+    shapes = shape_operator(surface, points)
+    told = -np.linalg.eigvalsh(shapes)
+    told = np.sort(np.take_along_axis(told, np.argsort(np.abs(told), axis=1)[:, 1:], axis=1), axis=1)
+    assert np.allclose(told, np.sort(_principal(surface, points), axis=1), atol=2e-6)
+    normals, all_of = surface.normal(points), np.ones(len(points))
+    largest, off = np.abs(told).max(), []
+    for curved in (None, all_of):
+        made = fitted(points, plane, 1e-4, normals, all_of, shapes, curved)
+        same = np.sign((made.normal(points) * normals).sum(axis=1))[:, None, None]
+        off.append(np.abs(same * shape_operator(made, points) - shapes).max())
+        assert np.abs(made.signed_distance(points)).max() < 1e-4
+    assert off[1] < 0.02 * largest and off[1] < 0.5 * off[0], off
+
+
+def test_a_ramp_runs_out_into_the_landing_in_its_curvature():
+    """A cubic does not: its curvature ends at six heights over the square of its length."""
+    sound = sill_ramp(torn=False)
+    ramp = next(f for f in sound.bodies[0].faces if f.surface.kind == "b-spline")
+    ends = [e for e in ramp.edges() if e.curve.kind == "line"]
+    out = run(State(sound), do.patch_over(list(ramp.edges()), curved=ends))
+    cubic = 6.0 * (RAMP.high - RAMP.low) / RAMP.length**2
+    assert out.details[0]["curvature_off_per_mm"] < 0.1 * cubic and out.details[0]["kink_deg"] < 0.01
+    made = next(f for f in out.model.bodies[0].faces if f.surface.kind == "b-spline")
+    middle = np.stack([e.at(0.5) for e in ends])
+    assert made.surface.bend(middle).max() < 0.1 * cubic < ramp.surface.bend(middle).min()
+    assert "curvature" in out.words and not flaws(out.model.bodies[0], out.model.tolerance)
+    with pytest.raises(Refusal, match="not around"):
+        run(State(sound), do.patch_over(list(ramp.edges()), curved=list(sound.bodies[0].faces[0].edges())[:1]))
 
 
 def test_what_is_torn_gets_a_card_that_cures_it():

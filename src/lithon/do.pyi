@@ -142,6 +142,7 @@ class patch_over(Operation):  # noqa: N801
         self,
         edges: str | Edge | Iterable[Edge] | Choice,
         tangent: str | Edge | Iterable[Edge] | Choice | None = ...,
+        curved: str | Edge | Iterable[Edge] | Choice | None = ...,
         instead: str | Face | Iterable[Face] | Choice | None = ...,
     ) -> None: ...
 
