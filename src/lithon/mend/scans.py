@@ -50,6 +50,11 @@ _BADLY, _FLAT = 2.5, 0.6
 _SIMPLER = 0.85
 #: In scatters: a patch whose corners stand off further in the mean lies on no surface.
 _DOUBT = 3.0
+#: Patches that hold by so much worse than scatter lets them are parted anew, by such as hold better by a share, or
+#: within so many scatters; so many seeds may bring nothing; what a patch more costs (in squares of scatters).
+_WORSE, _BETTER, _WELL, _RETRIES, _PATCH = 1.0, 0.9, 1.05, 30, 25.0
+#: Where the corners that are of a patch alone reach less far across it (a share) the others count as well.
+_NARROW = 0.7
 #: What stands off by as many scatters holds a patch.
 _HELD = 1.15
 
@@ -81,6 +86,8 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
             out.settle()
     for _ in range(2):
         out.compete()
+        if out.reconsider():
+            out.compete()
         out.simplify()
         if not (out.unite() | out.rejoin() | out.dissolve()):
             break
@@ -130,6 +137,8 @@ class _Parted:
         self.even = self._even()
         self.least = np.cos(np.minimum(3.0 * self.lean, np.radians(75.0)))
         self.surfaces: list[Surface] = []
+        #: In scatters: how far corners of a patch may stand off in the mean for it to be found.
+        self.found_within = 1.2 * _MEAN
 
     def _even(self) -> Bools:
         """Which links from triangles to those beside them do not pass a crease, as far as scatter lets it be told."""
@@ -186,7 +195,7 @@ class _Parted:
                     continue
                 better = refined(surface, self._points(rows), 4)
                 rows = self._grown(better, seed)
-                if len(rows) < fewest or self._off(better, rows) > 1.2 * _MEAN:
+                if len(rows) < fewest or self._off(better, rows) > self.found_within:
                     continue
                 if turn < np.pi and not isinstance(better, Plane) and self._bends(rows) > turn:
                     continue
@@ -403,8 +412,9 @@ class _Parted:
             own = points[ids]
             if len(own) > 20:
                 every = points[corners[rows]].reshape(-1, 3)
-                # Of a strip two triangles wide the inner corners are a line, which lies on much.
-                own = own if _width(own) > 0.3 * _width(every) else every[:0]
+                # Of a strip two triangles wide the inner corners are a line, which lies on much; what is only a few
+                # wide reaches far beyond them, and they tell badly what it is.
+                own = own if _width(own) > _NARROW * _width(every) else every[:0]
             out.append(own if len(own) > 20 else points[np.unique(corners[rows])])
         return out
 
@@ -423,6 +433,55 @@ class _Parted:
                 return
             best = _cheapest(options, self._costs(options))
             self.label[options[best, 0]] = options[best, 1]
+
+    def reconsider(self) -> bool:
+        """Patches that hold worse than corners scatter, as do such as reach over two faces and leave strips of both to
+        others, and the smaller ones beside them are parted anew by surfaces that hold well; whether any were, for less
+        speaks against what came of it."""
+        count, inner = self._counts(), self._inner()
+        own = np.flatnonzero(count >= _SMALL)
+        off = np.array([_rms(self.surfaces[k], inner[k]) / self._enough(len(inner[k])) for k in own.tolist()])
+        if not len(own) or float(np.median(off)) > 1.0:
+            return False  # what lies on nothing does not lie on anything else either
+        i, j = self.scan.pairs.T
+        some = False
+        for k in own[np.argsort(-off)][np.sort(-off) < -_WORSE].tolist():
+            of = self.label[np.concatenate([j[self.label[i] == k], i[self.label[j] == k]])]
+            few = self._counts() <= max(_PIECES, count[k])
+            star = np.unique(np.append(of[(of >= 0) & few[np.maximum(of, 0)]], k))
+            within = _BETTER * _rms(self.surfaces[k], inner[k]) / self.noise
+            some |= self._parted_anew(np.flatnonzero(np.isin(self.label, star)), len(star), max(within, _WELL))
+        return some
+
+    def _parted_anew(self, rows: Ints, many: int, within: float) -> bool:
+        """Part some triangles anew that are of so many patches, by surfaces that hold within so many scatters; whether
+        less speaks against what came of it."""
+        pulse("looking for surfaces")
+        before, known = self.label[rows], len(self.surfaces)
+        was = self._against(rows) + _PATCH * many
+        self.label[rows] = -1
+        for self.found_within in (within, 1.2 * _MEAN):
+            missed, tried = 0, set[int]()
+            for seed in np.random.default_rng(3).permutation(rows).tolist():
+                if self.label[seed] >= 0 or seed in tried:
+                    continue
+                if missed > _RETRIES + len(rows) // _SMALL:
+                    break
+                if not self._found(seed, _HOODS, _FEWEST, np.pi):
+                    missed += 1
+                    tried.update(self._hood(seed, _FEWEST).tolist())
+        self._absorb()
+        if self._against(rows) + _PATCH * (len(self.surfaces) - known) < was:
+            return True
+        self.label[rows] = before
+        del self.surfaces[known:]
+        return False
+
+    def _against(self, rows: Ints) -> float:
+        """What speaks against some triangles being of the patches that they are of, in squares of scatters."""
+        label = self.label[rows]
+        held = sum(float(self._cost(k, rows[label == k]).sum()) for k in np.unique(label[label >= 0]).tolist())
+        return held + 2.0 * _EACH**2 * float((label < 0).sum())
 
     # ---- fewer and simpler
 
