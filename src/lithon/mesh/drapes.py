@@ -145,7 +145,7 @@ def _told_of(adj: Adjacency, limit: float, may: _May, face: Face) -> _Narrow:
     short = tuple(e for e in face.edges() if not e.ring and e.length < limit)
     if not face.loops or face_width(face) >= limit:
         return _Narrow(False, False, frozenset(), short)
-    sides = _turns(adj, face, limit, may)
+    sides = _turns(adj, face, max(limit, STRIP * face_width(face)), may)
     if _is_rim(sides):
         return _Narrow(True, True, frozenset(), short)
     return _Narrow(True, False, frozenset(_over(adj, face, sides, may)), short)
