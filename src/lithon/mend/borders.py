@@ -6,7 +6,7 @@ go to and fro, and narrow patches tear.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -62,11 +62,40 @@ def straightened(points: Floats, corners: Ints, patches: Sequence[Patch], tolera
         rows = np.flatnonzero(label == k)
         if not len(rows):
             continue
-        off = patch.off
-        if patch.surface is not None:
-            off = float(np.abs(patch.surface.signed_distance(points[np.unique(corners[rows])])).max())
-        out.append(replace(patch, rows=rows, off=off))
+        out.append(on_surface(points, corners, replace(patch, rows=rows)))
     return out
+
+
+def united(
+    points: Floats, corners: Ints, patches: Sequence[Patch], pairs: Iterable[tuple[int, int]], near: float
+) -> list[Patch]:
+    """Patches of which some (pairs) border on each other; such as lie on one surface to within `near` (mm) there are
+    one, on that of the largest."""
+    sets: scipy.cluster.hierarchy.DisjointSet = scipy.cluster.hierarchy.DisjointSet(range(len(patches)))
+    for a, b in pairs:
+        one, two = patches[a].surface, patches[b].surface
+        if one is None or two is None:
+            continue
+        shared = points[np.intersect1d(corners[patches[a].rows], corners[patches[b].rows])]
+        if one.same_as(two, near, float(np.linalg.norm(np.ptp(shared, axis=0)))):
+            sets.merge(a, b)
+    out = []
+    for own in sets.subsets():
+        first = max(own, key=lambda k: (len(patches[k].rows), -k))
+        if len(own) > 1:
+            rows = np.concatenate([patches[k].rows for k in own])
+            out.append(on_surface(points, corners, replace(patches[first], rows=rows)))
+        else:
+            out.append(patches[first])
+    return out
+
+
+def on_surface(points: Floats, corners: Ints, patch: Patch) -> Patch:
+    """A patch with how far its corners stand off its surface."""
+    if patch.surface is None:
+        return patch
+    on = points[np.unique(corners[patch.rows])]
+    return replace(patch, off=float(np.abs(patch.surface.signed_distance(on)).max()))
 
 
 def _across(curve: Curve, surface: Surface, middle: Floats) -> tuple[Floats, Floats]:

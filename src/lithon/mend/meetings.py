@@ -230,7 +230,7 @@ class Meetings:
             if key not in self.memory:
                 known = [s for k in every if (s := self.surfaces[k]) is not None]
                 here = self.points[[a, b]].mean(axis=0)[None]
-                there = self._on_all(known, here, self._strayed(chain), False, self.scatter(every))
+                there = self._on_all(known, here, self._strayed(chain), False, self.scatter(every), True)
                 self.memory[key] = None if there is None else Vertex(frozen(there[0]))
             vertex: Vertex | None = self.memory[key]
             if vertex is None:
@@ -281,9 +281,12 @@ class Meetings:
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         self.made[v] = self.memory[key] = Vertex(frozen(there[0]))
 
-    def _on_all(self, known: Sequence[Surface], here: Floats, most: float, free: bool, scatter: float) -> Floats | None:
+    def _on_all(
+        self, known: Sequence[Surface], here: Floats, most: float, free: bool, scatter: float, touching: bool = False
+    ) -> Floats | None:
         """The point (1,3) on all of some surfaces near one that is on them but for its scatter; `most`: how far (mm) it
-        may be; `free`: beside free-form faces, which are made to meet it. None where there is none."""
+        may be; `free`: beside free-form faces, which are made to meet it; `touching`: where two of them touch all along
+        a curve it must be on that. None where there is none."""
 
         def off(p: Floats) -> float:
             return max((abs(float(s.signed_distance(p)[0])) for s in known), default=0.0)
@@ -300,6 +303,8 @@ class Meetings:
             apart = max(away(curve, there) for curve in curves)
             if max(off(there), apart) <= self.near and float(np.linalg.norm(there - here)) <= 10.0 * most:
                 return there
+            if touching:
+                return None
         there, missed = onto_all(known, here)
         far = float(np.linalg.norm(there - here))
         near = off(here)

@@ -19,7 +19,9 @@ from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import Flaw, flaws
 from lithon.errors import Refusal, Spent, spot
-from lithon.mend.borders import straightened
+from lithon.geometry.tolerance import MISS
+from lithon.mend.borders import straightened, united
+from lithon.mend.corners import untangled
 from lithon.mend.relations import related
 from lithon.mend.segments import Patch
 from lithon.mend.slivers import without_slivers
@@ -314,7 +316,9 @@ class SolidFromTriangles(Operation):
         points, corners = sheet.points, sheet.corners
         found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
         if sheet.noise():
+            found = united(points, corners, found, bordering(len(points), corners, found), MISS * tolerance)
             found = straightened(points, corners, found, tolerance)
+            found = untangled(points, corners, found, MISS * tolerance)
         few = _FEW_STRAY if sheet.noise() and self.tolerance is None else 0.0
         strays = [p for p in found if p.surface is not None and _strays(points, corners, p, _STRAY * near, few)]
         if strays and not mixed:
