@@ -329,18 +329,7 @@ def spread(
                 x, y, z = local_of(here, points[corners[i, k]])
                 good = abs(stand(kind, here[12:], x, y, z)[0]) <= near
         if good:
-            x, y, z = 0.0, 0.0, 0.0
-            for k in range(3):
-                u, v, w = local_of(here, points[corners[i, k]])
-                x, y, z = x + u / 3.0, y + v / 3.0, z + w / 3.0
-            _, flat, up = stand(kind, here[12:], x, y, z)
-            a = normal[i, 0] * here[3] + normal[i, 1] * here[4] + normal[i, 2] * here[5]
-            b = normal[i, 0] * here[6] + normal[i, 1] * here[7] + normal[i, 2] * here[8]
-            c = normal[i, 0] * here[9] + normal[i, 1] * here[10] + normal[i, 2] * here[11]
-            if kind == SPHERE:
-                turn = (a * x + b * y + c * z) / max(np.sqrt(x * x + y * y + z * z), 1e-300)
-            else:
-                turn = flat * (a * x + b * y) / max(np.hypot(x, y), 1e-300) + up * c
+            turn = facing(kind, here, corners[i], points, normal[i])
             if sense == 0.0:
                 sense = 1.0 if turn > 0.0 else -1.0
             good = turn * sense > lean[i]
@@ -357,6 +346,22 @@ def spread(
                 queue[tail] = j
                 tail += 1
     return queue[:kept].copy()
+
+
+@njit(cache=True)
+def facing(kind: int, here: Floats, corners: Ints, points: Floats, normal: Floats) -> float:
+    """The cosine between the normal (3,) of a triangle and a surface's (as `placed` gives it) at its middle."""
+    x, y, z = 0.0, 0.0, 0.0
+    for k in range(3):
+        u, v, w = local_of(here, points[corners[k]])
+        x, y, z = x + u / 3.0, y + v / 3.0, z + w / 3.0
+    _, flat, up = stand(kind, here[12:], x, y, z)
+    a = normal[0] * here[3] + normal[1] * here[4] + normal[2] * here[5]
+    b = normal[0] * here[6] + normal[1] * here[7] + normal[2] * here[8]
+    c = normal[0] * here[9] + normal[1] * here[10] + normal[2] * here[11]
+    if kind == SPHERE:
+        return (a * x + b * y + c * z) / max(np.sqrt(x * x + y * y + z * z), 1e-300)
+    return flat * (a * x + b * y) / max(np.hypot(x, y), 1e-300) + up * c
 
 
 @njit(cache=True)

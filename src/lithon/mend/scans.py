@@ -21,6 +21,7 @@ from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about
 from lithon.mend.links import along, lists
 from lithon.mend.starts import scattered_fits
+from lithon.mend.strains import senses, strains
 from lithon.progress import pulse
 
 #: In scatters: how far the corners of a patch may stand off in the mean, and how far each.
@@ -37,6 +38,8 @@ _MOSTLY_HELD = 0.2
 _PIECES = 60
 #: So many seeds may bring nothing, and ten more for each surface that is found.
 _MISSES = 150
+#: The number of the patch of what is not there; so many numbers are enough for any simple surface.
+_NOBODY, _MOST_NUMBERS = -2, 14
 #: From so many neighbourhoods it is told how far corners scatter.
 _SAMPLES = 120
 #: Rounds of the competition; what a neighbour of another patch costs, in squares of scatters.
@@ -124,6 +127,11 @@ class _Parted:
         self.scan = scan
         m = len(scan.corners)
         self.starts, self.other = lists(m, *scan.pairs.T)
+        #: The triangles (m,k) beside each, -1 where there are fewer.
+        degree = np.diff(self.starts)
+        self.around = np.full((m, int(degree.max(initial=0))), -1)
+        row = np.repeat(np.arange(m), degree)
+        self.around[row, np.arange(len(row)) - self.starts[row]] = self.other
         self.middle = scan.points[scan.corners].mean(axis=1)
         side = np.linalg.norm(scan.points[scan.corners] - np.roll(scan.points[scan.corners], -1, axis=1), axis=2)
         self.label = np.full(m, -1, dtype=np.int64)
@@ -297,7 +305,8 @@ class _Parted:
         ids, where = np.unique(self.scan.corners[rows], return_inverse=True)
         p = self.scan.points[ids]
         normals = np.zeros_like(p)
-        np.add.at(normals, where.reshape(-1), np.repeat((self.scan.normal * self.scan.area[:, None])[rows], 3, axis=0))
+        weighted = self.scan.normal[rows] * self.scan.area[rows, None]
+        np.add.at(normals, where.reshape(-1), np.repeat(weighted, 3, axis=0))
         normals = unit(normals)
         return sorted(scattered_fits(p, normals, most * self.noise, len(rows) >= 24), key=_rarity)
 
@@ -335,44 +344,51 @@ class _Parted:
 
     def _assign(self) -> int:
         """Every triangle at a border to the best of the patches beside it; how many changed."""
-        i, j = self.scan.pairs.T
-        heads, tails = np.concatenate([i, j]), np.concatenate([j, i])
-        border = self.label[heads] != self.label[tails]
-        at = np.unique(heads[border])
-        beside = np.stack([heads[border], self.label[tails[border]]], axis=1)
-        options = np.unique(np.concatenate([beside, np.stack([at, self.label[at]], axis=1)]), axis=0)
-        options = options[options[:, 1] >= 0]
-        if not len(options):
-            return 0
-        cost = self._costs(options)
+        around = np.where(self.around >= 0, self.label[self.around], _NOBODY)
+        at = np.flatnonzero(((around != self.label[:, None]) & (around != _NOBODY)).any(axis=1))
+        around = around[at]
+        options = np.concatenate([self.label[at, None], around], axis=1)
+        given = options >= 0
+        for k in range(1, options.shape[1]):
+            given[:, k] &= (options[:, k, None] != options[:, :k]).all(axis=1)
+        cost = np.full(options.shape, np.inf)
+        row, _ = np.nonzero(given)
+        cost[given] = self._costs(np.stack([at[row], options[given]], axis=1))
         # What stands around a triangle and is of the same patch speaks for it.
-        degree = np.diff(self.starts)
-        n = len(self.surfaces) + 1
-        same = np.bincount(heads * n + self.label[tails] + 1, minlength=len(self.label) * n)
-        cost += _BORDER * (degree[options[:, 0]] - same[options[:, 0] * n + options[:, 1] + 1])
-        best = _cheapest(options, cost)
+        cost += _BORDER * ((around != _NOBODY)[:, None] & (around[:, None] != options[:, :, None])).sum(axis=2)
+        best = cost.argmin(axis=1)[:, None]
         # What no surface holds stays with none.
-        good = cost[best] < 2.0 * _EACH**2
-        rows, to = options[best, 0][good], options[best, 1][good]
+        good = np.take_along_axis(cost, best, axis=1)[:, 0] < 2.0 * _EACH**2
+        rows, to = at[good], np.take_along_axis(options, best, axis=1)[good, 0]
         changed = int((self.label[rows] != to).sum())
         self.label[rows] = to
         return changed
 
     def _costs(self, options: Ints) -> Floats:
         """What speaks against each of some options (k,2), a triangle and a patch."""
-        cost = np.empty(len(options))
-        for k in np.unique(options[:, 1]).tolist():
-            rows = options[:, 1] == k
-            cost[rows] = self._cost(k, options[rows, 0])
-        return cost
+        if not len(options):
+            return np.zeros(0)
+        used = np.unique(options[:, 1])
+        number = np.full(len(self.surfaces), -1)
+        number[used] = np.arange(len(used))
+        return self._strains(options[:, 0], number[options[:, 1]], used, np.append(number, -1)[self.label])
 
     def _cost(self, k: int, rows: Ints) -> Floats:
         """What speaks against triangles being of a patch, in squares of scatters."""
-        surface = self.surfaces[k]
-        off = surface.signed_distance(self.scan.points[self.scan.corners[rows]].reshape(-1, 3)).reshape(-1, 3)
-        facing = (surface.normal(self.middle[rows]) * self.scan.normal[rows]).sum(axis=1) * self._sense(k)
-        lean = np.arccos(np.clip(facing, -1.0, 1.0)) / self.lean[rows]
-        return np.minimum((off / self.noise) ** 2, 4.0 * _EACH**2).mean(axis=1) + np.minimum(lean**2, 3.0 * _EACH**2)
+        return self._strains(rows, np.zeros(len(rows), dtype=np.int64), np.array([k]), np.where(self.label == k, 0, -1))
+
+    def _strains(self, rows: Ints, patch: Ints, which: Ints, label: Ints) -> Floats:
+        """What speaks against triangles (n,) being of patches (n,), in squares of scatters: of those `which` there are
+        by their place, as in `label` (m,)."""
+        scan = self.scan
+        here = np.zeros((len(which), _MOST_NUMBERS))
+        kinds = np.empty(len(which), dtype=np.int64)
+        for q, k in enumerate(which.tolist()):
+            kinds[q], own = placed(self.surfaces[k])
+            here[q, : len(own)] = own
+        sense = senses(kinds, here, label, scan.corners, scan.points, scan.normal)
+        return strains(rows, patch, kinds, here, sense, scan.corners, scan.points, scan.normal, self.lean, self.noise,
+                       _EACH)  # fmt: skip
 
     def _sense(self, k: int) -> float:
         """Whether the triangles of a patch look as its surface does, or the other way."""
