@@ -22,7 +22,7 @@ from lithon.operations.cures import cure, cured, moved, ways
 from lithon.operations.places import turn
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
-from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
+from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, sink
 from lithon.survey.findings import findings
 from lithon.survey.groups import grouped
 from lithon.survey.judging import judged
@@ -188,6 +188,23 @@ def test_a_wall_thinner_than_what_is_ignored_stays_whole():
     model = Model.of([prism([Piece(c) for c in corners], 20.0, name="slit")])
     made = tetrahedral_mesh(model, SizeRules(4.0, ignore=0.5))
     assert made.conformal() and made.volume_ratio == pytest.approx(1.0, abs=0.02)
+
+
+@pytest.mark.parametrize(
+    ("wide", "thick", "tall", "size"), [(0.54, 0.2, 2.0, 3.9), (0.5, 0.18, 0.5, 1.4), (1, 0.3, 3, 3)]
+)
+def test_a_blade_is_not_draped_all_around(wide, thick, tall, size):
+    """Thicker than what is ignored, but compact sides are twice as wide as their area over their outline says."""
+    block = prism(rectangle(0, 0, 20, 10), 6.0, name="bladed")
+    foot = Frame.of((0, 0, 6), (0, 0, 1), (1, 0, 0))
+    body = raised(block, face_toward(block, (0, 0, 1)), foot, rectangle(9, 5, 9 + wide, 5 + thick), tall)
+    rules = SizeRules(size, ignore=0.97 * thick)
+    narrow = [f for f in body.faces if face_width(f) < rules.ignore]
+    found = ignored((body,), rules)
+    assert len(narrow) > 1 and not found.soft and not found.small
+    made = tetrahedral_mesh(Model.of([body]), rules)
+    assert made.volume_ratio == pytest.approx(1.0, rel=1e-9)
+    assert made.quality.scaled_jacobian.min() > 0.1 and made.quality.smallest_angle.min() > 20.0
 
 
 def test_a_sector_is_repeated_and_tetrahedra_say_why_they_are_not():

@@ -54,8 +54,9 @@ _SIMPLER = 0.85
 #: In scatters: a patch whose corners stand off further in the mean lies on no surface.
 _DOUBT = 3.0
 #: Patches that hold by so much worse than scatter lets them are parted anew, by such as hold better by a share, or
-#: within so many scatters; so many seeds may bring nothing; what a patch more costs (in squares of scatters).
-_WORSE, _BETTER, _WELL, _RETRIES, _PATCH = 1.0, 0.9, 1.05, 30, 25.0
+#: within so many scatters; so many seeds may bring nothing; so many patches more there may be, and what one costs (in
+#: squares of scatters); what holds a larger share of one is one of the faces over which it reached.
+_WORSE, _BETTER, _WELL, _RETRIES, _MORE, _PATCH, _PART = 1.0, 0.9, 1.05, 30, 4, 25.0, 0.1
 #: Where the corners that are of a patch alone reach less far across it (a share) the others count as well.
 _NARROW = 0.7
 #: What stands off by as many scatters holds a patch.
@@ -466,13 +467,14 @@ class _Parted:
             few = self._counts() <= max(_PIECES, count[k])
             star = np.unique(np.append(of[(of >= 0) & few[np.maximum(of, 0)]], k))
             within = _BETTER * _rms(self.surfaces[k], inner[k]) / self.noise
-            some |= self._parted_anew(np.flatnonzero(np.isin(self.label, star)), len(star), max(within, _WELL))
+            some |= self._parted_anew(k, star, max(within, _WELL))
         return some
 
-    def _parted_anew(self, rows: Ints, many: int, within: float) -> bool:
-        """Part some triangles anew that are of so many patches, by surfaces that hold within so many scatters; whether
-        less speaks against what came of it."""
+    def _parted_anew(self, k: int, star: Ints, within: float) -> bool:
+        """Part the triangles of a patch and of some around it anew, by surfaces that hold within so many scatters;
+        whether less speaks against what came of it, and the patch reached over two faces."""
         pulse("looking for surfaces")
+        own, rows, many = np.flatnonzero(self.label == k), np.flatnonzero(np.isin(self.label, star)), len(star)
         before, known = self.label[rows], len(self.surfaces)
         was = self._against(rows) + _PATCH * many
         self.label[rows] = -1
@@ -487,7 +489,11 @@ class _Parted:
                     missed += 1
                     tried.update(self._hood(seed, _FEWEST).tolist())
         self._absorb()
-        if self._against(rows) + _PATCH * (len(self.surfaces) - known) < was:
+        made = len(self.surfaces) - known
+        # Flats hold a round face as well, if they are many.
+        of_it = np.bincount(self.label[own] + 1)[1:]
+        over = int((of_it > _PART * len(own)).sum()) <= 2
+        if over and made <= many + _MORE and self._against(rows) + _PATCH * made < was:
             return True
         self.label[rows] = before
         del self.surfaces[known:]

@@ -1,0 +1,219 @@
+"""What a scan was parted into wrongly is parted anew: patches over two faces, corners of too many, crumbs."""
+
+from collections import Counter
+
+import numpy as np
+import pytest
+from dice import seeds
+from test_scans_settle import divided
+
+from lithon.arrays import unit
+from lithon.brep.cleaning import side_pairs
+from lithon.brep.faceted import soup_of, welded
+from lithon.geometry.crossing import onto_all
+from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.mend.borders import united
+from lithon.mend.corners import untangled
+from lithon.mend.fitting import placed
+from lithon.mend.scans import Scan, _Parted
+from lithon.mend.segments import ROUGH, Patch, noise_of, segmented
+from lithon.mend.solid import bordering
+from lithon.mend.strains import senses, strains
+from lithon.samples import sluice_wheel
+from lithon.samples.build import Piece, prism
+
+
+def scanned(body, fineness, scatter, seed):
+    soup = soup_of(divided(body, fineness, scatter, seed))
+    return welded(soup.points, soup.corners)
+
+
+def areas_and_normals(points, corners):
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    cross = np.cross(b - a, c - a)
+    return 0.5 * np.linalg.norm(cross, axis=1), unit(cross)
+
+
+def scan_of(points, corners, noise):
+    i, j, _ = side_pairs(corners, len(points))
+    return Scan(points, corners, *areas_and_normals(points, corners), np.stack([i, j], axis=1), noise)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("seed", seeds(31, 2))
+def test_thin_rounds_between_blades_come_apart_and_are_of_their_radius(seed):
+    """A wheel of 46 rounds a few triangles wide: as many patches as faces, each radius within a thirtieth."""
+    body = sluice_wheel().bodies[0]
+    points, corners = scanned(body, 20, 0.02, seed)
+    noise = noise_of(points, corners)
+    found = segmented(points, corners, ROUGH * noise, noise)
+    assert abs(len(found) - len(body.faces)) <= 2
+    radius = min(f.surface.radius for f in body.faces if f.surface.kind == "cylinder")
+    told = [p.surface.radius for p in found if p.kind == "cylinder" and len(p.rows) > 100 and p.surface.radius < 5.0]
+    near = [r for r in told if abs(r - radius) < radius / 30.0]
+    want = sum(f.surface.kind == "cylinder" and f.surface.radius == pytest.approx(radius) for f in body.faces)
+    assert len(near) >= want - 3
+
+
+def roof(angle, seed, scatter=0.02):
+    """The scan of a bar with a roof of two planes that part by an angle (radians)."""
+    rise = 6.0 * np.tan(angle / 2.0)
+    body = prism([Piece(p) for p in ((0, 0), (12, 0), (12, 6), (6, 6 + rise), (0, 6))], 14.0)
+    return scanned(body, 40, scatter, seed)
+
+
+@pytest.mark.parametrize("seed", seeds(32, 3))
+def test_a_round_that_was_taken_for_two_planes_is_parted_into_them(seed):
+    """Given a cylinder over both, which holds worse than they scatter; a true round of as many triangles stays."""
+    angle = float(np.random.default_rng(seed).uniform(0.12, 0.2))
+    points, corners = roof(angle, seed)
+    noise = noise_of(points, corners)
+    found = segmented(points, corners, ROUGH * noise, noise)
+    slopes = [p for p in found if p.surface.frame.z[1] > 0.9 and p.kind == "plane"]
+    assert len(slopes) == 2
+    parted = _Parted(scan_of(points, corners, noise))
+    for k, patch in enumerate(found):
+        parted.label[patch.rows] = k
+    parted.surfaces = [p.surface for p in found]
+    one = found.index(slopes[0])
+    parted.label[slopes[1].rows] = one
+    width, rise = 12.0, 6.0 * np.tan(angle / 2.0)
+    round_one = Cylinder.of((6.0, 6.0 + 0.8 * rise - width**2 / 16.0 / rise, 0.0), (0, 0, 1), width**2 / 16.0 / rise)
+    parted.surfaces[one] = round_one
+    parted._refit()
+    assert parted.reconsider()
+    parted.compete()
+    over = [k for k in np.unique(parted.label[np.concatenate([s.rows for s in slopes])]).tolist()
+            if (parted.label == k).sum() > 20]  # fmt: skip
+    assert len(over) == 2 and all(isinstance(parted.surfaces[k], Plane) for k in over)
+    right = [max((parted.label[s.rows] == k).mean() for k in over) for s in slopes]
+    assert min(right) > 0.95
+
+
+def test_flats_do_not_take_the_place_of_a_round_face():
+    """A round in chords, with scatter told too small: many flats hold it better, and it stays one face."""
+    n = 20
+    a = 2.0 * np.pi * np.arange(n) / n
+    body = prism([Piece((8.0 * np.cos(x), 8.0 * np.sin(x))) for x in a], 20.0)
+    points, corners = scanned(body, 40, 0.02, 1)
+    noise = noise_of(points, corners)
+    around = np.abs(areas_and_normals(points, corners)[1][:, 2]) < 0.5
+    parted = _Parted(scan_of(points, corners, noise))
+    parted.label[around] = 0
+    _, normal = areas_and_normals(points, corners)
+    parted.label[~around] = np.where(normal[~around, 2] > 0.0, 1, 2)
+    parted.surfaces = [
+        Cylinder.of((0, 0, 0), (0, 0, 1), 7.95), Plane.of((0, 0, 20), (0, 0, 1)), Plane.of((0, 0, 0), (0, 0, -1))
+    ]  # fmt: skip
+    parted.reconsider()
+    assert len(np.unique(parted.label[around])) == 1
+
+
+_KINDS = [
+    Plane.of((1, 2, 3), (1, 1, 0.5)), Cylinder.of((0, 1, 0), (0.2, 1, 0.3), 2.5), 
+    Sphere(Frame.of((1, 0, 2), (0, 0, 1)), 3.0),
+    Cone(Frame.of((0, 0, 1), (0.1, 0.2, 1.0)), 2.0, 0.5), Torus(Frame.of((0, 2, 0), (1, 0, 1)), 5.0, 1.5),
+]  # fmt: skip
+
+
+def test_what_speaks_against_triangles_is_what_the_surfaces_say():
+    """Against the surfaces' own distances and normals, for each kind, looking either way."""
+    rng = np.random.default_rng(8)
+    m, noise, each = 120, 0.05, 4.5
+    owner = rng.integers(len(_KINDS), size=m)
+    flip = rng.choice([-1.0, 1.0], len(_KINDS))
+    points, corners = [], np.arange(3 * m).reshape(m, 3)
+    for k in owner.tolist():
+        at = _KINDS[k].project(rng.normal(size=(1, 3)) * 4.0 + 2.0)
+        points.append(at + rng.normal(size=(3, 3)) * 0.1)
+    points = np.concatenate(points)
+    normal = np.stack([
+        flip[k] * unit(_KINDS[k].normal(points[c].mean(axis=0)[None])[0] + 0.3 * rng.normal(size=3))
+        for k, c in zip(owner.tolist(), corners, strict=True)
+    ])  # fmt: skip
+    lean = rng.uniform(0.1, 0.4, m)
+    kinds, here = np.empty(len(_KINDS), dtype=np.int64), np.zeros((len(_KINDS), 14))
+    for k, s in enumerate(_KINDS):
+        kinds[k], own = placed(s)
+        here[k, : len(own)] = own
+    sense = senses(kinds, here, owner, corners, points, normal)
+    assert (sense == flip).all()
+    patch = rng.integers(len(_KINDS), size=m)
+    told = strains(np.arange(m), patch, kinds, here, sense, corners, points, normal, lean, noise, each)
+    for i, k in enumerate(patch.tolist()):
+        s, p = _KINDS[k], points[corners[i]]
+        off = np.minimum((s.signed_distance(p) / noise) ** 2, 4.0 * each**2).mean()
+        cos = flip[k] * float(s.normal(p.mean(axis=0)[None])[0] @ normal[i])
+        turn = min((np.arccos(np.clip(cos, -1.0, 1.0)) / lean[i]) ** 2, 3.0 * each**2)
+        assert told[i] == pytest.approx(off + turn, rel=1e-6)
+
+
+def notched(seed):
+    """The exact patches of a bar with a notch half an element deep, and its triangles."""
+    deep = 0.5
+    body = prism([Piece(p) for p in ((0, 0), (12, 0), (12, 8), (7, 8), (7, 8 - deep), (0, 8 - deep))], 10.0)
+    points, corners = scanned(body, 20, 0.0, seed)
+    found = segmented(points, corners, 1e-5, 0.0)
+    assert len(found) == len(body.faces)
+    return points, corners, found
+
+
+def tangled(points, corners, patches):
+    """The corners at which more than three patches come together whose surfaces have no point in common there."""
+    label = np.empty(len(corners), dtype=np.int64)
+    for k, p in enumerate(patches):
+        label[p.rows] = k
+    around = [set() for _ in points]
+    for t, k in zip(corners.tolist(), label.tolist(), strict=True):
+        for v in t:
+            around[v].add(k)
+    out = []
+    for v, own in enumerate(around):
+        if len(own) > 3:
+            at, missed = onto_all([patches[k].surface for k in own], points[v][None])
+            if missed[0] > 0.02 or np.linalg.norm(at[0] - points[v]) > 0.3:
+                out.append(v)
+    return out
+
+
+def test_a_corner_of_four_patches_that_do_not_meet_becomes_two_of_three():
+    """Triangles between two corners given to a wrong patch, as chance does: what is parted has every corner on its
+    surfaces, no triangle further from its own than before, and the right ones stay as they are."""
+    points, corners, found = notched(1)
+    assert not tangled(points, corners, found)
+    assert [p.rows.tolist() for p in untangled(points, corners, found, 0.01)] == [p.rows.tolist() for p in found]
+    label = np.empty(len(corners), dtype=np.int64)
+    for k, p in enumerate(found):
+        label[p.rows] = k
+    rng = np.random.default_rng(3)
+    points = points + rng.normal(0.0, 0.004, points.shape)
+    wrong = 0
+    i, j, _ = side_pairs(corners, len(points))
+    for t in np.unique(i[label[i] != label[j]]).tolist():
+        for to in set(label[j[i == t]].tolist() + label[i[j == t]].tolist()) - {int(label[t])}:
+            bad = label.copy()
+            bad[t] = to
+            patches = [
+                Patch(p.surface, np.flatnonzero(bad == k), 0.7) for k, p in enumerate(found)
+            ]  # as far off as a triangle over the notch is
+            if not tangled(points, corners, patches):
+                continue
+            wrong += 1
+            after = untangled(points, corners, patches, 0.02)
+            assert Counter(np.concatenate([p.rows for p in after]).tolist()) == Counter(range(len(corners)))
+            assert len(tangled(points, corners, after)) < len(tangled(points, corners, patches))
+    assert wrong > 1
+
+
+def test_crumbs_on_the_surface_beside_them_are_of_it():
+    points, corners, found = notched(2)
+    large = found[0]
+    crumb = large.rows[:2]
+    cut = [Patch(large.surface, large.rows[2:], 0.0), *found[1:], Patch(Plane.of(
+        large.surface.frame.origin + 1e-4 * large.surface.frame.z, large.surface.frame.z), crumb, 0.0)]  # fmt: skip
+    after = united(points, corners, cut, bordering(len(points), corners, cut), 0.01)
+    assert sorted(len(p.rows) for p in after) == sorted(len(p.rows) for p in found)
+    apart = united(points, corners, cut, bordering(len(points), corners, cut), 1e-6)
+    assert len(apart) == len(found) + 1
