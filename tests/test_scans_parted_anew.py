@@ -17,7 +17,8 @@ from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.borders import united
 from lithon.mend.corners import untangled
 from lithon.mend.fitting import placed
-from lithon.mend.scans import Scan, _Parted
+from lithon.mend.scan_patches import Scan
+from lithon.mend.scans import _Parted
 from lithon.mend.segments import ROUGH, Patch, noise_of, segmented
 from lithon.mend.solid import bordering
 from lithon.mend.strains import senses, strains

@@ -18,7 +18,8 @@ from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.borders import straightened
 from lithon.mend.relations import _held, related
-from lithon.mend.scans import Scan, parted_scan
+from lithon.mend.scan_patches import Scan
+from lithon.mend.scans import parted_scan
 from lithon.mend.seams import scatter_of, strayed, touching_curve
 from lithon.mend.segments import ROUGH, Patch, noise_of, segmented
 from lithon.mend.solid import bordering

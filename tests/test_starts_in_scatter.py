@@ -18,7 +18,8 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.links import along, lists
-from lithon.mend.scans import Scan, parted_scan
+from lithon.mend.scan_patches import Scan
+from lithon.mend.scans import parted_scan
 from lithon.mend.starts import scattered_fits
 from lithon.operations.mend.solid import _coarsened, _told_apart
 from lithon.operations.running import run

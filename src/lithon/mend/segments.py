@@ -19,7 +19,8 @@ from lithon.mend.contest import Contest
 from lithon.mend.fitting import refined
 from lithon.mend.growing import FEW, HOODS, SEVERAL, Growth
 from lithon.mend.links import flood
-from lithon.mend.scans import Scan, parted_scan
+from lithon.mend.scan_patches import Scan
+from lithon.mend.scans import parted_scan
 from lithon.progress import pulse
 
 #: Within a flat of what was made triangles turn by less (radians).

@@ -1,0 +1,257 @@
+"""The patches of a scan: what is held of them, how far corners scatter, and the search for one from a seed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from lithon.arrays import Bools, Floats, Ints, rows_of, unit
+from lithon.geometry.rounds import Sphere
+from lithon.geometry.surfaces import Plane, Surface
+from lithon.mend.fitting import freedoms, placed, refined, spread
+from lithon.mend.links import along, lists
+from lithon.mend.starts import scattered_fits
+from lithon.mend.strains import senses, strains
+
+#: In scatters: how far the corners of a patch may stand off in the mean, and how far each.
+MEAN, EACH = 1.5, 4.5
+#: Neighbourhoods from which a surface is looked for, in triangles.
+HOODS = 12, 24, 80, 240
+#: So many numbers are enough for any simple surface.
+_MOST_NUMBERS = 14
+#: From so many neighbourhoods it is told how far corners scatter.
+_SAMPLES = 120
+#: Where the corners that are of a patch alone reach less far across it (a share) the others count as well.
+_NARROW = 0.7
+#: What stands off by as many scatters holds a patch.
+_HELD = 1.15
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Scan:
+    """points (n,3), triangles (m,3) with their areas (m,) and normals (m,3); pairs (k,2) of triangles that share a
+    side; their scatter (mm), and how many times as far as they do in the midst of faces they may stand off."""
+
+    points: Floats
+    corners: Ints
+    area: Floats
+    normal: Floats
+    pairs: Ints
+    noise: float
+    slack: float = 1.0
+
+
+def rarity(surface: Surface) -> float:
+    """The order in which surfaces are tried: of fewest numbers first, but short cylinders and cones lie on spheres as
+    well."""
+    return 6.5 if isinstance(surface, Sphere) else float(freedoms(surface))
+
+
+def rms(surface: Surface, points: Floats) -> float:
+    """How far (mm, root mean square) points (n,3) stand off a surface."""
+    return float(np.sqrt((surface.signed_distance(points) ** 2).mean()))
+
+
+def _width(points: Floats) -> float:
+    """How far (mm, root mean square) points (n,3) reach across the way in which they reach furthest."""
+    off = points - points.mean(axis=0)
+    return float(np.sqrt(max(np.linalg.eigvalsh(off.T @ off / len(points))[1], 0.0)))
+
+
+class ScanPatches:
+    """The patch (m,) of each triangle of a scan, -1 where it is of none, and the surface of each patch."""
+
+    def __init__(self, scan: Scan):
+        self.scan = scan
+        m = len(scan.corners)
+        self.starts, self.other = lists(m, *scan.pairs.T)
+        #: The triangles (m,k) beside each, -1 where there are fewer.
+        degree = np.diff(self.starts)
+        self.around = np.full((m, int(degree.max(initial=0))), -1)
+        row = np.repeat(np.arange(m), degree)
+        self.around[row, np.arange(len(row)) - self.starts[row]] = self.other
+        self.middle = scan.points[scan.corners].mean(axis=1)
+        side = np.linalg.norm(scan.points[scan.corners] - np.roll(scan.points[scan.corners], -1, axis=1), axis=2)
+        self.label = np.full(m, -1, dtype=np.int64)
+        self.lean = np.full(m, np.radians(20.0))
+        self.even = self._even()
+        self.noise = scan.noise
+        self.noise = scan.slack * self._noise()
+        #: How far (radians) the normal of each triangle scatters.
+        height = 2.0 * scan.area / np.maximum(side.max(axis=1), 1e-300)
+        self.lean = 1.2 * self.noise / np.maximum(height, 1e-300) + np.radians(2.0)
+        self.even = self._even()
+        self.least = np.cos(np.minimum(3.0 * self.lean, np.radians(75.0)))
+        self.surfaces: list[Surface] = []
+        #: In scatters: how far corners of a patch may stand off in the mean for it to be found.
+        self.found_within = 1.2 * MEAN
+
+    def _even(self) -> Bools:
+        """Which links from triangles to those beside them do not pass a crease, as far as scatter lets it be told."""
+        normal = self.scan.normal
+        here = np.repeat(np.arange(len(self.label)), np.diff(self.starts))
+        most = np.minimum(np.radians(40.0) + self.lean, np.pi / 2.0)
+        return np.asarray((normal[here] * normal[self.other]).sum(axis=1) > np.cos(most)[here])
+
+    def _noise(self) -> float:
+        """How far corners scatter (mm): about what holds their neighbourhoods best, in such as hang together well."""
+        told = []
+        for seed in np.random.default_rng(7).permutation(len(self.label))[:_SAMPLES].tolist():
+            rows = self._hood(seed, HOODS[1])
+            if len(rows) < HOODS[1]:
+                continue
+            p = self._points(rows)
+            fits = self._fits(rows, np.inf)
+            if fits:
+                told.append(min(
+                    float(np.sqrt((s.signed_distance(p) ** 2).sum() / max(1, len(p) - freedoms(s)))) for s in fits
+                ))  # fmt: skip
+        # What stands off further is of several faces.
+        told = [x for x in told if x <= 3.0 * self.noise]
+        return max(float(np.quantile(told, 0.4)), self.noise) if told else self.noise
+
+    def _counts(self) -> Ints:
+        """How many triangles each patch has."""
+        return np.bincount(self.label[self.label >= 0], minlength=len(self.surfaces))
+
+    def _hood(self, seed: int, most: int) -> Ints:
+        """The free triangles nearest to a seed by steps over sides, none past a crease."""
+        return along(self.starts, self.other, self.even, self.label < 0, seed, most)
+
+    def _parts(self, good: Bools) -> Ints:
+        """What hangs together (m,) of some triangles; -1 for the others."""
+        i, j = self.scan.pairs.T
+        both = good[i] & good[j]
+        m = len(good)
+        graph = scipy.sparse.coo_array((np.ones(int(both.sum())), (i[both], j[both])), shape=(m, m))
+        return np.where(good, scipy.sparse.csgraph.connected_components(graph, directed=False)[1], -1)
+
+    def _points(self, rows: Ints) -> Floats:
+        return self.scan.points[np.unique(self.scan.corners[rows])]
+
+    def _inner(self) -> list[Floats]:
+        """Of each patch the corners that are of it alone, where these are many: on its border others share them."""
+        corners, points, n = self.scan.corners, self.scan.points, len(self.surfaces)
+        least, most = np.full(len(points), n), np.full(len(points), -1)
+        np.minimum.at(least, corners.ravel(), np.repeat(self.label, 3))
+        np.maximum.at(most, corners.ravel(), np.repeat(self.label, 3))
+        alone = np.where((least == most) & (least >= 0), least, n)
+        out = []
+        for ids, rows in zip(rows_of(alone, n), rows_of(self.label, n), strict=True):
+            own = points[ids]
+            if len(own) > 20:
+                every = points[corners[rows]].reshape(-1, 3)
+                # Of a strip two triangles wide the inner corners are a line, which lies on much; what is only a few
+                # wide reaches far beyond them, and they tell badly what it is.
+                own = own if _width(own) > _NARROW * _width(every) else every[:0]
+            out.append(own if len(own) > 20 else points[np.unique(corners[rows])])
+        return out
+
+    def _off(self, surface: Surface, rows: Ints) -> float:
+        """How far the corners of triangles stand off a surface in the mean (root mean square), in scatters."""
+        return rms(surface, self._points(rows)) / self.noise
+
+    def _enough(self, n: int) -> float:
+        """Within what (mm) a surface holds so many corners, as far as so many tell."""
+        return _HELD * self.noise * (1.0 + 1.0 / float(np.sqrt(n)))
+
+    def _fits(self, rows: Ints, most: float) -> list[Surface]:
+        """The surfaces that hold triangles, the simplest first."""
+        ids, where = np.unique(self.scan.corners[rows], return_inverse=True)
+        p = self.scan.points[ids]
+        normals = np.zeros_like(p)
+        weighted = self.scan.normal[rows] * self.scan.area[rows, None]
+        np.add.at(normals, where.reshape(-1), np.repeat(weighted, 3, axis=0))
+        normals = unit(normals)
+        return sorted(scattered_fits(p, normals, most * self.noise, len(rows) >= 24), key=rarity)
+
+    def _grown(self, surface: Surface, seed: int) -> Ints:
+        """The free triangles that hang together with a seed on a surface."""
+        scan, (kind, here) = self.scan, placed(surface)
+        return np.sort(spread(kind, here, self.starts, self.other, self.label < 0, scan.points, scan.corners,
+                              scan.normal, EACH * self.noise, self.least, seed))  # fmt: skip
+
+    def _bends(self, rows: Ints) -> float:
+        """By how much (radians) triangles side by side turn at the most."""
+        inside = set(rows.tolist())
+        normal, least = self.scan.normal, 1.0
+        for i in rows.tolist():
+            beside = [j for j in self.other[self.starts[i] : self.starts[i + 1]].tolist() if j in inside]
+            least = min(least, float((normal[beside] @ normal[i]).min(initial=1.0)))
+        return float(np.arccos(max(-1.0, least)))
+
+    def _found(self, seed: int, hoods: tuple[int, ...], fewest: int, turn: float) -> bool:
+        """Grow a patch from a seed, the largest that surfaces through its neighbourhoods lead to, a round one only
+        where no two triangles side by side turn by more (radians); whether there is one."""
+        best: tuple[float, Surface, Ints] | None = None
+        for most in hoods:
+            rows = self._hood(seed, most)
+            if len(rows) < fewest:
+                continue
+            for surface in self._fits(rows, MEAN):
+                rows = self._grown(surface, seed)
+                if len(rows) < fewest:
+                    continue
+                better = refined(surface, self._points(rows), 4)
+                rows = self._grown(better, seed)
+                if len(rows) < fewest or self._off(better, rows) > self.found_within:
+                    continue
+                if turn < np.pi and not isinstance(better, Plane) and self._bends(rows) > turn:
+                    continue
+                # A plane is also a large cylinder: the simpler one wins where they hold about as much.
+                score = float(self.scan.area[rows].sum()) * (1.0 - 0.03 * rarity(better))
+                if best is None or score > best[0]:
+                    best = score, better, rows
+        if best is None:
+            return False
+        self.label[best[2]] = len(self.surfaces)
+        self.surfaces.append(best[1])
+        return True
+
+    def _flat(self, seed: int) -> None:
+        """Make a patch in the plane of a triangle, of what beside it lies in it too."""
+        a, b, c = self.scan.points[self.scan.corners[seed]]
+        plane: Surface = Plane.of((a + b + c) / 3.0, self.scan.normal[seed])
+        rows = self._grown(plane, seed)
+        if len(rows) > 1:
+            better = refined(plane, self._points(rows), 4)
+            again = self._grown(better, seed)
+            plane, rows = (better, again) if seed in again else (plane, rows)
+        if len(rows):
+            self.label[rows] = len(self.surfaces)
+            self.surfaces.append(plane)
+
+    def _costs(self, options: Ints) -> Floats:
+        """What speaks against each of some options (k,2), a triangle and a patch."""
+        if not len(options):
+            return np.zeros(0)
+        used = np.unique(options[:, 1])
+        number = np.full(len(self.surfaces), -1)
+        number[used] = np.arange(len(used))
+        return self._strains(options[:, 0], number[options[:, 1]], used, np.append(number, -1)[self.label])
+
+    def _cost(self, k: int, rows: Ints) -> Floats:
+        """What speaks against triangles being of a patch, in squares of scatters."""
+        return self._strains(rows, np.zeros(len(rows), dtype=np.int64), np.array([k]), np.where(self.label == k, 0, -1))
+
+    def _strains(self, rows: Ints, patch: Ints, which: Ints, label: Ints) -> Floats:
+        """What speaks against triangles (n,) being of patches (n,), in squares of scatters: of those `which` there are
+        by their place, as in `label` (m,)."""
+        scan = self.scan
+        here = np.zeros((len(which), _MOST_NUMBERS))
+        kinds = np.empty(len(which), dtype=np.int64)
+        for q, k in enumerate(which.tolist()):
+            kinds[q], own = placed(self.surfaces[k])
+            here[q, : len(own)] = own
+        sense = senses(kinds, here, label, scan.corners, scan.points, scan.normal)
+        return strains(rows, patch, kinds, here, sense, scan.corners, scan.points, scan.normal, self.lean, self.noise,
+                       EACH)  # fmt: skip
+
+    def _sense(self, k: int) -> float:
+        """Whether the triangles of a patch look as its surface does, or the other way."""
+        own = np.flatnonzero(self.label == k)[:40]
+        if not len(own):
+            return 1.0
+        return float(np.sign((self.surfaces[k].normal(self.middle[own]) * self.scan.normal[own]).sum()))
