@@ -244,7 +244,7 @@ class _Parted(ScanPatches):
         whether less speaks against what came of it, and the patch reached over two faces."""
         pulse("looking for surfaces")
         own, rows, many = np.flatnonzero(self.label == k), np.flatnonzero(np.isin(self.label, star)), len(star)
-        before, known = self.label[rows], len(self.surfaces)
+        before, known = self.label.copy(), len(self.surfaces)
         was = self._against(rows) + _PATCH * many
         self.label[rows] = -1
         for self.found_within in (within, 1.2 * MEAN):
@@ -264,7 +264,7 @@ class _Parted(ScanPatches):
         over = int((of_it > _PART * len(own)).sum()) <= 2
         if over and made <= many + _MORE and self._against(rows) + _PATCH * made < was:
             return True
-        self.label[rows] = before
+        self.label = before  # what was left beside these may have been given away, too
         del self.surfaces[known:]
         return False
 
