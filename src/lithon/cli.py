@@ -209,6 +209,7 @@ def mesh(
 
     _write(lambda: write_mesh(result, out), out)
     from lithon.mesh.verdict import verdict
+    from lithon.operations.prove.mesh import from_lattice
     from lithon.project.prepare import mesh_facts
 
     facts = mesh_facts(made, model, rules) | {"nodes": len(result.points)}
@@ -224,6 +225,8 @@ def mesh(
             f"worst scaled Jacobian {facts['min_scaled_jacobian']:.3f}{proved}, written to {out}"
         )
         click.echo(verdict(made).words(), err=True)
+        if made.rounded:
+            click.echo(from_lattice(made), err=True)
     _told_apart(made.failures)
 
 

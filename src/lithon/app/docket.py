@@ -22,7 +22,7 @@ from lithon.mesh.recover import Failure
 from lithon.mesh.verdict import Verdict, verdict
 from lithon.operations.cures import ways
 from lithon.operations.prove.drapes import IgnoreBelow
-from lithon.operations.prove.mesh import MakeMesh
+from lithon.operations.prove.mesh import MakeMesh, from_lattice
 from lithon.operations.state import IGNORED
 from lithon.operations.table import STATIONS, rows
 from lithon.operations.trim.clear import Clear
@@ -351,7 +351,7 @@ class Docket(Panel):
         q = mesh.quality
         smallest = float(q.smallest_angle.min())
         told = verdict(mesh)
-        good = told.good and not mesh.failures
+        good = told.good and not mesh.failures and not mesh.rounded
         only_skin = mesh.shape.flat and bool(mesh.failures) and not all(b.sheet for b in mesh.bodies)
         what = "area" if mesh.shape.flat else "volume"
         matched = "all shared faces match" if mesh.conformal() else "not conformal"
@@ -361,6 +361,7 @@ class Docket(Panel):
                 theme.VERDIGRIS if good else theme.OCHRE,
                 f"{number(len(mesh.elements), 3)} {mesh.kind}, {number(len(mesh.points), 3)} nodes",
                 "no volume: what could be covered is kept" if only_skin else f"boundary recovered, {matched}",
+                *([from_lattice(mesh)] if mesh.rounded else []),
                 f"{what} {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact one",
                 told.words(),
             )

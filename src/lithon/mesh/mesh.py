@@ -37,6 +37,9 @@ class Mesh:
     times: int = 1
     #: Where groups of bodies have nodes of their own: for each node the one whose place it shares.
     same: Ints | None = None
+    #: Bodies of triangles (their numbers) meshed from a lattice since their own skin could not be held, and how far
+    #: (mm) their creases stand out of that at the most.
+    rounded: Mapping[int, float] = field(default_factory=dict)
     #: What bodies are called together, such as a material: the numbers of the bodies by the set's name.
     sets: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
 

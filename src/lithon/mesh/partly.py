@@ -8,6 +8,8 @@ from dataclasses import replace
 import numpy as np
 import scipy
 
+from lithon.brep.faceted import faceted
+from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Edge, Model, Vertex
 from lithon.errors import Refusal
 from lithon.mesh.failing import approximated, failing, skin_of
@@ -15,14 +17,16 @@ from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality
 from lithon.mesh.recover import Failure
 from lithon.mesh.sizing import SizeRules
+from lithon.mesh.stuffing import stuffed
 from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.progress import SILENT, Progress
 
 
 def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False) -> Mesh:
     """Tetrahedra of every group of bodies that share faces by itself: what lies apart, touches or overlaps unbonded
-    has no nodes in common. Where none can be meshed, triangles on the faces that do not fail; `approximate`: what fails
-    is left out and closed over, in its own group alone. Raises Refusal where it is no single face's fault."""
+    has no nodes in common. A body of triangles whose skin cannot be held is meshed from a lattice. Where none can be
+    meshed, triangles on the faces that do not fail; `approximate`: what fails is left out and closed over, in its own
+    group alone. Raises Refusal where it is no single face's fault."""
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []
@@ -32,6 +36,9 @@ def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approx
         try:
             made.append(tetrahedral_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups))))
         except Refusal as refusal:
+            if (from_lattice := _from_lattice(group, rules, progress)) is not None:
+                made.append(from_lattice)
+                continue
             if approximate:
                 made.append(approximated(part, rules, refusal, progress))
                 failures += made[-1].failures
@@ -47,6 +54,17 @@ def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approx
             raise why
         return skin
     return replace(made[0] if len(made) == 1 else _joined(made), failures=tuple(failures))
+
+
+def _from_lattice(group: list[Body], rules: SizeRules, progress: Progress) -> Mesh | None:
+    """The mesh of a body of triangles that shares nothing with others from a lattice; none where there is no such."""
+    if len(group) != 1 or not faceted(group[0]) or not closed(group[0]):
+        return None
+    try:
+        found = stuffed(group[0], rules.size, progress)
+    except Refusal:
+        return None
+    return replace(found.mesh, rounded={0: found.off})
 
 
 def _together(model: Model) -> list[list[Body]]:
@@ -87,4 +105,5 @@ def _joined(meshes: list[Mesh]) -> Mesh:
         np.concatenate([m.body + b for m, _, b, _ in parts]), np.concatenate([m.triangles + p for m, p, _, _ in parts]),
         np.concatenate([m.face + f for m, _, _, f in parts]), tuple(x for m in meshes for x in m.bodies),
         tuple(x for m in meshes for x in m.faces), quality, shape=meshes[0].shape,
+        rounded={k + int(b): off for m, _, b, _ in parts for k, off in m.rounded.items()},
     )  # fmt: skip

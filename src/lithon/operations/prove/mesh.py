@@ -55,6 +55,8 @@ class MakeMesh(Operation):
         words = f"mesh, {len(mesh.elements)} {mesh.kind}"
         if mesh.failures:
             words += _shortfall(bench.model, mesh, only_skin)
+        if mesh.rounded:
+            words += f", {from_lattice(mesh)}"
         return replace(self.noted(bench), mesh=mesh, words=words)
 
     def noted(self, bench: Bench) -> Made:
@@ -87,6 +89,13 @@ def _shortfall(model: Model, mesh: Mesh, only_skin: bool) -> str:
         return f", no volume: {failed} failed"
     missing = len([b for b in model.bodies if not b.reference]) - len(mesh.bodies)
     return f", {many(missing, 'body')} not meshed" if missing else f", {failed} left out and closed over"
+
+
+def from_lattice(mesh: Mesh) -> str:
+    """Which bodies are meshed from a lattice, and what that means."""
+    names = [mesh.bodies[k].name for k in mesh.rounded]
+    what = names[0] if len(names) == 1 else many(len(names), "body")
+    return f"{what} from a lattice: creases are cut off by up to {max(mesh.rounded.values()):.2g} mm"
 
 
 def usual(model: Model) -> Elements:

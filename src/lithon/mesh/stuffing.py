@@ -1,0 +1,268 @@
+"""Tetrahedra of a body made of triangles from a lattice: what comes of it where its own skin cannot be held.
+
+Of the lattice of cubes and their middles whatever has a corner inside is kept. Corners near to where the skin crosses a
+side move there, the other sides that it crosses are cut (Labelle & Shewchuk, *Isosurface stuffing*, 2007): no element
+is flat, whatever the skin is like. All nodes of the skin lie on the true one; creases are cut off by what is between
+them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.measures import area, volume
+from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.trees import inside_lattice, tree_of
+from lithon.brep.topology import Body
+from lithon.errors import Refusal
+from lithon.geometry.boxtree import BoxTree
+from lithon.mesh.delaunay import FACE
+from lithon.mesh.improve import Cells, improve
+from lithon.mesh.mesh import Mesh
+from lithon.mesh.quality import Quality, tet_volumes
+from lithon.mesh.slide import FIXED, FREE
+from lithon.progress import SILENT, Progress, pulse
+
+#: A corner moves to where the skin crosses a side nearer than this share of it, along the axes and askew: with these
+#: the flattest element has ten degrees.
+_ALONG, _ASKEW = 0.24999, 0.41189
+#: As many cubes lie over a wall, and there are so many at the most.
+_THROUGH, _MOST = 1.0, 200_000
+#: How often a lattice finer by so much is tried where the volume is off by more than this share.
+_FINER, _LESS, _VOLUME = 4, 0.6, 0.02
+#: Where the lattice lies beside the body's box, in cubes: not on round numbers.
+_BESIDE = np.array([0.6180339, 0.4142135, 0.7320508])
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Stuffed:
+    """A mesh of a body from a lattice, and how far (mm) the body's corners stand off its skin at the most."""
+
+    mesh: Mesh
+    off: float
+
+
+def stuffed(body: Body, size: float, progress: Progress = SILENT) -> Stuffed:
+    """Tetrahedra of a closed body of triangles, no larger than a size (mm) and finer where its walls are thin. Raises
+    Refusal where no lattice that is not too fine gives its volume."""
+    wall = 2.0 * volume(body) / max(area(body), 1e-300)
+    points, _, _ = body_mesh(body)
+    step = min(size, wall / _THROUGH)
+    for _ in range(_FINER + 1):
+        mesh = _meshed(body, step, progress)
+        if mesh is not None and abs(mesh.volume_ratio - 1.0) <= _VOLUME:
+            skin = BoxTree.of(mesh.points, mesh.triangles)
+            off = np.linalg.norm(skin.nearest(points)[1] - points, axis=1)
+            return Stuffed(mesh, float(off.max()))
+        step *= _LESS
+    raise Refusal(f"its walls are thinner than {step:.2g} mm in most places", entities=(body,),
+                  remedy="smaller elements, or a mesh of its faces")  # fmt: skip
+
+
+def _meshed(body: Body, step: float, progress: Progress) -> Mesh | None:
+    """The mesh from cubes of a side (mm); none where nothing is inside."""
+    points, half, tets = lattice(body, step)
+    if not len(tets):
+        return None
+    sign = np.concatenate([
+        np.where(inside_lattice(body, own, step), 1, -1) for own in (points[:half], points[half:])
+    ])  # fmt: skip
+    tets = tets[(sign[tets] > 0).any(axis=1)]
+    if not len(tets):
+        return None
+    progress.tell(0.3, "stuffing a lattice")
+    points, tets = cut(points, half, tets, sign, tree_of(body))
+    used, tets = np.unique(tets, return_inverse=True)
+    points, tets = points[used], tets.reshape(-1, 4)
+    turned = tet_volumes(points, tets) < 0.0
+    tets[turned] = tets[turned][:, [1, 0, 2, 3]]
+    cells = improve(_cells(points, tets), progress)
+    t, i = np.nonzero(cells.wall >= 0)
+    sides = cells.tet[:, FACE][t, i]
+    sides = sides if _outwards(cells, t, sides) else sides[:, ::-1]
+    used, both = np.unique(np.concatenate([cells.tet.ravel(), sides.ravel()]), return_inverse=True)
+    points, elements = cells.points[used], both[: cells.tet.size].reshape(-1, 4)
+    triangles = both[cells.tet.size :].reshape(-1, 3)
+    row, _ = tree_of(body).nearest(points[triangles].mean(axis=1))
+    owner = body_mesh(body)[2][row]
+    number = {face: k for k, face in enumerate(dict.fromkeys(body.faces))}
+    of_use = np.array([number[use.face] for use in body.uses], dtype=np.int64)
+    back = np.array([not use.forward for use in body.uses])[owner]
+    triangles = np.where(back[:, None], triangles[:, ::-1], triangles)
+    return Mesh(points, elements, np.zeros(len(elements), dtype=np.int64), triangles, of_use[owner], (body,),
+                tuple(number), Quality.of(points, elements))  # fmt: skip
+
+
+def _outwards(cells: Cells, of: Ints, sides: Ints) -> bool:
+    """Whether sides of elements look away from these."""
+    a, b, c = (cells.points[sides[:1, k]] for k in range(3))
+    middle = cells.points[cells.tet[of[:1]]].mean(axis=1)
+    return bool((np.cross(b - a, c - a) * (a - middle)).sum() > 0.0)
+
+
+def lattice(body: Body, step: float) -> tuple[Floats, int, Ints]:
+    """Corners, then middles (n,3), how many corners there are, and tetrahedra (m,4) between them: of cubes of a side
+    (mm) over a body, about each side of two cubes the four that go from one middle to the other. None where there would
+    be too many."""
+    skin, _, _ = body_mesh(body)
+    low = skin.min(axis=0) - (1.0 + _BESIDE) * step
+    cubes = _cubes(body, low, np.ptp(skin, axis=0), step)
+    corner = np.unique((cubes[:, None] + _CUBE).reshape(-1, 3), axis=0)
+    key, first = _keys(corner), len(corner)
+    places = low + step * np.concatenate([corner, cubes + 0.5])
+    mine = _keys(cubes)
+    out = []
+    for axis in range(3):
+        # Of cubes beside each other along the axis: their middles, and the corners of the side between them.
+        ways = np.roll(np.eye(3, dtype=np.int64), -axis, axis=0)
+        ahead = cubes + ways[0]
+        at = np.minimum(np.searchsorted(mine, _keys(ahead)), len(mine) - 1)
+        here = np.flatnonzero(mine[at] == _keys(ahead))
+        ring = [
+            np.searchsorted(key, _keys(ahead[here] + x)) for x in (0 * ways[0], ways[1], ways[1] + ways[2], ways[2])
+        ]
+        pair = [first + here, first + at[here]]
+        out += [np.stack([*pair, ring[q], ring[(q + 1) % 4]], axis=1) for q in range(4)]
+    return places, first, np.concatenate(out)
+
+
+#: The corners of a cube, and the bits of a place along one axis.
+_CUBE = np.array([[i, j, k] for i in (0, 1) for j in (0, 1) for k in (0, 1)], dtype=np.int64)
+_BITS = 20
+
+
+def _keys(places: Ints) -> Ints:
+    """A number (n,) for each place (n,3) of a lattice, in their order."""
+    return np.asarray((((places[:, 0] << _BITS) + places[:, 1]) << _BITS) + places[:, 2])
+
+
+def _cubes(body: Body, low: Floats, extent: Floats, step: float) -> Ints:
+    """The places (n,3) of the cubes of a side (mm) that are inside a body, or no further from it than their neighbours
+    reach, in order: from few large ones, each halved where it is near to the skin."""
+    tree = tree_of(body)
+    levels = max(0, int(np.ceil(np.log2(float((extent + 4.0 * step).max()) / (8.0 * step)))))
+    count = np.ceil((extent + (3.0 + _BESIDE) * step) / (step * 2**levels)).astype(np.int64)
+    cubes = np.stack(np.meshgrid(*(np.arange(c) for c in count), indexing="ij"), axis=-1).reshape(-1, 3)
+    for level in range(levels, -1, -1):
+        side = step * 2**level
+        middle = low + side * (cubes + 0.5)
+        away = np.linalg.norm(tree.nearest(middle)[1] - middle, axis=1)
+        near = away <= np.sqrt(0.75) * side + 2.0 * step
+        within = np.zeros(len(cubes), dtype=np.bool_)
+        within[~near] = inside_lattice(body, middle[~near], side)
+        cubes = cubes[near | within]
+        if len(cubes) > _MOST:
+            return cubes[:0]
+        if level:
+            cubes = (2 * cubes[:, None] + _CUBE).reshape(-1, 3)
+    return cubes[np.argsort(_keys(cubes))]
+
+
+def cut(points: Floats, half: int, tets: Ints, sign: Ints, skin: BoxTree) -> tuple[Floats, Ints]:
+    """Tetrahedra (m,4) of lattice points (n,3), the first `half` of them corners of cubes, cut along a skin of which 1
+    are inside and -1 outside (`sign`)."""
+    pulse("stuffing a lattice")
+    ends = np.sort(tets[:, [[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]]].reshape(-1, 2), axis=1)
+    ends = np.unique(ends[sign[ends[:, 0]] != sign[ends[:, 1]]], axis=0)
+    inner = np.where(sign[ends[:, 0]] > 0, ends[:, 0], ends[:, 1])
+    outer = ends.sum(axis=1) - inner
+    way = points[outer] - points[inner]
+    # The ray's last hit would do as well; one that misses by rounding is halved.
+    far = skin.first_hits(points[inner], way, 0.0, 1.0)[1]
+    share = np.where(np.isfinite(far), np.clip(far, 1e-9, 1.0 - 1e-9), 0.5)
+    crossing = points[inner] + share[:, None] * way
+    most = np.where((inner < half) == (outer < half), _ALONG, _ASKEW)
+    kept = np.ones(len(ends), dtype=np.bool_)
+    order = np.argsort(np.minimum(share, 1.0 - share) / most, kind="stable")
+    sign = sign.copy()
+    moved = _warped(order, inner, outer, share, most, sign, kept)
+    points = np.concatenate([points, crossing[kept]])
+    at = np.flatnonzero(moved >= 0)
+    points[at] = crossing[moved[at]]
+    keys = ends[kept][:, 0] * len(points) + ends[kept][:, 1]
+    first = len(sign)
+    return points, _pieces(points, tets, sign, keys, first)
+
+
+@njit(cache=True)
+def _warped(order: Ints, inner: Ints, outer: Ints, share: Floats, most: Floats, sign: Ints, kept: Bools) -> Ints:
+    """Move corners to the crossings that are nearest, none of them of a side that has lost an end to another: the
+    crossing (n,) that each moves to, -1 for none. Their signs become 0; what is no crossing any more is not kept."""
+    moved = np.full(len(sign), -1, np.int64)
+    for e in order:
+        if sign[inner[e]] == 0 or sign[outer[e]] == 0:
+            continue
+        near = share[e] <= 0.5
+        v = inner[e] if near else outer[e]
+        if (share[e] if near else 1.0 - share[e]) < most[e]:
+            moved[v] = e
+            sign[v] = 0
+    for e in range(len(inner)):
+        kept[e] = sign[inner[e]] != 0 and sign[outer[e]] != 0
+    return moved
+
+
+def _pieces(points: Floats, tets: Ints, sign: Ints, keys: Ints, first: int) -> Ints:
+    """What lies inside of tetrahedra (m,4) whose corners are inside, on the skin or outside by their sign; keys (k,) of
+    the sides that are cut, in order, and the number of the first crossing."""
+    s = sign[tets]
+    tets, s = tets[(s > 0).any(axis=1)], s[(s > 0).any(axis=1)]
+    order = np.lexsort((tets, -s), axis=1)  # inside first, then on the skin, the smaller number before
+    tets, s = np.take_along_axis(tets, order, axis=1), np.take_along_axis(s, order, axis=1)
+    plus, on = (s > 0).sum(axis=1), (s == 0).sum(axis=1)
+    n = len(points)
+
+    def x(rows: Ints, i: int, j: int) -> Ints:
+        a, b = np.sort(np.stack([rows[:, i], rows[:, j]]), axis=0)
+        return np.asarray(first + np.searchsorted(keys, a * n + b))
+
+    def of(p: int, z: int) -> Ints:
+        return tets[(plus == p) & (on == z)]
+
+    out = [tets[plus + on == 4]]
+    t = of(1, 0)
+    out.append(np.stack([t[:, 0], x(t, 0, 1), x(t, 0, 2), x(t, 0, 3)], axis=1))
+    t = of(1, 1)
+    out.append(np.stack([t[:, 0], t[:, 1], x(t, 0, 2), x(t, 0, 3)], axis=1))
+    t = of(1, 2)
+    out.append(np.stack([t[:, 0], t[:, 1], t[:, 2], x(t, 0, 3)], axis=1))
+    # Sides that two elements share are parted from the inner corner with the smaller number: both do it alike.
+    t = of(2, 1)
+    ac, bc = x(t, 0, 3), x(t, 1, 3)
+    out += [np.stack([t[:, 2], t[:, 0], t[:, 1], bc], axis=1), np.stack([t[:, 2], t[:, 0], bc, ac], axis=1)]
+    t = of(2, 0)
+    a, b, ac, ad, bc, bd = t[:, 0], t[:, 1], x(t, 0, 2), x(t, 0, 3), x(t, 1, 2), x(t, 1, 3)
+    shorter = (np.linalg.norm(points[ac] - points[bd], axis=1) <= np.linalg.norm(points[ad] - points[bc], axis=1))[
+        :, None
+    ]
+    out.append(np.stack([a, b, bc, bd], axis=1))
+    out.append(np.where(shorter, np.stack([a, ac, bc, bd], axis=1), np.stack([a, ac, ad, bc], axis=1)))
+    out.append(np.where(shorter, np.stack([a, ac, ad, bd], axis=1), np.stack([a, ad, bc, bd], axis=1)))
+    t = of(3, 0)
+    ad, bd, cd = x(t, 0, 3), x(t, 1, 3), x(t, 2, 3)
+    out.append(np.stack([t[:, 0], ad, bd, cd], axis=1))
+    out.append(np.stack([t[:, 0], t[:, 1], bd, cd], axis=1))
+    out.append(np.stack([t[:, 0], t[:, 1], t[:, 2], cd], axis=1))
+    return np.concatenate(out)
+
+
+def _cells(points: Floats, tets: Ints) -> Cells:
+    """Elements as they are improved: their neighbours, and walls where they have none, whose nodes stay."""
+    m = len(tets)
+    sides = np.sort(tets[:, FACE].reshape(-1, 3), axis=1)
+    n = len(points)
+    key = (sides[:, 0] * n + sides[:, 1]) * n + sides[:, 2]
+    order = np.argsort(key, kind="stable")
+    same = key[order[1:]] == key[order[:-1]]
+    nbr = np.full(4 * m, -1, dtype=np.int64)
+    one, two = order[:-1][same], order[1:][same]
+    nbr[one], nbr[two] = two // 4, one // 4
+    wall = np.where(nbr < 0, 0, -1).reshape(m, 4)
+    kind = np.full(n, FREE, dtype=np.int64)
+    kind[sides[nbr < 0].ravel()] = FIXED
+    return Cells(points, tets, nbr.reshape(m, 4), wall, np.zeros(m, dtype=np.int64), kind, np.zeros((n, 8)),
+                 np.zeros(0, dtype=np.int64), np.full((1, 8), np.nan))  # fmt: skip

@@ -1,0 +1,140 @@
+"""Tetrahedra from a lattice: sound whatever the skin is like, and taken only where that cannot be held."""
+
+import json
+
+import numpy as np
+import pytest
+from click.testing import CliRunner
+from dice import seeds
+from solids import motion as any_motion
+from test_smooth_patches import ball
+
+import lithon
+from lithon.brep.faceted import Triangles, bodies_of, soup_of
+from lithon.brep.topology import Body, Model
+from lithon.cli import cli
+from lithon.errors import Refusal
+from lithon.exchange.deliver import write_triangles
+from lithon.geometry.boxtree import BoxTree
+from lithon.geometry.frames import Frame
+from lithon.mesh import partly
+from lithon.mesh.partly import what_can
+from lithon.mesh.quality import tet_volumes
+from lithon.mesh.second_order import quadratic
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.stuffing import stuffed
+from lithon.operations.prove.mesh import MakeMesh
+from lithon.operations.running import run
+from lithon.operations.state import Settings, State
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
+
+
+def body_of(points, corners) -> Body:
+    return bodies_of([Triangles(points, corners, "part")])[0][0]
+
+
+def facets(body: Body) -> Body:
+    soup = soup_of(body)
+    return body_of(soup.points, soup.corners)
+
+
+def plate(thick, seed):
+    """A plate with a hole, anywhere."""
+    body = prism(rectangle(0, 0, 30, 20), thick)
+    top = face_toward(body, (0, 0, 1))
+    model = sink(body, top, Frame.of((0, 0, thick), (0, 0, 1), (1, 0, 0)), Round((12, 9), 4.0), thick,
+                 face_toward(body, (0, 0, -1)))  # fmt: skip
+    soup = soup_of(model.bodies[0] if isinstance(model, Model) else model)
+    motion = any_motion(np.random.default_rng(seed))
+    return body_of(soup.points @ motion[:3, :3].T + motion[:3, 3], soup.corners)
+
+
+def potato(seed):
+    """Round all over, with dents."""
+    rng = np.random.default_rng(seed)
+    waves = rng.normal(size=(3, 3))
+    return body_of(*ball(700, lambda way: 6.0 + sum(0.6 * np.sin(way @ w * 2.0 + k) for k, w in enumerate(waves))))
+
+
+def needles(seed):
+    """A prism whose long sides are cut in slivers: the triangles that skins are made of by others."""
+    a = np.sort(np.random.default_rng(seed).uniform(0.0, 2.0 * np.pi, 60))
+    return facets(prism([Piece((8.0 * np.cos(x), 5.0 * np.sin(x))) for x in a], 30.0))
+
+
+@pytest.mark.parametrize("seed", seeds(41, 2))
+@pytest.mark.parametrize(
+    ("make", "size", "euler"),
+    [(potato, 2.0, 2), (needles, 3.0, 2), (lambda s: plate(6.0, s), 3.0, 0), (lambda s: plate(0.8, s), 3.0, 0)],
+    ids=["potato", "needles", "plate", "thin plate"],
+)
+def test_what_comes_from_a_lattice_is_sound(make, size, euler, seed):
+    """No flat element, no gap; every node of the skin on the true one; the volume, and as many holes as the body."""
+    body = make(seed)
+    found = stuffed(body, size)
+    mesh = found.mesh
+    assert mesh.conformal() and (tet_volumes(mesh.points, mesh.elements) > 0.0).all()
+    assert mesh.quality.smallest_angle.min() > 10.0 and mesh.quality.scaled_jacobian.min() > 0.1
+    assert mesh.volume_ratio == pytest.approx(1.0, abs=0.02)
+    soup = soup_of(body)
+    own = np.unique(mesh.triangles)
+    tree = BoxTree.of(soup.points, soup.corners)
+    assert np.linalg.norm(tree.nearest(mesh.points[own])[1] - mesh.points[own], axis=1).max() < 1e-9
+    sides = np.unique(np.sort(mesh.triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1), axis=0)
+    assert len(own) - len(sides) + len(mesh.triangles) == euler
+    skin = BoxTree.of(mesh.points, mesh.triangles)
+    off = np.linalg.norm(skin.nearest(soup.points)[1] - soup.points, axis=1).max()
+    assert found.off == pytest.approx(off) and off < size
+    # The triangles of the skin look outwards, and lie on the face that they say.
+    v = mesh.points[mesh.triangles]
+    assert (np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]) * v.mean(axis=1)).sum() / 6.0 > 0.0
+    far = [np.abs(mesh.faces[k].surface.signed_distance(v[mesh.face == k].mean(axis=1))).max(initial=0.0)
+           for k in range(len(mesh.faces))]  # fmt: skip
+    assert max(far) < size
+
+
+def test_loads_pass_through_it_in_either_order():
+    """A linear field is met exactly, in elements with straight sides and with bent ones."""
+    mesh = stuffed(potato(3), 2.5).mesh
+    for made in (mesh, quadratic(mesh)[0]):
+        proof = lithon.patch_test(made)
+        assert proof.passed and proof.nodes > 50
+
+
+def test_a_skin_that_cannot_be_held_is_meshed_from_a_lattice_and_said_so(monkeypatch, tmp_path):
+    good, bad = needles(1), potato(2)
+    model = Model.of([good, bad])
+    known = partly.tetrahedral_mesh
+
+    def fails(part, *rest):
+        if bad in part.bodies:
+            raise Refusal("the volume could not be meshed: 3 boundary triangles could not be recovered")
+        return known(part, *rest)
+
+    monkeypatch.setattr(partly, "tetrahedral_mesh", fails)
+    mesh = what_can(model, SizeRules(3.0))
+    assert mesh.bodies == model.bodies and not mesh.failures and list(mesh.rounded) == [1]
+    assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, abs=0.02)
+    off = mesh.rounded[1]
+    assert 0.0 < off < 3.0
+    told = run(State(model, settings=Settings(3.0)), MakeMesh())
+    assert "part from a lattice: creases are cut off by up to" in told.words
+    path = tmp_path / "two.stl"
+    write_triangles(model, path)
+    monkeypatch.setattr(partly, "tetrahedral_mesh", lambda *_: (_ for _ in ()).throw(Refusal("it could not be held")))
+    done = CliRunner().invoke(cli, ["mesh", str(path), "--size", "3", "--out", str(tmp_path / "two.vtu"), "--json"])
+    assert done.exit_code == 0, done.output
+    facts = json.loads(done.output[done.output.index("{") :])
+    assert len(facts["rounded"]) == 2 and not facts["failures"] and facts["min_dihedral_degrees"] > 10.0
+    done = CliRunner().invoke(cli, ["mesh", str(path), "--size", "3", "--out", str(tmp_path / "two.vtu")])
+    assert "2 bodies from a lattice" in done.stderr
+    # What has exact faces has none of it: it is refused with what failed.
+    exact = prism(rectangle(0, 0, 5, 5), 5.0)
+    with pytest.raises(Refusal):
+        what_can(Model.of([exact]), SizeRules(3.0))
+
+
+def test_what_is_thinner_than_any_lattice_is_refused():
+    thin = facets(prism(rectangle(0, 0, 20, 20), 1e-4))
+    with pytest.raises(Refusal, match="thinner"):
+        stuffed(thin, 3.0)
