@@ -134,6 +134,33 @@ def test_a_skin_that_cannot_be_held_is_meshed_from_a_lattice_and_said_so(monkeyp
         what_can(Model.of([exact]), SizeRules(3.0))
 
 
+def spiked():
+    """A block of triangles with a needle of a ridge across its top, and a crumb of no thickness to speak of."""
+    ridge = [(0, 0), (20, 0), (20, 10), (10.02, 10), (10.01, 10.5), (10, 10), (0, 10)]
+    return facets(prism([Piece(p) for p in ridge], 12.0)), facets(prism(rectangle(40, 0, 42, 2), 1e-7))
+
+
+def test_poor_triangles_are_meshed_from_a_lattice_where_that_is_asked_for():
+    """By itself the ridge stays, needles and all; asked for, none is left. What has no lattice is named."""
+    body, crumb = spiked()
+    model = Model.of([body])
+    plain = what_can(model, SizeRules(4.0))
+    assert not plain.rounded and plain.quality.smallest_angle.min() < 12.0
+    model = Model((body, crumb), 1e-9)
+    made = what_can(model, SizeRules(4.0), approximate=True)
+    assert made.quality.smallest_angle.min() > 12.0 and list(made.rounded) == [0] and made.rounded[0] < 2.0
+    assert made.volume_ratio == pytest.approx(1.0, abs=0.02)
+
+
+@pytest.mark.parametrize(("radius", "size"), [(1.0, 2.5), (2.0, 3.0), (0.8, 4.0)])
+def test_a_rod_of_triangles_keeps_its_volume(radius, size):
+    """As a round one does: chords of elements that are as large as it is cut off a fifth."""
+    a = 2.0 * np.pi * np.arange(48) / 48
+    rod = facets(prism([Piece((radius * np.cos(x), radius * np.sin(x))) for x in a], 40.0))
+    mesh = what_can(Model.of([rod]), SizeRules(size))
+    assert mesh.volume_ratio == pytest.approx(1.0, abs=0.02) and not mesh.rounded
+
+
 def test_what_is_thinner_than_any_lattice_is_refused():
     thin = facets(prism(rectangle(0, 0, 20, 20), 1e-4))
     with pytest.raises(Refusal, match="thinner"):

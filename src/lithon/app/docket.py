@@ -17,6 +17,7 @@ from lithon.app.parts import Card, Panel, button, choice, label, number, restyle
 from lithon.app.work import Work
 from lithon.brep.copies import root_of
 from lithon.exchange.placement import ORIGINS, UPS, Placement
+from lithon.geometry.facets import Facets
 from lithon.mesh.compare import compared
 from lithon.mesh.recover import Failure
 from lithon.mesh.verdict import Verdict, verdict
@@ -421,6 +422,8 @@ class Docket(Panel):
         below = round(IGNORED * ledger.state.smallest, 6)
         if ledger.state.ignored is None and any(p.cause for p in told.places):
             card.add_button(f"Ignore below {below:g} mm", lambda: self.work.propose(IgnoreBelow(below)))
+        if any(isinstance(face.surface, Facets) for face in faces):
+            card.add_button("Mesh from a lattice", self._approximate)
         self.add(card)
 
     def _failed(self, failure: Failure) -> None:

@@ -3,6 +3,8 @@ face and place, and the rest is kept."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
 
 import numpy as np
@@ -19,14 +21,19 @@ from lithon.mesh.recover import Failure
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.stuffing import stuffed
 from lithon.mesh.tetrahedra import tetrahedral_mesh
+from lithon.mesh.verdict import verdict
 from lithon.progress import SILENT, Progress
+
+#: Where the volume of triangles is off by more than this share, elements of such shares of the size are tried.
+_VOLUME, _FINER = 0.02, (0.7, 0.5)
 
 
 def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False) -> Mesh:
     """Tetrahedra of every group of bodies that share faces by itself: what lies apart, touches or overlaps unbonded
     has no nodes in common. A body of triangles whose skin cannot be held is meshed from a lattice. Where none can be
     meshed, triangles on the faces that do not fail; `approximate`: what fails is left out and closed over, in its own
-    group alone. Raises Refusal where it is no single face's fault."""
+    group alone, and bodies of triangles with poor elements are meshed from a lattice, too. Raises Refusal where it is
+    no single face's fault."""
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []
@@ -34,15 +41,16 @@ def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approx
     for k, group in enumerate(groups):
         part = model if len(groups) == 1 else Model(tuple(group), model.tolerance)
         try:
-            made.append(tetrahedral_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups))))
+            made.append(_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups)), approximate))
         except Refusal as refusal:
             if (from_lattice := _from_lattice(group, rules, progress)) is not None:
                 made.append(from_lattice)
                 continue
             if approximate:
-                made.append(approximated(part, rules, refusal, progress))
-                failures += made[-1].failures
-                continue
+                with suppress(Refusal):  # what cannot even be closed over is named, as all else is
+                    made.append(approximated(part, rules, refusal, progress))
+                    failures += made[-1].failures
+                    continue
             why = why or refusal
             known = failing(group, refusal, model.tolerance)
             named = named and bool(known)
@@ -56,9 +64,30 @@ def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approx
     return replace(made[0] if len(made) == 1 else _joined(made), failures=tuple(failures))
 
 
-def _from_lattice(group: list[Body], rules: SizeRules, progress: Progress) -> Mesh | None:
+def _mesh(model: Model, rules: SizeRules, progress: Progress, approximate: bool) -> Mesh:
+    """The mesh of bodies that belong together; of triangles alone a finer one where chords cut off too much, for what
+    is round there is told by nothing else."""
+    mesh = tetrahedral_mesh(model, rules, progress)
+    if not _alone(model.bodies):
+        return mesh
+    for finer in _FINER:
+        if abs(mesh.volume_ratio - 1.0) <= _VOLUME:
+            break
+        less = replace(rules, size=finer * rules.size, around=max(rules.around, int(rules.around / finer)))
+        mesh = tetrahedral_mesh(model, less, progress)
+    if approximate and not verdict(mesh).good:
+        return _from_lattice(model.bodies, rules, progress) or mesh
+    return mesh
+
+
+def _alone(bodies: Sequence[Body]) -> bool:
+    """Whether these are one body of triangles, which shares nothing with others."""
+    return len(bodies) == 1 and faceted(bodies[0]) and closed(bodies[0])
+
+
+def _from_lattice(group: Sequence[Body], rules: SizeRules, progress: Progress) -> Mesh | None:
     """The mesh of a body of triangles that shares nothing with others from a lattice; none where there is no such."""
-    if len(group) != 1 or not faceted(group[0]) or not closed(group[0]):
+    if not _alone(group):
         return None
     try:
         found = stuffed(group[0], rules.size, progress)

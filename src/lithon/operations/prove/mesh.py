@@ -28,8 +28,9 @@ class MakeMesh(Operation):
     around: bool = param(Flag(title="all around", help="a sector's mesh repeated to the whole", default=False,
                               optional=True))  # fmt: skip
 
-    approximate: bool = param(Flag(title="approximate", help="what fails is left out and closed over by triangles",
-                                   default=False, optional=True))  # fmt: skip
+    approximate: bool = param(Flag(title="approximate", default=False, optional=True,
+                                   help="what fails is closed over by triangles, poor bodies of triangles are meshed "
+                                        "from a lattice"))  # fmt: skip
 
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, Any]:
