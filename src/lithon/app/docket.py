@@ -39,6 +39,7 @@ _NOTES = 6
 #: So many cards are laid out at once: nobody reads thousands, and laying them out takes as long as that sounds.
 _CARDS = 40
 _APPROXIMATION = "Faces that fail are left out, and what they covered is closed by triangles"
+_LATTICE = "From a lattice no element is poor; creases are cut off by a part of an element."
 _NOUNS = {
     "small hole": ("holes", "diameter"),
     "small fillet": ("fillets", "radius"),
@@ -355,14 +356,14 @@ class Docket(Panel):
         good = told.good and not mesh.failures and not mesh.rounded
         only_skin = mesh.shape.flat and bool(mesh.failures) and not all(b.sheet for b in mesh.bodies)
         what = "area" if mesh.shape.flat else "volume"
+        held = from_lattice(mesh) if mesh.rounded else "boundary recovered"
         matched = "all shared faces match" if mesh.conformal() else "not conformal"
         self.add(
             Card(
                 "✓" if good else "▲",
                 theme.VERDIGRIS if good else theme.OCHRE,
                 f"{number(len(mesh.elements), 3)} {mesh.kind}, {number(len(mesh.points), 3)} nodes",
-                "no volume: what could be covered is kept" if only_skin else f"boundary recovered, {matched}",
-                *([from_lattice(mesh)] if mesh.rounded else []),
+                "no volume: what could be covered is kept" if only_skin else f"{held}, {matched}",
                 f"{what} {100.0 * (mesh.volume_ratio - 1.0):+.3f} % against the exact one",
                 told.words(),
             )
@@ -423,7 +424,7 @@ class Docket(Panel):
         if ledger.state.ignored is None and any(p.cause for p in told.places):
             card.add_button(f"Ignore below {below:g} mm", lambda: self.work.propose(IgnoreBelow(below)))
         if any(isinstance(face.surface, Facets) for face in faces):
-            card.add_button("Mesh from a lattice", self._approximate)
+            card.add_button("Mesh from a lattice", self._approximate, tip=_LATTICE)
         self.add(card)
 
     def _failed(self, failure: Failure) -> None:
