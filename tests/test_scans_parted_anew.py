@@ -5,6 +5,7 @@ from collections import Counter
 import numpy as np
 import pytest
 from dice import seeds
+from scipy.spatial import ConvexHull
 from test_scans_settle import divided
 
 from lithon.arrays import unit
@@ -220,3 +221,15 @@ def test_crumbs_on_the_surface_beside_them_are_of_it():
     assert sorted(len(p.rows) for p in after) == sorted(len(p.rows) for p in found)
     apart = united(points, corners, cut, bordering(len(points), corners, cut), 1e-6)
     assert len(apart) == len(found) + 1
+
+
+def test_a_handful_of_triangles_is_a_shape_and_no_scatter():
+    """A hull of few corners: whatever bends it is its own, and it does not become what is a tenth of it off."""
+    rng = np.random.default_rng(12)
+    points = unit(rng.normal(size=(18, 3))) * [3.0, 2.0, 1.0]
+    hull = ConvexHull(points)
+    corners = hull.simplices.copy()
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    inwards = (hull.equations[:, :3] * np.cross(b - a, c - a)).sum(axis=1) < 0.0
+    corners[inwards] = corners[inwards][:, ::-1]
+    assert noise_of(points, corners) == 0.0

@@ -30,6 +30,8 @@ _EXACTLY_FLAT = 0.2
 #: Corners at which triangles turn by less (radians) are on no crease; they tell the scatter where so large a share are
 #: so, and it is less than this share of a side: more turns all triangles.
 _SMOOTH, _ENOUGH, _LITTLE = np.radians(20.0), 0.05, 0.05
+#: Of fewer triangles more scatter than this share of the diagonal is none.
+_COARSE = 600, 4e-3
 #: Less scatter than this share of a side is none.
 _NOISE = 2e-3
 #: Where free-form faces may be, a scan's remains of fewer triangles go to what lies beside them.
@@ -102,6 +104,8 @@ def noise_of(points: Floats, corners: Ints) -> float:
     inside = float(1.4826 * np.quantile(told[calm], 0.5)) if calm.sum() > _ENOUGH * n else np.inf
     side = float(np.median(np.linalg.norm(points[i] - points[j], axis=1)))
     noise = min(noise, inside) if inside < _LITTLE * side else noise
+    if len(corners) < _COARSE[0] and noise > _COARSE[1] * float(np.linalg.norm(np.ptp(points, axis=0))):
+        return 0.0  # of so few it is their shape
     return noise if noise > _NOISE * float(np.median(np.linalg.norm(points[i] - points[j], axis=1))) else 0.0
 
 
