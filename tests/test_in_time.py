@@ -51,7 +51,7 @@ def test_where_time_runs_out_the_best_so_far_is_taken(tmp_path, monkeypatch):
     that there was none."""
     points, corners = ball(500, knobbed)
     ledger = opened(tmp_path, points, corners, "knob")
-    real, out = SolidFromTriangles._joined, []
+    real, out = SolidFromTriangles.joined, []
 
     def joined(self, *asked):
         if out:
@@ -59,7 +59,7 @@ def test_where_time_runs_out_the_best_so_far_is_taken(tmp_path, monkeypatch):
         out.append(real(self, *asked))
         return out[0]
 
-    monkeypatch.setattr(SolidFromTriangles, "_joined", joined)
+    monkeypatch.setattr(SolidFromTriangles, "joined", joined)
     step = ledger.take(do.solid())
     assert out and not flaws(ledger.model.bodies[0], ledger.model.tolerance)
     assert step.outcome.details[0]["faces"]["sphere"] == 1
@@ -67,7 +67,7 @@ def test_where_time_runs_out_the_best_so_far_is_taken(tmp_path, monkeypatch):
     def never(self, *asked):
         raise Spent("no answer was found within 9 s", remedy="choose less")
 
-    monkeypatch.setattr(SolidFromTriangles, "_joined", never)
+    monkeypatch.setattr(SolidFromTriangles, "joined", never)
     fresh = opened(tmp_path, points, corners, "knob")
     with pytest.raises(Spent):
         fresh.take(do.solid())

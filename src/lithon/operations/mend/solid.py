@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import replace
 from typing import Any
@@ -32,6 +33,7 @@ from lithon.operations.mend.triangles import made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Number, OneOf, length, some_bodies
 from lithon.operations.prove.drapes import free_drape
+from lithon.progress import Progress
 from lithon.words import many
 
 #: How long (s) what was found in time may take to be looked at and put in its place.
@@ -208,88 +210,12 @@ class SolidFromTriangles(Operation):
         body = _told_apart(body, bench.tolerance)
         if self.kind == "facets":
             return Solid(_flat_faces(body, bench.tolerance), 0.0)
-        sheet, smooth = Patched.of(body, bench.state.marks), self.kind == "smooth"
-        given, refusal = self._given(sheet), None
+        sheet = Patched.of(body, bench.state.marks)
+        given = self._given(sheet)
         if not given and len(loose := self._tolerances(sheet, bench)) > 1:
             with suppress(Refusal):  # beside what meets no nearer than it scatters more of them are too small
                 sheet = Patched.of(_told_apart(body, loose[-1]), bench.state.marks)
-                body = sheet.body
-        tolerances = self._tolerances(sheet, bench)
-        exact = self.tolerance is None and not given and not sheet.noise()
-        tried: Solid | MostlyFacets | None = None
-        named: tuple[list[Patch], float] | None = None
-        first = 0
-        if not smooth:
-            for found, near in iter(given) if given else sheet.found(self.tolerance):
-                if exact and near > _EXACT * sheet.scale:
-                    # Its corners are exact: what does not lie on anything as they are is free-form, and little of it.
-                    exact, tried = False, self._mixed_at(sheet, tolerances[-1])
-                    if isinstance(tried, Solid):
-                        held.append(tried)
-                        if _left(tried) <= _LITTLE * area(body):
-                            return min(held, key=_left)
-                if exact and first and len(found) > first:
-                    continue  # they fell into pieces
-                for tolerance in tolerances:
-                    try:
-                        return self._joined(sheet, found, near, tolerance, False)
-                    except Refusal as error:
-                        refusal = refusal or error
-                if exact and not first:
-                    first = len(found)
-                    with suppress(Refusal):  # all lies on something, and a few do not meet
-                        return self._joined(sheet, found, near, tolerances[-1], True, _ENOUGH * area(body))
-                if tried is not None and named is None and all(patch.surface is not None for patch in found):
-                    named = found, near
-        if given and all(patch.surface is not None for patch in given[0][0]):
-            assert refusal is not None
-            raise refusal  # it is for them who parted it to put it right
-        best = tried if isinstance(tried, Solid) else None
-        most = self.left * area(body) if best is None else _LESS * _left(best)
-        refusal = tried if isinstance(tried, MostlyFacets) else None
-        if tried is not None and named is not None:
-            # What lies on nothing simple does not with more deviation either; but all does, and does not all meet.
-            with suppress(Refusal):
-                best = self._joined(sheet, *named, tolerances[-1], True, most)
-                held.append(best)
-        rung: tuple[list[Patch], float] | None = None
-        for found, near in iter(given) if given else sheet.found(self.tolerance, True) if tried is None else ():
-            rung = found, near
-            try:
-                best = self._joined(sheet, found, near, tolerances[-1], True, most)
-            except Refusal as error:
-                refusal = refusal or error
-                if isinstance(error, MostlyFacets) and (best is not None or not smooth):
-                    break
-                continue
-            held.append(best)
-            most = _LESS * _left(best)
-            if not smooth or _left(best) <= _ENOUGH * area(body):
-                break
-        if smooth and rung is not None and (best is None or _left(best) > _ENOUGH * area(body)):
-            try:
-                with bench.progress.within(_PARTING[0] + _PARTING[1] * len(sheet.corners)):
-                    return self._joined(sheet, *rung, tolerances[-1], True, most, True)
-            except Refusal as error:
-                refusal = refusal or error
-            except Spent:
-                if best is None and bench.progress.seconds_left() <= 0.0:
-                    raise
-        if best is not None:
-            return best
-        raise refusal or Refusal("nothing of it lies on a surface", remedy="allow more deviation, or keep the facets")
-
-    def _mixed_at(self, sheet: Patched, tolerance: float) -> Solid | MostlyFacets | None:
-        """The solid whose faces lie on what its corners lie on exactly, the rest facets, or that too much would be;
-        none where there is none."""
-        for found, near in sheet.found(_EXACT * sheet.scale, True):
-            try:
-                return self._joined(sheet, found, near, tolerance, True, self.left * area(sheet.body))
-            except MostlyFacets as refusal:
-                return refusal
-            except Refusal:
-                return None
-        return None
+        return _Search(self, sheet, given, self._tolerances(sheet, bench), held).run(bench.progress)
 
     def _given(self, sheet: Patched) -> list[tuple[list[Patch], float]]:
         """The patches that were put right by hand, with each deviation (mm) that is tried; none without such."""
@@ -307,7 +233,7 @@ class SolidFromTriangles(Operation):
         loose = _OF_SCATTER * sheet.noise()
         return [bench.tolerance, loose] if loose > bench.tolerance else [bench.tolerance]
 
-    def _joined(
+    def joined(
         self, sheet: Patched, found: list[Patch], near: float, tolerance: float, mixed: bool, most: float = math.inf,
         parted: bool = False,
     ) -> Solid:  # fmt: skip
@@ -338,3 +264,122 @@ class SolidFromTriangles(Operation):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         return replace(made, off=max([made.off, *(p.off for p in found)]))
+
+
+#: Patches with the deviation (mm) that was allowed for them.
+_Rung = tuple[list[Patch], float]
+
+
+class _Search:
+    """The ways in which a body of triangles becomes a solid, tried one after the other: all of it in simple faces, then
+    some left as facets or made free-form, then what fails in parts. What comes out on the way is put to `held`."""
+
+    def __init__(
+        self, asked: SolidFromTriangles, sheet: Patched, given: list[_Rung], tolerances: list[float], held: list[Solid]
+    ):
+        self.asked, self.sheet, self.given, self.held = asked, sheet, given, held
+        self.tolerances, self.loosest = tolerances, tolerances[-1]
+        self.smooth, self.area = asked.kind == "smooth", area(sheet.body)
+        self.refusal: Refusal | None = None
+        #: Of corners that are exact: the solid with facets where they lie on nothing, or why there is none.
+        self.tried: Solid | MostlyFacets | None = None
+        #: Patches that all lie on something, but do not all meet.
+        self.named: _Rung | None = None
+        self.best: Solid | None = None
+
+    def run(self, progress: Progress) -> Solid:
+        """The first that is good, else the best. Raises Refusal, Spent."""
+        if not self.smooth and (solid := self.simple()) is not None:
+            return solid
+        if self.given and all(patch.surface is not None for patch in self.given[0][0]):
+            assert self.refusal is not None
+            raise self.refusal  # it is for them who parted it to put it right
+        rung = self.partly()
+        if self.smooth and rung is not None and not self.enough():
+            try:
+                with progress.within(_PARTING[0] + _PARTING[1] * len(self.sheet.corners)):
+                    return self.asked.joined(self.sheet, *rung, self.loosest, True, self.most(), True)
+            except Refusal as error:
+                self.refusal = self.refusal or error
+            except Spent:
+                if self.best is None and progress.seconds_left() <= 0.0:
+                    raise
+        if self.best is not None:
+            return self.best
+        raise self.refusal or Refusal("nothing of it lies on a surface",
+                                      remedy="allow more deviation, or keep the facets")  # fmt: skip
+
+    def rungs(self, free: bool = False) -> Iterator[_Rung]:
+        return iter(self.given) if self.given else self.sheet.found(self.asked.tolerance, free)
+
+    def most(self) -> float:
+        """How much (mm2) of what is tried next may stay facets."""
+        return self.asked.left * self.area if self.best is None else _LESS * _left(self.best)
+
+    def enough(self) -> bool:
+        """Whether so little stays facets that nothing else is tried."""
+        return self.best is not None and _left(self.best) <= _ENOUGH * self.area
+
+    def simple(self) -> Solid | None:
+        """All in simple faces, from the least deviation up."""
+        exact = self.asked.tolerance is None and not self.given and not self.sheet.noise()
+        first = 0
+        for found, near in self.rungs():
+            if exact and near > _EXACT * self.sheet.scale:
+                # Its corners are exact: what does not lie on anything as they are is free-form, and little of it.
+                exact, self.tried = False, self.exactly()
+                if isinstance(self.tried, Solid):
+                    self.held.append(self.tried)
+                    if _left(self.tried) <= _LITTLE * self.area:
+                        return min(self.held, key=_left)
+            if exact and first and len(found) > first:
+                continue  # they fell into pieces
+            for tolerance in self.tolerances:
+                try:
+                    return self.asked.joined(self.sheet, found, near, tolerance, False)
+                except Refusal as error:
+                    self.refusal = self.refusal or error
+            if exact and not first:
+                first = len(found)
+                with suppress(Refusal):  # all lies on something, and a few do not meet
+                    return self.asked.joined(self.sheet, found, near, self.loosest, True, _ENOUGH * self.area)
+            if self.tried is not None and self.named is None and all(patch.surface is not None for patch in found):
+                self.named = found, near
+        return None
+
+    def exactly(self) -> Solid | MostlyFacets | None:
+        """The solid whose faces lie on what its corners lie on exactly, the rest facets, or that too much would be;
+        none where there is none."""
+        for found, near in self.sheet.found(_EXACT * self.sheet.scale, True):
+            try:
+                return self.asked.joined(self.sheet, found, near, self.loosest, True, self.most())
+            except MostlyFacets as refusal:
+                return refusal
+            except Refusal:
+                return None
+        return None
+
+    def partly(self) -> _Rung | None:
+        """With some of it left as facets, or in free-form faces; the rung that was tried last."""
+        self.best = self.tried if isinstance(self.tried, Solid) else None
+        self.refusal = self.tried if isinstance(self.tried, MostlyFacets) else None
+        if self.tried is not None and self.named is not None:
+            # What lies on nothing simple does not with more deviation either; but all does, and does not all meet.
+            with suppress(Refusal):
+                self.keep(self.asked.joined(self.sheet, *self.named, self.loosest, True, self.most()))
+        rung: _Rung | None = None
+        for rung in self.rungs(True) if self.given or self.tried is None else ():
+            try:
+                self.keep(self.asked.joined(self.sheet, *rung, self.loosest, True, self.most()))
+            except Refusal as error:
+                self.refusal = self.refusal or error
+                if isinstance(error, MostlyFacets) and (self.best is not None or not self.smooth):
+                    break
+                continue
+            if not self.smooth or self.enough():
+                break
+        return rung
+
+    def keep(self, solid: Solid) -> None:
+        self.best = solid
+        self.held.append(solid)
