@@ -219,6 +219,14 @@ def test_crumbs_on_the_surface_beside_them_are_of_it():
         large.surface.frame.origin + 1e-4 * large.surface.frame.z, large.surface.frame.z), crumb, 0.0)]  # fmt: skip
     after = united(points, corners, cut, bordering(len(points), corners, cut), 0.01)
     assert sorted(len(p.rows) for p in after) == sorted(len(p.rows) for p in found)
+    # Planes that touch in a short side, and part from there, are two: a strip beside one is not of it.
+    slant = Plane.of(large.surface.frame.origin, large.surface.frame.z + 0.2 * large.surface.frame.x)
+    ends = points[np.unique(corners[crumb])]
+    tilted = Plane.of(ends.mean(axis=0), slant.frame.z)
+    far = float(np.abs(large.surface.signed_distance(points[np.unique(corners[found[1].rows])])).max())
+    assert far > 1.0
+    others = [Patch(large.surface, large.rows, 0.0), Patch(tilted, found[1].rows, 5.0), *found[2:]]
+    assert len(united(points, corners, others, bordering(len(points), corners, others), 0.05)) == len(others)
     apart = united(points, corners, cut, bordering(len(points), corners, cut), 1e-6)
     assert len(apart) == len(found) + 1
 

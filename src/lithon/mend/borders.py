@@ -76,8 +76,11 @@ def united(
         one, two = patches[a].surface, patches[b].surface
         if one is None or two is None:
             continue
-        shared = points[np.intersect1d(corners[patches[a].rows], corners[patches[b].rows])]
-        if one.same_as(two, near, float(np.linalg.norm(np.ptp(shared, axis=0)))):
+        large, small = (patches[k] for k in sorted((a, b), key=lambda k: -len(patches[k].rows)))
+        own = points[np.unique(corners[small.rows])]
+        assert large.surface is not None
+        off = float(np.abs(large.surface.signed_distance(own)).max())
+        if off <= max(near, large.off) and one.same_as(two, near, float(np.linalg.norm(np.ptp(own, axis=0)))):
             sets.merge(a, b)
     out = []
     for own in sets.subsets():
