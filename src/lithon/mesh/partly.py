@@ -24,8 +24,9 @@ from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.mesh.verdict import verdict
 from lithon.progress import SILENT, Progress
 
-#: Where the volume of triangles is off by more than this share, elements of such shares of the size are tried.
-_VOLUME, _FINER = 0.02, (0.7, 0.5)
+#: Where the volume of triangles is off by more than this share, elements of such shares of the size are tried, but not
+#: where there are so many that what is off is no chord.
+_VOLUME, _FINER, _PLENTY = 0.02, (0.7, 0.5), 50_000
 
 
 def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False) -> Mesh:
@@ -71,7 +72,7 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, approximate: bool)
     if not _alone(model.bodies):
         return mesh
     for finer in _FINER:
-        if abs(mesh.volume_ratio - 1.0) <= _VOLUME:
+        if abs(mesh.volume_ratio - 1.0) <= _VOLUME or len(mesh.elements) > _PLENTY:
             break
         less = replace(rules, size=finer * rules.size, around=max(rules.around, int(rules.around / finer)))
         mesh = tetrahedral_mesh(model, less, progress)
