@@ -165,3 +165,7 @@ def test_what_is_thinner_than_any_lattice_is_refused():
     thin = facets(prism(rectangle(0, 0, 20, 20), 1e-4))
     with pytest.raises(Refusal, match="thinner"):
         stuffed(thin, 3.0)
+    soup = soup_of(thin)
+    flat = body_of(soup.points * [1.0, 1.0, 0.0], soup.corners)  # of no volume at all
+    with pytest.raises(Refusal, match="thinner"):
+        stuffed(flat, 3.0)

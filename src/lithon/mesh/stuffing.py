@@ -52,7 +52,7 @@ def stuffed(body: Body, size: float, progress: Progress = SILENT) -> Stuffed:
     wall = 2.0 * volume(body) / max(area(body), 1e-300)
     points, _, _ = body_mesh(body)
     step = min(size, wall / _THROUGH)
-    for _ in range(_FINER + 1):
+    for _ in range(_FINER + 1 if step > 0.0 else 0):
         mesh = _meshed(body, step, progress)
         if mesh is not None and abs(mesh.volume_ratio - 1.0) <= _VOLUME:
             skin = BoxTree.of(mesh.points, mesh.triangles)
