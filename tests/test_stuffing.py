@@ -161,6 +161,22 @@ def test_a_rod_of_triangles_keeps_its_volume(radius, size):
     assert mesh.volume_ratio == pytest.approx(1.0, abs=0.02) and not mesh.rounded
 
 
+def test_a_finer_mesh_that_is_refused_costs_nothing(monkeypatch):
+    """The coarse one that was there is kept, and no lattice taken in its stead."""
+    a = 2.0 * np.pi * np.arange(48) / 48
+    rod = facets(prism([Piece((np.cos(x), np.sin(x))) for x in a], 40.0))
+    known, size = partly.tetrahedral_mesh, 2.5
+
+    def only_coarse(part, rules, *rest):
+        if rules.size < size:
+            raise Refusal("it could not be held")
+        return known(part, rules, *rest)
+
+    monkeypatch.setattr(partly, "tetrahedral_mesh", only_coarse)
+    mesh = what_can(Model.of([rod]), SizeRules(size))
+    assert not mesh.rounded and abs(mesh.volume_ratio - 1.0) > 0.02 and mesh.conformal()
+
+
 def test_what_is_thinner_than_any_lattice_is_refused():
     thin = facets(prism(rectangle(0, 0, 20, 20), 1e-4))
     with pytest.raises(Refusal, match="thinner"):

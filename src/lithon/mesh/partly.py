@@ -75,7 +75,10 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, approximate: bool)
         if abs(mesh.volume_ratio - 1.0) <= _VOLUME or len(mesh.elements) > _PLENTY:
             break
         less = replace(rules, size=finer * rules.size, around=max(rules.around, int(rules.around / finer)))
-        mesh = tetrahedral_mesh(model, less, progress)
+        try:
+            mesh = tetrahedral_mesh(model, less, progress)
+        except Refusal:
+            break  # the coarser one holds
     if approximate and not verdict(mesh).good:
         return _from_lattice(model.bodies, rules, progress) or mesh
     return mesh

@@ -24,6 +24,7 @@ from lithon.mesh.delaunay import FACE
 from lithon.mesh.improve import Cells, improve
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality, tet_volumes
+from lithon.mesh.recover import tet_faces, triple_keys
 from lithon.mesh.slide import FIXED, FREE
 from lithon.progress import SILENT, Progress, pulse
 
@@ -253,9 +254,8 @@ def _pieces(points: Floats, tets: Ints, sign: Ints, keys: Ints, first: int) -> I
 def _cells(points: Floats, tets: Ints) -> Cells:
     """Elements as they are improved: their neighbours, and walls where they have none, whose nodes stay."""
     m = len(tets)
-    sides = np.sort(tets[:, FACE].reshape(-1, 3), axis=1)
-    n = len(points)
-    key = (sides[:, 0] * n + sides[:, 1]) * n + sides[:, 2]
+    sides, n = tet_faces(tets), len(points)
+    key = triple_keys(sides, n)
     order = np.argsort(key, kind="stable")
     same = key[order[1:]] == key[order[:-1]]
     nbr = np.full(4 * m, -1, dtype=np.int64)
