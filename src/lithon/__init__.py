@@ -11,7 +11,13 @@ A script does what the window does:
     lithon.write_vtu(mesh, "collar-anchor.vtu")
 """
 
+import os
+
 import lazy_loader
+
+# Equations here are small and many, and solved on several threads of our own: threads within each of them wait for one
+# another up to twenty times as long as they work. It is looked at when NumPy comes in.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 __version__ = "0.1.0"
 
