@@ -69,9 +69,9 @@ def test_what_no_face_follows_is_cut_until_it_does_but_for_the_burr():
     fitted = []
     through = making.through
 
-    def counted(sheet, around, near, allowed, most):
+    def counted(sheet, *more, **spans):
         fitted.append(len(sheet.corners))
-        return through(sheet, around, near, allowed, most)
+        return through(sheet, *more, **spans)
 
     near = 1e-3
     whole = solid_of(points, corners, patches, TOLERANCE, free=near, mixed=True)
@@ -80,7 +80,8 @@ def test_what_no_face_follows_is_cut_until_it_does_but_for_the_burr():
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(making, "through", counted)
         parted = solid_of(points, corners, patches, TOLERANCE, free=near, mixed=True, parted=3.0 * near)
-    assert fitted.count(len(patches[5].rows)) == 1
+    beside = len(patches[5].rows)  # of which a few at its border are divided where that beside them is cut
+    assert sum(beside <= n <= beside + 5 for n in fitted) == 1
     assert sum(left.area for left in parted.left) < 0.25 * top
     kinds = [f.surface.kind for f in parted.body.faces]
     assert kinds.count("b-spline") > 3

@@ -31,6 +31,9 @@ from lithon.geometry.swept import SweptChart
 from lithon.remembered import Remembered
 
 _NODES, _WEIGHTS = gauss(10)
+#: Where a spline surface has so many knots each way what is between two of them is short, and fewer nodes are as good;
+#: and so where an edge has so many.
+_FINE, _MANY, _SHORT = 8, 32, gauss(6)
 #: Straight from a foot to an edge the integrands are cubics: two nodes are exact.
 _STRAIGHT, _STRAIGHT_WEIGHTS = gauss(2)
 
@@ -299,8 +302,11 @@ def _run(edge: Edge, chart: Chart, base: float) -> Floats:
         cuts = _at_knots(edge, knotted, cuts)
     pieces = len(cuts) - 1
     half = np.diff(cuts)[:, None] / 2.0
-    t = ((cuts[:-1, None] + half) + half * _NODES).ravel()
-    weight = np.broadcast_to(half * _WEIGHTS, (pieces, len(_NODES))).ravel()
+    fine = knotted is not None and min(len(k) for k in knotted.knots()) >= _FINE
+    inner = _SHORT if fine else (_NODES, _WEIGHTS)
+    nodes, weights = _SHORT if pieces >= _MANY else inner
+    t = ((cuts[:-1, None] + half) + half * nodes).ravel()
+    weight = np.broadcast_to(half * weights, (pieces, len(nodes))).ravel()
     flat = chart.flat(edge.curve.point(t))
     du = _flat_rate(chart, flat, edge.curve.derivative(t))
     rise = flat[:, 1] - base
@@ -312,7 +318,7 @@ def _run(edge: Edge, chart: Chart, base: float) -> Floats:
     flat, du, rise, weight = flat[counts], du[counts], rise[counts], weight[counts]
     heights = knotted.knots()[1] if knotted is not None else np.zeros(0)
     least = 2 if isinstance(chart, SplineChart) else 4
-    own, height, parts = _stretches(base, rise, heights, least)
+    own, height, parts = _stretches(base, rise, heights, least, inner)
     at = np.stack([flat[own, 0], height], axis=-1)
     points, frame = chart.spots(at) if isinstance(chart, SplineChart) else (chart.point(at), chart.tangents(at))
     normal = cross_product(frame[:, 0], frame[:, 1]) * (-1.0 if isinstance(chart, PolarSphere) else 1.0)
@@ -321,9 +327,11 @@ def _run(edge: Edge, chart: Chart, base: float) -> Floats:
     return np.asarray(-((weight * du)[own] * parts * stretch) @ _integrands(points, normal))
 
 
-def _stretches(base: float, rise: Floats, knots: Floats, least: int) -> tuple[Ints, Floats, Floats]:
-    """Nodes from a height up (or down) by each of several rises (n,), in stretches between knots and at least so many:
-    the row of each node, its height, and its weight."""
+def _stretches(
+    base: float, rise: Floats, knots: Floats, least: int, rule: tuple[Floats, Floats]
+) -> tuple[Ints, Floats, Floats]:
+    """Nodes of a rule from a height up (or down) by each of several rises (n,), in stretches between knots and at least
+    so many: the row of each node, its height, and its weight."""
     top = base + rise
     inner = base + np.multiply.outer(np.arange(1, least) / least, rise)
     ends = np.clip(knots[:, None], np.minimum(base, top), np.maximum(base, top))
@@ -331,9 +339,9 @@ def _stretches(base: float, rise: Floats, knots: Floats, least: int) -> tuple[In
     width = np.diff(every, axis=0)
     stretch, own = np.nonzero(width > 1e-13 * np.abs(rise))
     low, wide = every[stretch, own], width[stretch, own]
-    height = low[:, None] + wide[:, None] * 0.5 * (1.0 + _NODES)
-    weight = (np.sign(rise)[own] * wide)[:, None] * 0.5 * _WEIGHTS
-    return np.repeat(own, len(_NODES)), height.ravel(), weight.ravel()
+    height = low[:, None] + wide[:, None] * 0.5 * (1.0 + rule[0])
+    weight = (np.sign(rise)[own] * wide)[:, None] * 0.5 * rule[1]
+    return np.repeat(own, len(rule[0])), height.ravel(), weight.ravel()
 
 
 def _at_knots(edge: Edge, chart: SplineChart | SweptChart, cuts: Floats) -> Floats:

@@ -5,6 +5,7 @@ The numbers come from `spline_kernels`; here are the curves and surfaces that us
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -20,6 +21,9 @@ from lithon.geometry.surfaces import Surface
 
 #: In how many regions of a surface more a closest point is sought.
 _REGIONS = 4
+#: A point nearer to its foot than this share of the step between samples lies on the surface as far as its edges and
+#: corners do: another foot could be nearer by less than that only.
+_ON = 1e-3
 #: How often a stretch of a curve that turns sharply is halved.
 _HALVINGS = 12
 
@@ -253,9 +257,9 @@ class BSplineSurface:
                 out[:, k], low[k], high[k])  # fmt: skip
         return out
 
-    def _grid(self) -> tuple[Floats, Floats, scipy.spatial.cKDTree, float]:
+    def _grid(self) -> tuple[Floats, Floats, scipy.spatial.cKDTree, Floats]:
         """Samples to start from: their parameters (n,2) and places in the grid (n,2), the samples themselves, and how
-        far (mm) any point of the surface is from the next one, about."""
+        far (mm) from each (n,) any point of the surface in a cell beside it is, about."""
         if "grid" not in self._kept:
             spans = ((self.knots_u, self.degree_u), (self.knots_v, self.degree_v))
             u, v = (span_by_span(k[degree : len(k) - degree], degree + 1, 24) for k, degree in spans)
@@ -266,9 +270,13 @@ class BSplineSurface:
             cells = spots.reshape(len(u), len(v), 3)
             across = (cells[1:, 1:] - cells[:-1, :-1], cells[1:, :-1] - cells[:-1, 1:])
             # The middle of a cell is half its longer diagonal away from a corner; a bent one a little more.
-            reach = 0.75 * max(float(np.linalg.norm(d, axis=2).max()) for d in across)
-            self._kept["grid"] = uv, place, scipy.spatial.cKDTree(spots), reach
-        found: tuple[Floats, Floats, scipy.spatial.cKDTree, float] = self._kept["grid"]
+            cell = 0.75 * np.maximum(*(np.linalg.norm(d, axis=2) for d in across))
+            reach = np.zeros(cells.shape[:2])
+            for i, j in itertools.product((0, 1), (0, 1)):
+                around = reach[i : i + len(cell), j : j + cell.shape[1]]
+                np.maximum(around, cell, out=around)
+            self._kept["grid"] = uv, place, scipy.spatial.cKDTree(spots), reach.ravel()
+        found: tuple[Floats, Floats, scipy.spatial.cKDTree, Floats] = self._kept["grid"]
         return found
 
     def parameters(self, points: Floats) -> Floats:
@@ -295,7 +303,7 @@ class BSplineSurface:
         out = self._from(uv_all[start], points)
         gap = np.linalg.norm(self.at(out[:, 0], out[:, 1])[0] - points, axis=1)
         # What lies as near as that lies on the surface, and another foot is hardly nearer.
-        doubt = np.flatnonzero((gap > 1e-7 * reach) & (gap > near - reach))
+        doubt = np.flatnonzero((gap > _ON * reach[start]) & (gap > near - reach[start]))
         if not len(doubt):
             return out
         many = min(24, len(uv_all))
@@ -303,7 +311,7 @@ class BSplineSurface:
         here = tree.query(self.at(out[doubt, 0], out[doubt, 1])[0])[1]
         left = np.abs(place[starts] - place[here][:, None]).max(axis=2) > 1
         for _ in range(_REGIONS):
-            left &= nears - reach < gap[doubt, None]
+            left &= nears - reach[starts] < gap[doubt, None]
             again = np.flatnonzero(left.any(axis=1))
             if not len(again):
                 break

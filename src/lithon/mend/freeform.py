@@ -40,6 +40,9 @@ _BEYOND = 1.6
 _WEIGHTS = (1.0, 0.1, 0.04, 0.01, 0.01)
 #: The share of what is allowed that is made use of: between the points looked at there are others.
 _SURE = 0.5
+#: How many times as far as its corners a face may stand off triangles' own border where it is only looked whether
+#: there is one.
+_LOOSE = 4.0
 #: How many times too far off a fit is given up.
 _FAR = 4.0
 #: Of what a fit is off, the share that is left with more spans where they help.
@@ -171,12 +174,32 @@ class OffItsRim(NoFace):
     """None comes near enough to the curves around it."""
 
 
+def holds(points: Floats, corners: Ints, allowed: float) -> bool:
+    """Whether a free-form face of few spans comes so near (mm) to triangles (m,3) that unfold, whatever curves are
+    around it."""
+    sheet = unfolded(points, corners)
+    if sheet is None:
+        return False
+    try:
+        through(
+            sheet,
+            [points[np.append(rim, rim[0])] for rim in _rims(corners)],
+            _LOOSE * allowed,
+            allowed,
+            allowed,
+            _SPANS[2],
+        )
+    except Refusal:
+        return False
+    return True
+
+
 def through(
-    sheet: Sheet, around: Sequence[Floats], near: float, allowed: float, most: float
+    sheet: Sheet, around: Sequence[Floats], near: float, allowed: float, most: float, spans: int = _SPANS[-1]
 ) -> tuple[BSplineSurface, float]:
     """The surface of a patch through points (k,3) of each curve around it to within `near` (mm), and how far (mm) its
     corners stand off; no farther than `allowed`, or where no such comes near the least found that is no farther than
-    `most`.
+    `most`. It has no more spans a side than `spans`.
 
     Raises Refusal where no surface of this kind does.
     """
@@ -199,7 +222,7 @@ def through(
     lines, held = np.zeros((0, 4)), False
     off, away, last = np.inf, np.inf, np.inf
     m = len(sheet.corners)
-    finest = min(_SPANS[1] + 2.0 * np.sqrt(m), _USUAL if m < _DENSELY else np.inf)
+    finest = min(_SPANS[1] + 2.0 * np.sqrt(m), _USUAL if m < _DENSELY else np.inf, spans)
     for spans in (s for s in _SPANS if s <= finest):
         pulse(f"fitting a free-form face, {spans} spans a side")
         knots, bend = uniform_knots(spans), Bending.of(spans, sides / size)

@@ -6,13 +6,14 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
 
 from lithon.arrays import Floats, Ints, rows_of, triangle_areas
 from lithon.brep.faceted import connected_sets
-from lithon.mend.freeform import NoFace
+from lithon.mend.freeform import NoFace, holds
 from lithon.mend.meetings import FACETS, Failure, Piece
 from lithon.mend.segments import Patch
 from lithon.mend.slicing import halved, sliced
@@ -55,12 +56,19 @@ class Skin:
         becomes free-form; none where neither is there."""
         among = sorted(among, key=lambda k: self.pieces[k].area)
         free = [k for k in among if self.pieces[k].surface is None]
+        no_face = isinstance(failure.refusal, NoFace)
+        if not no_face and (k := self._bend(among)) is not None:
+            return k  # where surfaces do not meet that is no fault of what has none yet
         bad = failure.refusal.places if isinstance(failure.refusal, NoFace) else None
         for k in reversed(free):
             if self._cut(k, memory, bad):
                 return k
+        return self._bend(among) if no_face else None
+
+    def _bend(self, among: Sequence[int]) -> int | None:
+        """Make the first of some simple pieces that is large enough free-form; none where there is no such."""
         for k in among:
-            if k not in free and len(self.pieces[k].rows) >= _FREE:
+            if self.pieces[k].surface is not None and len(self.pieces[k].rows) >= _FREE:
                 self.pieces[k] = replace(self.pieces[k], surface=None, mark=object(), region=object())
                 return k
         return None
@@ -117,21 +125,26 @@ class Skin:
         return True
 
     def give_up(self, failures: Sequence[Failure], all_of: bool) -> bool:
-        """Let patches stay facets until one of each failure does, the smallest, or all of it; whether that leaves any
-        other and changes anything."""
+        """Let patches stay facets until one of each failure does, the smallest, or all but the largest of it; whether
+        that leaves any other and changes anything."""
         stay, before = self.stay, len(self.stay)
         for failure in failures:
             among = [k for k in failure.among if k != FACETS]
+            among.sort(key=lambda k: self.pieces[k].area)
             if all_of:
-                stay.update((k, failure.refusal.what) for k in among if k not in stay)
+                left = [k for k in among if k not in stay]
+                stay.update((k, failure.refusal.what) for k in left[: max(1, len(left) - 1)])
             elif among and not any(k in stay for k in among):
-                stay[min(among, key=lambda k: self.pieces[k].area)] = failure.refusal.what
+                stay[among[0]] = failure.refusal.what
         return before < len(stay) < len(self.pieces)
 
 
-def pieces_of(points: Floats, corners: Ints, patches: Sequence[Patch], free: bool) -> tuple[Floats, Ints, list[Piece]]:
+def pieces_of(
+    points: Floats, corners: Ints, patches: Sequence[Patch], free: bool, within: float | None = None
+) -> tuple[Floats, Ints, list[Piece]]:
     """What hangs together of each patch; where faces may be free-form, what bends too far for one cut into parts that
-    do not, with triangles divided where it is cut."""
+    do not, with triangles divided where it is cut. `within`: parts are so small that each comes so near (mm) to a face
+    of its own."""
     label, of = np.full(len(corners), -1, dtype=np.int64), list[Patch]()
     for patch in patches:
         group = connected_sets(len(points), corners[patch.rows])
@@ -139,7 +152,8 @@ def pieces_of(points: Floats, corners: Ints, patches: Sequence[Patch], free: boo
         of += [patch] * (int(group.max()) + 1)
     for k, patch in enumerate(list(of)) if free else ():
         if patch.surface is None:
-            points, corners, parent, part = sliced(points, corners, np.flatnonzero(label == k))
+            part_holds = None if within is None else partial(holds, allowed=within)
+            points, corners, parent, part = sliced(points, corners, np.flatnonzero(label == k), part_holds)
             label = np.where(part > 0, len(of) - 1 + part, label[parent])
             of += [patch] * max(int(part.max()), 0)
     area = triangle_areas(points, corners)

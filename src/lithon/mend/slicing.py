@@ -8,6 +8,8 @@ stand where the smooth surface is, by curved sides with the normals of their end
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints, cross_product, unit
@@ -30,18 +32,21 @@ _CLEAN, _BESIDE = 0.15, 0.02
 _WHERE = (0.35, 0.5, 0.65)
 
 
-def sliced(points: Floats, corners: Ints, rows: Ints) -> tuple[Floats, Ints, Ints, Ints]:
-    """Triangles (m,3) of points (n,3), some of them (rows), where they do not unfold, cut into parts that do and are
-    fairly flat: the points, those there were first, the triangles, the one that each was a part of, and the part (m,)
-    of each, -1 of the others."""
+def sliced(
+    points: Floats, corners: Ints, rows: Ints, holds: Callable[[Floats, Ints], bool] | None = None
+) -> tuple[Floats, Ints, Ints, Ints]:
+    """Triangles (m,3) of points (n,3), some of them (rows), where they do not unfold, or `holds` does not of them, cut
+    into parts of which that is true and that are fairly flat: the points, those there were first, the triangles, the
+    one that each was a part of, and the part (m,) of each, -1 of the others."""
+    holds = holds or (lambda p, t: unfolded(p, t) is not None)
     label = np.full(len(corners), -1, dtype=np.int64)
     label[rows] = 0
     parent = np.arange(len(corners))
-    waiting, count = [0] if unfolded(points, corners[rows]) is None else [], 1
+    waiting, count = [] if holds(points, corners[rows]) else [0], 1
     while waiting:
         k = waiting.pop()
         own = np.flatnonzero(label == k)
-        if count >= _MOST or _fits(points, corners[own]):
+        if count >= _MOST or (_flat(points, corners[own]) >= _FLAT and holds(points, corners[own])):
             continue
         points, corners, of, part, _ = halved(points, corners, own)
         label, parent = label[of], parent[of]
@@ -83,10 +88,10 @@ def _measures(points: Floats, corners: Ints) -> tuple[Floats, Floats]:
     return cross_product(b - a, c - a), (a + b + c) / 3.0
 
 
-def _fits(points: Floats, corners: Ints) -> bool:
+def _flat(points: Floats, corners: Ints) -> float:
+    """How long the mean normal of triangles is."""
     normal, _ = _measures(points, corners)
-    flat = float(np.linalg.norm(normal.sum(axis=0)) / max(float(np.linalg.norm(normal, axis=1).sum()), 1e-300))
-    return flat >= _FLAT and unfolded(points, corners) is not None
+    return float(np.linalg.norm(normal.sum(axis=0)) / max(float(np.linalg.norm(normal, axis=1).sum()), 1e-300))
 
 
 def _plane(points: Floats, corners: Ints, bad: Floats | None) -> tuple[Floats, Floats] | None:

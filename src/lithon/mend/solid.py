@@ -70,12 +70,16 @@ class Solid:
     tolerance: float = 0.0
 
 
-#: So many times patches that do not fit are left as they are; after so many, all that a failure is among.
-_ROUNDS, _PATIENT = 80, 8
+#: So many times patches that do not fit are left as they are, or cut; after so many, all that a failure is among but
+#: the largest.
+_ROUNDS, _CUTS, _PATIENT = 80, 400, 8
 #: So many faces are fitted before it is looked whether enough failed.
 _AT_ONCE = 8
 #: Where so little time is left beside what was spent nothing is cut any more.
-_LATE = 1.5
+_LATE = 0.7
+#: Parts of what is free-form come so near (share of how far they may stand off) to a face each; those have no more
+#: spans a side, and fewer where they are of few triangles, for they can be cut.
+_PART_WITHIN, _PART_SPANS = 0.5, 28
 
 
 class MostlyFacets(Refusal):
@@ -93,7 +97,7 @@ def solid_of(
     (MostlyFacets) when over `most` (mm2) of the skin are left so. `parted`: before any does, free-form patches that
     fail are cut in parts, simple ones become free-form, and corners may stand so far (mm) off what comes no nearer.
     `lost`: patches through whose borders no free-form face was found, with whatever deviation; added to."""
-    points, corners, pieces = pieces_of(points, corners, patches, bool(free))
+    points, corners, pieces = pieces_of(points, corners, patches, bool(free), parted and _PART_WITHIN * parted)
     stay: dict[int, str] = {}
     if mixed and not free:
         stay = {k: "it lies on no simple surface" for k, piece in enumerate(pieces) if piece.surface is None}
@@ -102,7 +106,7 @@ def solid_of(
                           remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
     memory: dict[object, Any] = {"lost": {} if lost is None else lost}
     skin, patience, began = Skin(points, corners, pieces, stay), _PATIENT, time.monotonic()
-    for _ in range(_ROUNDS if mixed else 1):
+    for _ in range((_CUTS if parted else _ROUNDS) if mixed else 1):
         if (facets := sum(skin.pieces[k].area for k in stay)) > most:
             largest = max(stay, key=lambda k: skin.pieces[k].area)
             share = facets / sum(piece.area for piece in skin.pieces)
@@ -455,7 +459,8 @@ class _Builder(Meetings):
         counts = [int(np.clip(900.0 * edge.length / around, 24, 300)) for edge in edges]
         rim = [e.curve.point(np.linspace(e.t0, e.t1, n)) for e, n in zip(edges, counts, strict=True)]
         try:
-            return through(sheet, rim, MISS * self.tolerance, self.free, self.loosely)
+            spans = {"spans": min(_PART_SPANS, int(2.0 + np.sqrt(len(own))))} if self.parted else {}
+            return through(sheet, rim, MISS * self.tolerance, self.free, self.loosely, **spans)
         except OffItsRim as refusal:
             lost[told] = refusal
             raise

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from lithon.arrange.tidy import tidied
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, triangle_areas
 from lithon.brep.cleaning import cleaned
 from lithon.brep.faceted import Triangles, as_planes, bodies_of, faceted, soup_of
 from lithon.brep.measures import area, volume
@@ -52,6 +52,8 @@ _FEW_STRAY, _FURTHER, _MANY_STRAY = 0.01, 3.0, 0.03
 #: Within this share of the diagonal corners lie on what they were made from; and so much of a skin may stay facets
 #: before surfaces further off are looked for.
 _EXACT, _LITTLE = 3e-5, 0.3
+#: Where faces may stand off by more in parts: the share of that which is looked for.
+_SOUGHT = 0.3
 #: Where no more of a skin stays facets no further deviation is tried.
 _ENOUGH = 0.02
 #: Another solid is worth making where no more than this share of what stays facets in the best so far does.
@@ -142,6 +144,14 @@ def _without_strays(points: Floats, corners: Ints, patch: Patch, most: float) ->
     off = patch.surface.signed_distance(points[np.unique(corners[patch.rows[~bad]])])
     good = Patch(patch.surface, patch.rows[~bad], float(np.abs(off).max()))
     return [good, Patch(None, patch.rows[bad], 0.0)]
+
+
+def _shapeless_as_one(found: list[Patch]) -> list[Patch]:
+    """Patches, of which those that lie on no surface are one: where it goes apart is found when it is cut."""
+    loose = [patch.rows for patch in found if patch.surface is None]
+    if len(loose) < 2:
+        return found
+    return [*(p for p in found if p.surface is not None), Patch(None, np.sort(np.concatenate(loose)), 0.0)]
 
 
 class SolidFromTriangles(Operation):
@@ -255,10 +265,13 @@ class SolidFromTriangles(Operation):
         for p in strays:
             found.remove(p)
             found += _without_strays(points, corners, p, _STRAY * near)
+        if parted and not sheet.whole:
+            found = _shapeless_as_one(found)
         free = near if self.kind == "smooth" else 0.0
         if mixed:
             corners, found = without_slivers(points, corners, found, tolerance)
         loosely = (LADDER[-1] * sheet.scale if self.tolerance is None else near) if parted else None
+        free = max(free, _SOUGHT * (loosely or 0.0))
         made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.lost, loosely)
         if wrong := flaws(made.body, tolerance):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",
@@ -294,7 +307,8 @@ class _Search:
         if self.given and all(patch.surface is not None for patch in self.given[0][0]):
             assert self.refusal is not None
             raise self.refusal  # it is for them who parted it to put it right
-        rung = self.partly()
+        shapeless = self.shapeless()
+        rung = self.partly() if shapeless is None else shapeless
         if self.smooth and rung is not None and not self.enough():
             try:
                 with progress.within(_PARTING[0] + _PARTING[1] * len(self.sheet.corners)):
@@ -304,6 +318,8 @@ class _Search:
             except Spent:
                 if self.best is None and progress.seconds_left() <= 0.0:
                     raise
+        if shapeless is not None and self.best is None:
+            self.partly()
         if self.best is not None:
             return self.best
         raise self.refusal or Refusal("nothing of it lies on a surface",
@@ -357,6 +373,17 @@ class _Search:
                 return refusal
             except Refusal:
                 return None
+        return None
+
+    def shapeless(self) -> _Rung | None:
+        """The patches with the least deviation where most of them lie on nothing simple: there faces in parts are what
+        is wanted; none where that is not so."""
+        if not self.smooth or self.given or self.tried is not None:
+            return None
+        for found, near in self.rungs(True):
+            area = triangle_areas(self.sheet.points, self.sheet.corners)
+            loose = [p.rows for p in found if p.surface is None]
+            return (found, near) if sum(float(area[rows].sum()) for rows in loose) > _LITTLE * self.area else None
         return None
 
     def partly(self) -> _Rung | None:
