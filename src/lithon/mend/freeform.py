@@ -174,12 +174,12 @@ class OffItsRim(NoFace):
     """None comes near enough to the curves around it."""
 
 
-def holds(points: Floats, corners: Ints, allowed: float) -> bool:
-    """Whether a free-form face of few spans comes so near (mm) to triangles (m,3) that unfold, whatever curves are
-    around it."""
+def fails(points: Floats, corners: Ints, allowed: float) -> Floats | None:
+    """None where a free-form face of few spans comes so near (mm) to triangles (m,3) that unfold, whatever curves are
+    around it; else where (k,3) it does not, as far as that can be told."""
     sheet = unfolded(points, corners)
     if sheet is None:
-        return False
+        return np.zeros((0, 3))
     try:
         through(
             sheet,
@@ -189,9 +189,9 @@ def holds(points: Floats, corners: Ints, allowed: float) -> bool:
             allowed,
             _SPANS[2],
         )
-    except Refusal:
-        return False
-    return True
+    except Refusal as refusal:
+        return refusal.places if isinstance(refusal, NoFace) else np.zeros((0, 3))
+    return None
 
 
 def through(

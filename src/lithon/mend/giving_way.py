@@ -13,13 +13,15 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints, rows_of, triangle_areas
 from lithon.brep.faceted import connected_sets
-from lithon.mend.freeform import NoFace, holds
+from lithon.mend.freeform import NoFace, fails
 from lithon.mend.meetings import FACETS, Failure, Piece
 from lithon.mend.segments import Patch
-from lithon.mend.slicing import halved, sliced
+from lithon.mend.slicing import by_creases, halved, sliced
 
 #: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
 _FREE, _PIECES = 8, 600
+#: What is no larger a share of the skin is not cut any more.
+_SMALL = 5e-4
 
 
 @dataclass(slots=True)
@@ -97,7 +99,7 @@ class Skin:
 
     def _cut(self, k: int, memory: dict[object, Any], bad: Floats | None) -> bool:
         """Cut a piece in parts, where it can be, one of them without the bad places (k,3)."""
-        if len(self.pieces) >= _PIECES:
+        if len(self.pieces) >= _PIECES or self.pieces[k].area <= _SMALL * sum(piece.area for piece in self.pieces):
             return False
         points, corners, of, part, sides = halved(self.points, self.corners, self.pieces[k].rows, bad)
         if int(part.max()) < 1:
@@ -143,17 +145,20 @@ def pieces_of(
     points: Floats, corners: Ints, patches: Sequence[Patch], free: bool, within: float | None = None
 ) -> tuple[Floats, Ints, list[Piece]]:
     """What hangs together of each patch; where faces may be free-form, what bends too far for one cut into parts that
-    do not, with triangles divided where it is cut. `within`: parts are so small that each comes so near (mm) to a face
-    of its own."""
+    do not, with triangles divided where it is cut. `within`: creases part it, too, and parts are so small that each
+    comes so near (mm) to a face of its own."""
     label, of = np.full(len(corners), -1, dtype=np.int64), list[Patch]()
     for patch in patches:
-        group = connected_sets(len(points), corners[patch.rows])
+        if patch.surface is None and within is not None:
+            group = by_creases(points, corners[patch.rows])
+        else:
+            group = connected_sets(len(points), corners[patch.rows])
         label[patch.rows] = len(of) + group
         of += [patch] * (int(group.max()) + 1)
     for k, patch in enumerate(list(of)) if free else ():
         if patch.surface is None:
-            part_holds = None if within is None else partial(holds, allowed=within)
-            points, corners, parent, part = sliced(points, corners, np.flatnonzero(label == k), part_holds)
+            told = None if within is None else partial(fails, allowed=within)
+            points, corners, parent, part = sliced(points, corners, np.flatnonzero(label == k), told)
             label = np.where(part > 0, len(of) - 1 + part, label[parent])
             of += [patch] * max(int(part.max()), 0)
     area = triangle_areas(points, corners)

@@ -11,50 +11,89 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+import scipy
 
 from lithon.arrays import Bools, Floats, Ints, cross_product, unit
-from lithon.brep.faceted import connected_sets
+from lithon.brep.cleaning import side_pairs
+from lithon.brep.faceted import CREASE, connected_sets
 from lithon.mend.freeform import bent, corner_normals, unfolded
 
 #: The mean normal of a part is at least so long: of half a ball it is a half, of a third of a bar four fifths.
 _FLAT = 0.75
 #: What has no more triangles is not cut.
 _FEW = 24
+#: So many times what is of few triangles goes to what is beside it.
+_GIVEN = 12
 #: Parts that one patch may come to.
 _MOST = 48
 #: A corner that stands nearer to a plane than this share of a side that crosses it stands on it.
 _NEAR = 0.12
 #: An axis along which it reaches no farther than this share of its greatest reach is none to cut across.
 _THIN = 0.05
-#: A side without bad places has at least this share of it, and ends so far beside them (share of its reach).
-_CLEAN, _BESIDE = 0.15, 0.02
+#: A side without bad places has at least this share of it, no more than that, and ends so far beside them (share of
+#: its reach).
+_CLEAN, _REST, _BESIDE = 0.15, 0.9, 0.02
 #: Where along an axis it is cut: shares of the area.
 _WHERE = (0.35, 0.5, 0.65)
 
 
 def sliced(
-    points: Floats, corners: Ints, rows: Ints, holds: Callable[[Floats, Ints], bool] | None = None
+    points: Floats, corners: Ints, rows: Ints, fails: Callable[[Floats, Ints], Floats | None] | None = None
 ) -> tuple[Floats, Ints, Ints, Ints]:
-    """Triangles (m,3) of points (n,3), some of them (rows), where they do not unfold, or `holds` does not of them, cut
-    into parts of which that is true and that are fairly flat: the points, those there were first, the triangles, the
-    one that each was a part of, and the part (m,) of each, -1 of the others."""
-    holds = holds or (lambda p, t: unfolded(p, t) is not None)
+    """Triangles (m,3) of points (n,3), some of them (rows), where they do not unfold, or `fails` tells at which places
+    (k,3) they do, cut into parts that do not and that are fairly flat: the points, those there were first, the
+    triangles, the one that each was a part of, and the part (m,) of each, -1 of the others."""
+    fails = fails or (lambda p, t: None if unfolded(p, t) is not None else np.zeros((0, 3)))
     label = np.full(len(corners), -1, dtype=np.int64)
     label[rows] = 0
     parent = np.arange(len(corners))
-    waiting, count = [] if holds(points, corners[rows]) else [0], 1
+    bad = fails(points, corners[rows])
+    waiting, count = [] if bad is None else [0], 1
     while waiting:
         k = waiting.pop()
         own = np.flatnonzero(label == k)
-        if count >= _MOST or (_flat(points, corners[own]) >= _FLAT and holds(points, corners[own])):
+        if count >= _MOST:
             continue
-        points, corners, of, part, _ = halved(points, corners, own)
+        if count > 1:
+            bad = fails(points, corners[own])
+            if bad is None and _flat(points, corners[own]) >= _FLAT:
+                continue
+        points, corners, of, part, _ = halved(points, corners, own, bad)
         label, parent = label[of], parent[of]
         label[part >= 0] = count + part[part >= 0]
         for j in range(int(part.max()) + 1):
             waiting.append(count + j)
         count += int(part.max()) + 1
     return points, corners, parent, label
+
+
+def by_creases(points: Floats, corners: Ints) -> Ints:
+    """The part (m,) of each of some triangles (m,3) of points (n,3) as creases part them; what is of few goes to what
+    it has the longest border with."""
+    normal, _ = _measures(points, corners)
+    normal = unit(normal)
+    i, j, _ = side_pairs(corners, len(points))
+    smooth = (normal[i] * normal[j]).sum(axis=1) > np.cos(CREASE)
+    graph = scipy.sparse.coo_array((np.ones(int(smooth.sum())), (i[smooth], j[smooth])), shape=(len(corners),) * 2)
+    part = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
+    common = (corners[i][:, :, None] == corners[j][:, None, :]).any(axis=2)  # which of i's corners j has, too
+    first, last = common.argmax(axis=1), 2 - common[:, ::-1].argmax(axis=1)
+    row = np.arange(len(i))
+    long = np.linalg.norm(points[corners[i][row, first]] - points[corners[i][row, last]], axis=1)
+    for _ in range(_GIVEN):
+        count = np.bincount(part)
+        one, two = part[i], part[j]
+        apart = one != two
+        one, two, by = np.r_[one[apart], two[apart]], np.r_[two[apart], one[apart]], np.r_[long[apart], long[apart]]
+        few = (count[one] <= _FEW) & ((count[two] > count[one]) | ((count[two] == count[one]) & (two > one)))
+        if not few.any():
+            break
+        border = scipy.sparse.coo_array((by[few], (one[few], two[few])), shape=(len(count),) * 2).tocsr()
+        goes = np.arange(len(count))
+        own = np.unique(one[few])
+        goes[own] = border[own].argmax(axis=1)
+        part = np.unique(goes[part], return_inverse=True)[1]
+    return np.asarray(part)
 
 
 def halved(
@@ -110,7 +149,9 @@ def _plane(points: Floats, corners: Ints, bad: Floats | None) -> tuple[Floats, F
         if float(np.ptp(along)) < _THIN * widest:
             continue  # it is as good as flat across that one
         for sense in (1.0, -1.0) if bad is not None and len(bad) else ():
-            at = float((sense * (bad - centre) @ way).min()) - _BESIDE * widest
+            order = np.argsort(sense * along, kind="stable")
+            rest = sense * along[order[int(np.searchsorted(np.cumsum(area[order]), _REST * area.sum()))]]
+            at = min(float((sense * (bad - centre) @ way).min()) - _BESIDE * widest, float(rest))
             free = float(area[sense * along < at].sum()) / float(area.sum())
             if free > (_CLEAN if clean is None else clean[0]):
                 clean = free, centre + sense * at * way, way

@@ -75,8 +75,8 @@ class Solid:
 _ROUNDS, _CUTS, _PATIENT = 80, 400, 8
 #: So many faces are fitted before it is looked whether enough failed.
 _AT_ONCE = 8
-#: Where so little time is left beside what was spent nothing is cut any more.
-_LATE = 0.7
+#: Where so little time is left beside what was spent, or (s) for each face, nothing is cut any more.
+_LATE, _EACH = 0.8, 0.04
 #: Parts of what is free-form come so near (share of how far they may stand off) to a face each; those have no more
 #: spans a side, and fewer where they are of few triangles, for they can be cut.
 _PART_WITHIN, _PART_SPANS = 0.5, 28
@@ -120,7 +120,8 @@ def solid_of(
             return out
         if not mixed:
             break
-        late = seconds_left() < _LATE * (time.monotonic() - began)
+        spent = time.monotonic() - began
+        late = seconds_left() < max(_LATE * spent, _EACH * (len(skin.pieces) - len(stay)))
         left, changed = (builder.failures, False) if parted is None else skin.bend_to(builder.failures, memory, late)
         if not skin.give_up(left, all_of=patience <= 0) and not changed:
             break
@@ -187,14 +188,17 @@ class _Builder(Meetings):
                 forward = borders[(a, b)] == k if (a, b) in borders else borders[(b, a)] != k
                 sides[k] += [Coedge(edge, same == forward) for edge, same in edges[id(chain)]]
         self.faces: dict[Face, int] = {}
-        uses: list[FaceUse] = []
+        uses, loose = list[FaceUse](), list[FaceUse]()
+        left = self._left(chains, edges, loose)  # first: it is told at once whether that goes, and those take long
+        if self.failures:
+            return None
         for k in range(len(self.surfaces)):
             pulse("sewing faces")
             if k not in self.stay:
                 with self.noting((k,)):
                     uses.append(self._face(k, sides[k]))
-        left = self._left(chains, edges, uses)
-        return None if self.failures else Solid(Body(tuple(uses), self.name), self.off, left, self.tolerance)
+        body = Body((*uses, *loose), self.name)
+        return None if self.failures else Solid(body, self.off, left, self.tolerance)
 
     def _face(self, k: int, sides: list[Coedge]) -> FaceUse:
         surface = self.surfaces[k]

@@ -17,7 +17,7 @@ from lithon.brep.topology import Body
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, Spent
 from lithon.exchange.step_write import write_step
-from lithon.operations.mend.solid import SolidFromTriangles
+from lithon.operations.mend.solid import SolidFromTriangles, shapeless
 from lithon.operations.mend.triangles import CleanTriangles
 from lithon.operations.running import Outcome
 from lithon.progress import SILENT, Progress
@@ -26,9 +26,8 @@ from lithon.survey.deviation import deviation
 
 #: So little of a skin (a share) may stay facets that no free-form faces are looked for in their stead.
 _HARDLY = 0.05
-#: Where so much of so many triangles lies on nothing simple, free-form faces seldom meet what is around them: they are
-#: looked for where there are so many times as many seconds left as the simple ones took.
-_MOSTLY, _DENSE, _TIME = 0.6, 2000, 1.5
+#: Where most lies on nothing simple free-form faces come first; simple ones are looked for where they leave more.
+_MOSTLY = 0.3
 #: How long (s) surfaces of a file are looked for where nothing else is said, and those of each body at the least.
 SEARCH, _EACH = 50.0, 2.0
 #: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then, as far as
@@ -74,6 +73,15 @@ def solid(
     return facts
 
 
+def _shapeless(work: Ledger, body: Body, tolerance: float | None, until: float, progress: Progress) -> bool:
+    """Whether most of a body lies on nothing simple, as far as there is time to look."""
+    try:
+        with progress.within(max(until - time.monotonic(), 0.0)), progress.under_way():
+            return shapeless(body, work.state.marks, tolerance)
+    except (Refusal, Spent):
+        return False
+
+
 def _converted(
     work: Ledger, body: Body, kind: Kind, tolerance: float | None, until: float, progress: Progress
 ) -> dict[str, Any]:
@@ -81,13 +89,14 @@ def _converted(
     Returns what it tells: faces by kind, and what stayed facets and why."""
     best: tuple[float, Outcome] | None = None
     why, before = "", set(work.model.bodies)
-    for way in ("simple", "smooth") if kind == "auto" else (kind,) if kind != "facets" else ():
+    ways = ("simple", "smooth") if kind == "auto" else (kind,) if kind != "facets" else ()
+    smooth_first = kind == "auto" and _shapeless(work, body, tolerance, until, progress)
+    for way in reversed(ways) if smooth_first else ways:
         # What leaves more than the best so far is not looked at to the end.
         most = {} if best is None else {"left": min(best[0] / area(body), 1.0)}
         step = SolidFromTriangles(body, kind=way, tolerance=tolerance, **most)
-        began = time.monotonic()
         try:
-            with progress.within(max(until - began, 0.0)) if kind == "auto" else nullcontext():
+            with progress.within(max(until - time.monotonic(), 0.0)) if kind == "auto" else nullcontext():
                 out = work.try_step(step, progress)
         except (Refusal, Spent) as refusal:
             if kind != "auto":
@@ -97,9 +106,7 @@ def _converted(
         facets = sum(float(one["area_mm2"]) for one in out.details[0]["left"])
         if best is None or facets < best[0]:
             best = facets, out
-        share, dense = facets / area(body), len(soup_of(body).corners) > _DENSE
-        short = until - time.monotonic() < _TIME * (time.monotonic() - began)
-        if share <= _HARDLY or (share > _MOSTLY and dense and short):
+        if facets / area(body) <= (_MOSTLY if smooth_first else _HARDLY):
             break
     if best is not None:
         assert best[1].operation is not None

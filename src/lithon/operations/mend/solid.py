@@ -28,6 +28,7 @@ from lithon.mend.segments import Patch
 from lithon.mend.slivers import without_slivers
 from lithon.mend.solid import Left, MostlyFacets, Solid, bordering, solid_of
 from lithon.operations.choices import Choice
+from lithon.operations.marks import Marks
 from lithon.operations.mend.patches import LADDER, Patched
 from lithon.operations.mend.triangles import made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
@@ -52,8 +53,10 @@ _FEW_STRAY, _FURTHER, _MANY_STRAY = 0.01, 3.0, 0.03
 #: Within this share of the diagonal corners lie on what they were made from; and so much of a skin may stay facets
 #: before surfaces further off are looked for.
 _EXACT, _LITTLE = 3e-5, 0.3
-#: Where faces may stand off by more in parts: the share of that which is looked for.
-_SOUGHT = 0.3
+#: Where faces may stand off by more in parts: the share of that which is looked for; and in which they meet.
+_SOUGHT, _OF_DEVIATION = 0.3, 0.012
+#: Of so many triangles a body is free-form where more than this share of it lies on nothing simple.
+_DENSE, _MOSTLY = 2000, 0.5
 #: Where no more of a skin stays facets no further deviation is tried.
 _ENOUGH = 0.02
 #: Another solid is worth making where no more than this share of what stays facets in the best so far does.
@@ -144,6 +147,28 @@ def _without_strays(points: Floats, corners: Ints, patch: Patch, most: float) ->
     off = patch.surface.signed_distance(points[np.unique(corners[patch.rows[~bad]])])
     good = Patch(patch.surface, patch.rows[~bad], float(np.abs(off).max()))
     return [good, Patch(None, patch.rows[bad], 0.0)]
+
+
+def _few(sheet: Patched, tolerance: float | None) -> float:
+    """The share of a patch's corners that may stray from its surface by more."""
+    return _FEW_STRAY if sheet.noise() and tolerance is None else 0.0
+
+
+def _loose(sheet: Patched, tolerance: float | None) -> float:
+    """The share of a skin that lies on nothing simple within the least deviation."""
+    points, corners, few = sheet.points, sheet.corners, _few(sheet, tolerance)
+    found, near = next(sheet.found(tolerance, True), ([], 0.0))
+    area = triangle_areas(points, corners)
+    loose = (p for p in found if p.surface is None or _strays(points, corners, p, _STRAY * near, few))
+    return sum(float(area[p.rows].sum()) for p in loose) / float(area.sum())
+
+
+def shapeless(body: Body, marks: Marks, tolerance: float | None) -> bool:
+    """Whether most of a body of many triangles lies on nothing simple."""
+    if len(soup_of(body).corners) < _DENSE:
+        return False
+    sheet = Patched.of(body, marks)
+    return not sheet.whole and _loose(sheet, tolerance) > _MOSTLY
 
 
 def _shapeless_as_one(found: list[Patch]) -> list[Patch]:
@@ -255,7 +280,7 @@ class SolidFromTriangles(Operation):
             found = united(points, corners, found, bordering(len(points), corners, found), MISS * tolerance)
             found = straightened(points, corners, found, tolerance)
             found = untangled(points, corners, found, MISS * tolerance)
-        few = _FEW_STRAY if sheet.noise() and self.tolerance is None else 0.0
+        few = _few(sheet, self.tolerance)
         strays = [p for p in found if p.surface is not None and _strays(points, corners, p, _STRAY * near, few)]
         if strays and not mixed:
             far = max(strays, key=lambda p: p.off)
@@ -312,7 +337,7 @@ class _Search:
         if self.smooth and rung is not None and not self.enough():
             try:
                 with progress.within(_PARTING[0] + _PARTING[1] * len(self.sheet.corners)):
-                    return self.asked.joined(self.sheet, *rung, self.loosest, True, self.most(), True)
+                    return self.asked.joined(self.sheet, *rung, self.meeting(), True, self.most(), True)
             except Refusal as error:
                 self.refusal = self.refusal or error
             except Spent:
@@ -324,6 +349,12 @@ class _Search:
             return self.best
         raise self.refusal or Refusal("nothing of it lies on a surface",
                                       remedy="allow more deviation, or keep the facets")  # fmt: skip
+
+    def meeting(self) -> float:
+        """How far (mm) free-form faces in parts may miss each other: a small share of how far corners may stand off."""
+        if self.asked.tolerance is not None:
+            return self.loosest
+        return max(self.loosest, _OF_DEVIATION * LADDER[-1] * self.sheet.scale)
 
     def rungs(self, free: bool = False) -> Iterator[_Rung]:
         return iter(self.given) if self.given else self.sheet.found(self.asked.tolerance, free)
@@ -350,6 +381,8 @@ class _Search:
                         return min(self.held, key=_left)
             if exact and first and len(found) > first:
                 continue  # they fell into pieces
+            if self.sheet.noise() and not self.given and _loose(self.sheet, self.asked.tolerance) > _LITTLE:
+                return None  # with more deviation it lies on nothing simple either
             for tolerance in self.tolerances:
                 try:
                     return self.asked.joined(self.sheet, found, near, tolerance, False)
@@ -376,15 +409,14 @@ class _Search:
         return None
 
     def shapeless(self) -> _Rung | None:
-        """The patches with the least deviation where most of them lie on nothing simple: there faces in parts are what
-        is wanted; none where that is not so."""
+        """The patches with the least deviation of a scan, or where most of them lie on nothing simple: there faces in
+        parts are what is wanted; none where that is not so."""
         if not self.smooth or self.given or self.tried is not None:
             return None
-        for found, near in self.rungs(True):
-            area = triangle_areas(self.sheet.points, self.sheet.corners)
-            loose = [p.rows for p in found if p.surface is None]
-            return (found, near) if sum(float(area[rows].sum()) for rows in loose) > _LITTLE * self.area else None
-        return None
+        found, near = next(self.rungs(True), (None, 0.0))
+        if found is None or not (self.sheet.noise() or _loose(self.sheet, self.asked.tolerance) > _LITTLE):
+            return None
+        return found, near
 
     def partly(self) -> _Rung | None:
         """With some of it left as facets, or in free-form faces; the rung that was tried last."""
