@@ -64,14 +64,14 @@ def under(height):
 @pytest.mark.slow
 def test_what_no_face_follows_is_cut_until_it_does_but_for_the_burr():
     """Uncut the patch with the burr stays facets; cut in parts little but the burr does, and what it holds is what is
-    under the function. What has a face once is not fitted again."""
+    under the function. What has a face once is not fitted again between the same curves."""
     points, corners, patches = parts_of(burred, 15, at=2.05)
     fitted = []
     through = making.through
 
-    def counted(sheet, *more, **spans):
-        out = through(sheet, *more, **spans)
-        fitted.append(sheet.points.tobytes())
+    def counted(sheet, around, *more, **spans):
+        out = through(sheet, around, *more, **spans)
+        fitted.append(b"".join(p.tobytes() for p in (sheet.points, *around)))
         return out
 
     near = 1e-3
