@@ -40,7 +40,7 @@ from lithon.words import many
 #: How long (s) what was found in time may take to be looked at and put in its place.
 _FINISHING = 30.0
 #: How long (s) patches that fail are parted, and more for each triangle.
-_PARTING = 10.0, 4e-3
+_PARTING = 15.0, 8e-3
 #: The share of a skin of which at most stays facets beside simple or free-form faces.
 _MOST_LEFT = 0.9
 #: In scatters of a scan: the resolution of a solid whose faces do not meet any nearer.
@@ -409,9 +409,9 @@ class _Search:
         return None
 
     def shapeless(self) -> _Rung | None:
-        """The patches with the least deviation of a scan, or where most of them lie on nothing simple: there faces in
-        parts are what is wanted; none where that is not so."""
-        if not self.smooth or self.given or self.tried is not None:
+        """The patches with the least deviation of a scan of many triangles, or where most of them lie on nothing
+        simple: there faces in parts are what is wanted; none where that is not so."""
+        if not self.smooth or self.given or self.tried is not None or len(self.sheet.corners) < _DENSE:
             return None
         found, near = next(self.rungs(True), (None, 0.0))
         if found is None or not (self.sheet.noise() or _loose(self.sheet, self.asked.tolerance) > _LITTLE):
