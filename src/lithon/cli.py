@@ -167,6 +167,9 @@ def _cuts(model: Any) -> list[dict[str, Any]]:
 @click.option("--out", type=click.Path(), required=True, help="The mesh to write: .vtu, .xdmf or .cgns.")
 @_ignoring
 @click.option("--approximate", is_flag=True, help="What fails is left out and closed over by triangles.")
+@click.option(
+    "--lattice", is_flag=True, help="Bodies of triangles with poor elements from a lattice, where it is better."
+)
 @_placed
 @click.option("--prove", is_flag=True, help="Solve a patch test on it.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")
@@ -178,6 +181,7 @@ def mesh(
     out: str,
     ignore: str,
     approximate: bool,
+    lattice: bool,
     prove: bool,
     as_json: bool,
     **place: Any,
@@ -196,7 +200,7 @@ def mesh(
         "failures": [],
     }
     try:
-        made = lithon.mesh_of(model, rules, elements, _progress(), approximate)
+        made = lithon.mesh_of(model, rules, elements, _progress(), approximate, lattice)
     except Refusal as refusal:
         facts["failures"] = [{"what": refusal.what, "where": refusal.where, "remedy": refusal.remedy}]
         if as_json:

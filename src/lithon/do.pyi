@@ -688,4 +688,5 @@ class mesh(Operation):  # noqa: N801
         order: Literal["1", "2"] = ...,
         around: bool = ...,
         approximate: bool = ...,
+        lattice: bool = ...,
     ) -> None: ...

@@ -17,7 +17,6 @@ from lithon.app.parts import Card, Panel, button, choice, label, number, restyle
 from lithon.app.work import Work
 from lithon.brep.copies import root_of
 from lithon.exchange.placement import ORIGINS, UPS, Placement
-from lithon.geometry.facets import Facets
 from lithon.mesh.compare import compared
 from lithon.mesh.recover import Failure
 from lithon.mesh.verdict import Verdict, verdict
@@ -423,8 +422,9 @@ class Docket(Panel):
         below = round(IGNORED * ledger.state.smallest, 6)
         if ledger.state.ignored is None and any(p.cause for p in told.places):
             card.add_button(f"Ignore below {below:g} mm", lambda: self.work.propose(IgnoreBelow(below)))
-        if any(isinstance(face.surface, Facets) for face in faces):
-            card.add_button("Mesh from a lattice", self._approximate, tip=_LATTICE)
+        if self.work.mesh is not None and self.work.mesh.better:
+            lattice = MakeMesh(elements="tet", lattice=True)
+            card.add_button("Mesh from a lattice", lambda: self.work.propose(lattice), tip=_LATTICE)
         self.add(card)
 
     def _failed(self, failure: Failure) -> None:

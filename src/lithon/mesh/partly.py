@@ -29,12 +29,14 @@ from lithon.progress import SILENT, Progress
 _VOLUME, _FINER, _PLENTY = 0.02, (0.7, 0.5), 50_000
 
 
-def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False) -> Mesh:
+def what_can(
+    model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False, lattice: bool = False
+) -> Mesh:
     """Tetrahedra of every group of bodies that share faces by itself: what lies apart, touches or overlaps unbonded
     has no nodes in common. A body of triangles whose skin cannot be held is meshed from a lattice. Where none can be
     meshed, triangles on the faces that do not fail; `approximate`: what fails is left out and closed over, in its own
-    group alone, and bodies of triangles with poor elements are meshed from a lattice, too. Raises Refusal where it is
-    no single face's fault."""
+    group alone; `lattice`: bodies of triangles whose elements would be poor in fewer places from one are meshed so,
+    too. Raises Refusal where it is no single face's fault."""
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []
@@ -42,7 +44,7 @@ def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approx
     for k, group in enumerate(groups):
         part = model if len(groups) == 1 else Model(tuple(group), model.tolerance)
         try:
-            made.append(_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups)), approximate))
+            made.append(_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups)), lattice))
         except Refusal as refusal:
             if (from_lattice := _from_lattice(group, rules, progress)) is not None:
                 made.append(from_lattice)
@@ -65,9 +67,10 @@ def what_can(model: Model, rules: SizeRules, progress: Progress = SILENT, approx
     return replace(made[0] if len(made) == 1 else _joined(made), failures=tuple(failures))
 
 
-def _mesh(model: Model, rules: SizeRules, progress: Progress, approximate: bool) -> Mesh:
+def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: bool) -> Mesh:
     """The mesh of bodies that belong together; of triangles alone a finer one where chords cut off too much, for what
-    is round there is told by nothing else."""
+    is round there is told by nothing else. Where elements are poor it is told whether a lattice gives better ones, and
+    `lattice`: those are taken."""
     mesh = tetrahedral_mesh(model, rules, progress)
     if not _alone(model.bodies):
         return mesh
@@ -79,9 +82,11 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, approximate: bool)
             mesh = tetrahedral_mesh(model, less, progress)
         except Refusal:
             break  # the coarser one holds
-    if approximate and not verdict(mesh).good:
-        return _from_lattice(model.bodies, rules, progress) or mesh
-    return mesh
+    poor = verdict(mesh).strict
+    other = _from_lattice(model.bodies, rules, progress) if poor else None
+    if other is None or verdict(other).strict >= poor:
+        return mesh
+    return other if lattice else replace(mesh, better=(0,))
 
 
 def _alone(bodies: Sequence[Body]) -> bool:
@@ -139,4 +144,5 @@ def _joined(meshes: list[Mesh]) -> Mesh:
         np.concatenate([m.face + f for m, _, _, f in parts]), tuple(x for m in meshes for x in m.bodies),
         tuple(x for m in meshes for x in m.faces), quality, shape=meshes[0].shape,
         rounded={k + int(b): off for m, _, b, _ in parts for k, off in m.rounded.items()},
+        better=tuple(k + int(b) for m, _, b, _ in parts for k in m.better),
     )  # fmt: skip

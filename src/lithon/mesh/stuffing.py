@@ -60,7 +60,7 @@ def stuffed(body: Body, size: float, progress: Progress = SILENT) -> Stuffed:
             off = np.linalg.norm(skin.nearest(points)[1] - points, axis=1)
             return Stuffed(mesh, float(off.max()))
         step *= _LESS
-    raise Refusal(f"its walls are thinner than {step:.2g} mm in most places", entities=(body,),
+    raise Refusal(f"its walls are thinner than {step / _LESS:.2g} mm in most places", entities=(body,),
                   remedy="smaller elements, or a mesh of its faces")  # fmt: skip
 
 

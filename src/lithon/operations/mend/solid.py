@@ -318,6 +318,8 @@ class _Search:
         self.asked, self.sheet, self.given, self.held = asked, sheet, given, held
         self.tolerances, self.loosest = tolerances, tolerances[-1]
         self.smooth, self.area = asked.kind == "smooth", area(sheet.body)
+        #: Whether there are so many triangles, none of them in a patch that was put right by hand.
+        self.dense = len(sheet.corners) >= _DENSE and not given
         self.refusal: Refusal | None = None
         #: Of corners that are exact: the solid with facets where they lie on nothing, or why there is none.
         self.tried: Solid | MostlyFacets | None = None
@@ -352,7 +354,7 @@ class _Search:
 
     def meeting(self) -> float:
         """How far (mm) free-form faces in parts may miss each other: a small share of how far corners may stand off."""
-        if self.asked.tolerance is not None:
+        if self.asked.tolerance is not None or self.given:
             return self.loosest
         return max(self.loosest, _OF_DEVIATION * LADDER[-1] * self.sheet.scale)
 
@@ -381,7 +383,7 @@ class _Search:
                         return min(self.held, key=_left)
             if exact and first and len(found) > first:
                 continue  # they fell into pieces
-            if self.sheet.noise() and not self.given and _loose(self.sheet, self.asked.tolerance) > _LITTLE:
+            if self.sheet.noise() and self.dense and _loose(self.sheet, self.asked.tolerance) > _LITTLE:
                 return None  # with more deviation it lies on nothing simple either
             for tolerance in self.tolerances:
                 try:
@@ -411,7 +413,7 @@ class _Search:
     def shapeless(self) -> _Rung | None:
         """The patches with the least deviation of a scan of many triangles, or where most of them lie on nothing
         simple: there faces in parts are what is wanted; none where that is not so."""
-        if not self.smooth or self.given or self.tried is not None or len(self.sheet.corners) < _DENSE:
+        if not self.smooth or not self.dense or self.tried is not None:
             return None
         found, near = next(self.rungs(True), (None, 0.0))
         if found is None or not (self.sheet.noise() or _loose(self.sheet, self.asked.tolerance) > _LITTLE):

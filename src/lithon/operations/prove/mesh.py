@@ -29,8 +29,9 @@ class MakeMesh(Operation):
                               optional=True))  # fmt: skip
 
     approximate: bool = param(Flag(title="approximate", default=False, optional=True,
-                                   help="what fails is closed over by triangles, poor bodies of triangles are meshed "
-                                        "from a lattice"))  # fmt: skip
+                                   help="what fails is closed over by triangles"))  # fmt: skip
+    lattice: bool = param(Flag(title="from a lattice", default=False, optional=True,
+                               help="poor bodies of triangles, where that gives better elements"))  # fmt: skip
 
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, Any]:
@@ -43,7 +44,7 @@ class MakeMesh(Operation):
 
     def do(self, bench: Bench) -> Made:
         rules = bench.state.rules()
-        mesh = mesh_of(bench.model, rules, self.elements, bench.progress, self.approximate)
+        mesh = mesh_of(bench.model, rules, self.elements, bench.progress, self.approximate, self.lattice)
         only_skin = mesh.shape.flat and self.elements not in ("tri", "quad")
         if self.order == "2" and not only_skin:
             mesh = quadratic(mesh)[0]
