@@ -187,3 +187,46 @@ def test_triangles_get_patches_that_are_put_right_and_the_solid_is_held_against_
     qtbot.wait(60)
     assert not desk.view.deviation.scale.isVisible() and seen(desk)
     assert all(a.GetVisibility() for a in desk.view._layers["edges"])
+
+
+def test_a_lattice_is_offered_where_it_makes_better_elements_and_makes_them(desk, qtbot, tmp_path):
+    """For poor elements on triangles the card has a button, which leaves none of them; then it is not there any more,
+    nor beside a mesh that no lattice would make better."""
+    from PySide6.QtCore import Qt
+    from PySide6.QtWidgets import QPushButton
+    from test_stuffing import spiked
+
+    from lithon.brep.topology import Model
+
+    path = tmp_path / "ridge.stl"
+    write_triangles(Model.of([spiked()[0]]), path)
+
+    def offered():
+        return "Mesh from a lattice" in [b.text() for b in desk.docket.findChildren(QPushButton)]
+
+    desk.open(path)
+    settled(desk, qtbot)
+    desk.work.set_size(4.0)
+    settled(desk, qtbot)
+    desk.work.go("Prove")
+    qtbot.keyClick(desk.view, Qt.Key.Key_M)
+    qtbot.waitUntil(lambda: desk.work.mesh is not None, timeout=60000)
+    qtbot.wait(50)
+    poor = desk.work.mesh
+    assert "not good enough everywhere" in labels(desk.docket) and poor.better == (0,) and offered()
+    object.__setattr__(poor, "better", ())
+    desk.work.go("Mend")
+    desk.work.go("Prove")
+    qtbot.wait(50)
+    assert "not good enough everywhere" in labels(desk.docket) and not offered()
+    object.__setattr__(poor, "better", (0,))
+    desk.work.go("Mend")
+    desk.work.go("Prove")
+    qtbot.wait(50)
+    button_of(desk.docket, "Mesh from a lattice").click()
+    qtbot.waitUntil(lambda: desk.work.mesh is not poor, timeout=60000)
+    qtbot.wait(50)
+    told = labels(desk.docket)
+    assert "from a lattice: creases are cut off by up to" in told and "not good enough" not in told
+    assert desk.work.mesh.quality.smallest_angle.min() > 12.0 and list(desk.work.mesh.rounded) == [0]
+    assert not offered()
