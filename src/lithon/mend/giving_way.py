@@ -20,8 +20,8 @@ from lithon.mend.slicing import by_creases, halved, sliced
 
 #: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
 _FREE, _PIECES = 8, 600
-#: What is no larger a share of the skin is not cut any more.
-_SMALL = 5e-4
+#: What is no larger a share of the skin is not cut any more; and when it is late.
+_SMALL, LARGE = 5e-4, 0.02
 
 
 @dataclass(slots=True)
@@ -33,10 +33,13 @@ class Skin:
     pieces: list[Piece]
     stay: dict[int, str]
 
-    def bend_to(self, failures: Sequence[Failure], memory: dict[object, Any], late: bool) -> tuple[list[Failure], bool]:
+    def bend_to(
+        self, failures: Sequence[Failure], memory: dict[object, Any], least: float = 0.0
+    ) -> tuple[list[Failure], bool]:
         """Where a triangle hinders a free-form face it becomes a part of it; where one fails its patch is cut in parts,
-        and where a simple one does it becomes free-form, unless it is late. Returns the failures for which nothing of
-        this can be done, and whether anything was."""
+        and where a simple one does it becomes free-form, if they have more than the `least` share of the skin. Returns
+        the failures for which nothing of this can be done, and whether anything was."""
+        least = max(least, _SMALL) * sum(piece.area for piece in self.pieces)
         taken = {
             f.row: k for f in failures if f.row is not None and (k := self._taker(f, memory["beside"])) is not None
         }
@@ -44,9 +47,10 @@ class Skin:
         left, changed = list[Failure](), set(taken.values())
         for failure in failures:
             among = [k for k in failure.among if k != FACETS and k not in self.stay]
+            large = [k for k in among if self.pieces[k].area > least]
             if failure.row in taken or not changed.isdisjoint(among):
                 continue
-            which = None if late else self._give_way(among, failure, memory)
+            which = self._give_way(large, failure, memory)
             if which is None:
                 left.append(failure)
             else:
@@ -99,7 +103,7 @@ class Skin:
 
     def _cut(self, k: int, memory: dict[object, Any], bad: Floats | None) -> bool:
         """Cut a piece in parts, where it can be, one of them without the bad places (k,3)."""
-        if len(self.pieces) >= _PIECES or self.pieces[k].area <= _SMALL * sum(piece.area for piece in self.pieces):
+        if len(self.pieces) >= _PIECES:
             return False
         points, corners, of, part, sides = halved(self.points, self.corners, self.pieces[k].rows, bad)
         if int(part.max()) < 1:

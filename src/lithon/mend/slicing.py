@@ -67,19 +67,25 @@ def sliced(
     return points, corners, parent, label
 
 
-def by_creases(points: Floats, corners: Ints) -> Ints:
-    """The part (m,) of each of some triangles (m,3) of points (n,3) as creases part them; what is of few goes to what
-    it has the longest border with."""
+def smooth_sides(points: Floats, corners: Ints) -> tuple[Ints, Ints, Floats, Bools]:
+    """Pairs (k,) of triangles (m,3) of points (n,3) side by side, how long (mm) the side is, and whether it is on no
+    crease."""
     normal, _ = _measures(points, corners)
     normal = unit(normal)
     i, j, _ = side_pairs(corners, len(points))
-    smooth = (normal[i] * normal[j]).sum(axis=1) > np.cos(CREASE)
-    graph = scipy.sparse.coo_array((np.ones(int(smooth.sum())), (i[smooth], j[smooth])), shape=(len(corners),) * 2)
-    part = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
     common = (corners[i][:, :, None] == corners[j][:, None, :]).any(axis=2)  # which of i's corners j has, too
     first, last = common.argmax(axis=1), 2 - common[:, ::-1].argmax(axis=1)
     row = np.arange(len(i))
     long = np.linalg.norm(points[corners[i][row, first]] - points[corners[i][row, last]], axis=1)
+    return i, j, long, np.asarray((normal[i] * normal[j]).sum(axis=1) > np.cos(CREASE))
+
+
+def by_creases(points: Floats, corners: Ints) -> Ints:
+    """The part (m,) of each of some triangles (m,3) of points (n,3) as creases part them; what is of few goes to what
+    it has the longest border with."""
+    i, j, long, smooth = smooth_sides(points, corners)
+    graph = scipy.sparse.coo_array((np.ones(int(smooth.sum())), (i[smooth], j[smooth])), shape=(len(corners),) * 2)
+    part = scipy.sparse.csgraph.connected_components(graph, directed=False)[1]
     for _ in range(_GIVEN):
         count = np.bincount(part)
         one, two = part[i], part[j]

@@ -31,7 +31,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
 from lithon.mend.freeform import OffItsRim, curve_along, smoothly_among, through, unfolded
-from lithon.mend.giving_way import Skin, pieces_of
+from lithon.mend.giving_way import LARGE, Skin, pieces_of
 from lithon.mend.meetings import FACETS, Chain, Failure, Meetings, Piece, away
 from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
@@ -75,8 +75,9 @@ class Solid:
 _ROUNDS, _CUTS, _PATIENT = 80, 400, 8
 #: So many faces are fitted before it is looked whether enough failed.
 _AT_ONCE = 8
-#: Where so little time is left beside what was spent, or (s) for each face, nothing is cut any more.
-_LATE, _EACH = 0.8, 0.04
+#: Where so little time is left beside what was spent, or (s) for each face, only what is large is cut, and nothing any
+#: more where it is less by this share.
+_LATE, _EACH, _TOO_LATE = 0.8, 0.04, 0.4
 #: Parts of what is free-form come so near (share of how far they may stand off) to a face each; those have no more
 #: spans a side, and fewer where they are of few triangles, for they can be cut.
 _PART_WITHIN, _PART_SPANS = 0.5, 28
@@ -121,8 +122,9 @@ def solid_of(
         if not mixed:
             break
         spent = time.monotonic() - began
-        late = seconds_left() < max(_LATE * spent, _EACH * (len(skin.pieces) - len(stay)))
-        left, changed = (builder.failures, False) if parted is None else skin.bend_to(builder.failures, memory, late)
+        need, has = max(_LATE * spent, _EACH * (len(skin.pieces) - len(stay))), seconds_left()
+        least = np.inf if has < _TOO_LATE * need else LARGE if has < need else 0.0
+        left, changed = (builder.failures, False) if parted is None else skin.bend_to(builder.failures, memory, least)
         if not skin.give_up(left, all_of=patience <= 0) and not changed:
             break
         patience -= bool(left)

@@ -26,10 +26,11 @@ from lithon.survey.deviation import deviation
 
 #: So little of a skin (a share) may stay facets that no free-form faces are looked for in their stead.
 _HARDLY = 0.05
-#: Where most lies on nothing simple free-form faces come first; simple ones are looked for where they leave more.
-_MOSTLY = 0.3
+#: Where most lies on nothing simple free-form faces come first, in so much of the time; simple ones are looked for
+#: where they leave more.
+_FIRST, _MOSTLY = 0.75, 0.3
 #: How long (s) surfaces of a file are looked for where nothing else is said, and those of each body at the least.
-SEARCH, _EACH = 50.0, 2.0
+SEARCH, _EACH = 90.0, 2.0
 #: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then, as far as
 #: there is time, else its facets; simple, smooth: refused where a body has hardly any.
 Kind = Literal["auto", "facets", "simple", "smooth"]
@@ -96,7 +97,9 @@ def _converted(
         most = {} if best is None else {"left": min(best[0] / area(body), 1.0)}
         step = SolidFromTriangles(body, kind=way, tolerance=tolerance, **most)
         try:
-            with progress.within(max(until - time.monotonic(), 0.0)) if kind == "auto" else nullcontext():
+            share = _FIRST if smooth_first and way == "smooth" else 1.0
+            seconds = share * max(until - time.monotonic(), 0.0)
+            with progress.within(seconds) if kind == "auto" else nullcontext():
                 out = work.try_step(step, progress)
         except (Refusal, Spent) as refusal:
             if kind != "auto":

@@ -25,6 +25,7 @@ from lithon.mend.borders import straightened, united
 from lithon.mend.corners import untangled
 from lithon.mend.relations import related
 from lithon.mend.segments import Patch
+from lithon.mend.slicing import smooth_sides
 from lithon.mend.slivers import without_slivers
 from lithon.mend.solid import Left, MostlyFacets, Solid, bordering, solid_of
 from lithon.operations.choices import Choice
@@ -55,6 +56,8 @@ _FEW_STRAY, _FURTHER, _MANY_STRAY = 0.01, 3.0, 0.03
 _EXACT, _LITTLE = 3e-5, 0.3
 #: Where faces may stand off by more in parts: the share of that which is looked for; and in which they meet.
 _SOUGHT, _OF_DEVIATION = 0.3, 0.012
+#: A patch with fewer corners that are of no other lies on some surface as any few triangles do.
+_OF_ITS_OWN = 3
 #: Of so many triangles a body is free-form where more than this share of it lies on nothing simple.
 _DENSE, _MOSTLY = 2000, 0.5
 #: Where no more of a skin stays facets no further deviation is tried.
@@ -171,12 +174,28 @@ def shapeless(body: Body, marks: Marks, tolerance: float | None) -> bool:
     return not sheet.whole and _loose(sheet, tolerance) > _MOSTLY
 
 
-def _shapeless_as_one(found: list[Patch]) -> list[Patch]:
-    """Patches, of which those that lie on no surface are one: where it goes apart is found when it is cut."""
-    loose = [patch.rows for patch in found if patch.surface is None]
-    if len(loose) < 2:
-        return found
-    return [*(p for p in found if p.surface is not None), Patch(None, np.sort(np.concatenate(loose)), 0.0)]
+def _shapeless_as_one(points: Floats, corners: Ints, found: list[Patch]) -> list[Patch]:
+    """Patches, of which those that lie on no surface are one: where it goes apart is found when it is cut. So do those
+    that lie on one as any few triangles do: within what is smooth, and with hardly a corner that is theirs alone."""
+    label = np.full(len(corners), -1, dtype=np.int64)
+    for k, patch in enumerate(found):
+        label[patch.rows] = k
+    i, j, long, smooth = smooth_sides(points, corners)
+    apart = label[i] != label[j]
+    around = [
+        np.bincount(np.r_[label[i[m]], label[j[m]]], np.tile(long[m], 2), len(found)) for m in (apart, apart & smooth)
+    ]
+    shared = np.zeros(len(points), dtype=np.int64)  # of how many patches a corner is
+    own = [np.unique(corners[patch.rows]) for patch in found]
+    np.add.at(shared, np.concatenate(own), 1)
+    loose, kept = list[Ints](), list[Patch]()
+    for k, patch in enumerate(found):
+        few = int((shared[own[k]] == 1).sum()) < _OF_ITS_OWN
+        if patch.surface is None or (few and around[1][k] > 0.5 * around[0][k]):
+            loose.append(patch.rows)
+        else:
+            kept.append(patch)
+    return [*kept, Patch(None, np.sort(np.concatenate(loose)), 0.0)] if loose else kept
 
 
 class SolidFromTriangles(Operation):
@@ -291,7 +310,7 @@ class SolidFromTriangles(Operation):
             found.remove(p)
             found += _without_strays(points, corners, p, _STRAY * near)
         if parted and not sheet.whole:
-            found = _shapeless_as_one(found)
+            found = _shapeless_as_one(points, corners, found)
         free = near if self.kind == "smooth" else 0.0
         if mixed:
             corners, found = without_slivers(points, corners, found, tolerance)
