@@ -282,7 +282,7 @@ def _told_apart(failures: Sequence[object]) -> None:
 @click.option(
     "--seconds",
     type=float,
-    default=50.0,
+    default=90.0,
     show_default=True,
     help="How long surfaces are looked for with auto; what has none by then stays facets.",
 )
