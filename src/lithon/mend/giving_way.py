@@ -21,7 +21,7 @@ from lithon.mend.slicing import by_creases, halved, sliced
 #: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
 _FREE, _PIECES = 8, 600
 #: What is no larger a share of the skin is not cut any more; and when it is late.
-_SMALL, LARGE = 5e-4, 0.02
+_SMALL, LARGE = 2e-3, 0.02
 
 
 @dataclass(slots=True)

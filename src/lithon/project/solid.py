@@ -28,7 +28,7 @@ from lithon.survey.deviation import deviation
 _HARDLY = 0.05
 #: Where most lies on nothing simple free-form faces come first, in so much of the time; simple ones are looked for
 #: where they leave more.
-_FIRST, _MOSTLY = 0.75, 0.3
+_FIRST, _MOSTLY = 0.85, 0.3
 #: How long (s) surfaces of a file are looked for where nothing else is said, and those of each body at the least.
 SEARCH, _EACH = 90.0, 2.0
 #: auto: simple surfaces where a body has them, with free-form faces between where less stays facets then, as far as
