@@ -6,7 +6,8 @@ import sys
 
 import numpy as np
 import pytest
-from test_smooth_patches import ball, block, opened, waved
+from test_parted_patches import parts_of
+from test_smooth_patches import A, B, ball, block, opened, waved
 
 from lithon.arrays import triangle_areas
 from lithon.brep import measures
@@ -127,34 +128,23 @@ def test_parts_are_such_as_a_trial_face_follows():
     assert fails(points, corners, 1.0) is not None  # it closes on itself
 
 
-@pytest.mark.parametrize("seed", range(3))
-def test_fine_splines_are_integrated_with_fewer_nodes_as_well(seed, monkeypatch):
-    """A block under a spline of many spans, with either rule; and against its control points: the integral of a spline
-    over a plane is the mean of its heights at the control points, weighted by how far their functions reach."""
-    rng = np.random.default_rng(seed)
-    spans = 16
-    points, corners = block(waved, 40)
-    normal = np.cross(*(points[corners[:, k]] - points[corners[:, 0]] for k in (1, 2)))
-    flat, middle = abs(normal).argmax(axis=1), points[corners].mean(axis=1)
-    from lithon.geometry.surfaces import Plane
+@pytest.mark.parametrize(("along", "across"), [(2.6, 3.1), (2.3, 2.2)])
+def test_fine_splines_are_integrated_with_fewer_nodes_as_well(along, across, monkeypatch):
+    """A block under a spline of many spans holds the same with either rule, and what is under the function."""
+    height = lambda x, y: 2.0 + 0.2 * np.sin(along * x) * np.cos(across * y)  # noqa: E731
+    points, corners, patches = parts_of(height, 45)
 
-    patches = []
-    for axis, side in ((0, 0.0), (0, 6.0), (1, 0.0), (1, 4.0), (2, 0.0)):
-        rows = np.flatnonzero((flat == axis) & (abs(middle[:, axis] - side) < 1e-9))
-        patches.append(Patch(Plane.of(middle[rows[0]], normal[rows[0]]), rows, 0.0))
-    top = np.setdiff1d(np.arange(len(corners)), np.concatenate([p.rows for p in patches]))
-    made = solid_of(points, corners, [*patches, Patch(None, top, 0.0)], 1e-6, free=1e-4)
-    few = volume(made.body)
+    def made():
+        return solid_of(points, corners, patches, 1e-6, free=1e-4).body
+
+    few = made()
+    (top,) = [f.surface for f in few.faces if isinstance(f.surface, BSplineSurface)]
+    assert min(len(k) for k in top.inner_knots()) >= measures._FINE
     monkeypatch.setattr(measures, "_FINE", 10**9)
     monkeypatch.setattr(measures, "_MANY", 10**9)
-    again = solid_of(points, corners, [*patches, Patch(None, top, 0.0)], 1e-6, free=1e-4)
-    assert volume(again.body) == pytest.approx(few, rel=1e-9)
-    assert few == pytest.approx(under_waved(), rel=1e-4)
-    assert spans and rng is not None
-
-
-def under_waved():
-    return 2.0 * 24.0 + 0.4 * (1.0 - np.cos(0.9 * 6.0)) / 0.9 * np.sin(0.7 * 4.0) / 0.7
+    assert volume(made()) == pytest.approx(volume(few), rel=1e-9)
+    wave = 0.2 * (1.0 - np.cos(along * A)) / along * np.sin(across * B) / across
+    assert volume(few) == pytest.approx(2.0 * A * B + wave, rel=1e-4)
 
 
 @pytest.mark.parametrize("seed", range(4))
