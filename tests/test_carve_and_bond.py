@@ -7,7 +7,10 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from lithon.bond.share import bond
+from lithon.brep.area import area_of
+from lithon.brep.charts import chart_of
 from lithon.brep.measures import face_area, mass_properties, volume
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws
 from lithon.carve.split import split
@@ -90,6 +93,29 @@ def test_any_plane(origin, normal):
     assert {c.verdict for c in contacts} == {"shared"}
     twice = sum(len(b.faces) for b in bonded.bodies) - len(bonded.faces())
     assert twice == len(bonded.shared()) == len(contacts)
+
+
+def test_what_lies_beyond_a_rounded_edge_is_not_on_its_round():
+    """A tip cut off slantwise beside a rounded edge shares its cut with the rest and does not run into it; of the round
+    that is left, points a quarter turn on are outside, however long its straight sides are."""
+    model = collar_anchor()
+    plane = Plane.of((-49.0, 0.0, 33.29874880585956), (0.551629849692258, 1.0, -0.22851673955220497))
+    cut = split(model, model.bodies, plane)
+    halves_agree(model, cut, plane)
+    _, contacts = bond(cut)
+    assert [c.verdict for c in contacts] == ["shared"] * 2 and len(cut.bodies) == 3
+    rounds = [f for b in cut.bodies for f in b.faces if f.surface.kind == "cylinder" and f.surface.radius == 1.5]
+    assert rounds
+    for face in rounds:
+        flat = chart_of(face).flat(face_mesh(face).points)
+        low, high = flat.min(axis=0), flat.max(axis=0)
+        if high[0] - low[0] > 3.0:
+            continue  # a bore, all around
+        u = np.linspace(0.05, np.pi, 30) * face.surface.radius
+        inside = np.linspace(low[1], high[1], 9)
+        for beyond in (high[0] + u, low[0] - u):
+            at = np.stack(np.meshgrid(beyond, inside, indexing="ij"), axis=-1).reshape(-1, 2)
+            assert (area_of(face).side(chart_of(face).point(at), 1e-6) == -1).all()
 
 
 def test_a_pipe_cut_along_and_across():

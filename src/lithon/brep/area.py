@@ -101,8 +101,9 @@ class Area:
             best = np.where(closer, off, best)
             span = c.edge.t1 - c.edge.t0
             inner = (t > c.edge.t0 + 1e-9 * span) & (t < c.edge.t1 - 1e-9 * span) | c.edge.ring
-            # Only near a curved edge can polygon and face disagree.
-            ask = closer & inner & (c.edge.curve.kind != "line" or self.face.surface.kind != "plane")
+            # Only near an edge that is curved in the plane of the polygon can this and the face disagree.
+            curved = c.edge.curve.kind != "line" or self.face.surface.kind not in ("plane", "cylinder")
+            ask = closer & inner & curved
             answer = np.where(closer, polygon, answer)  # unless this edge, now the nearest, knows better
             if ask.any():
                 tangent = c.edge.curve.derivative(t) * (1.0 if c.forward else -1.0)
