@@ -22,7 +22,7 @@ from lithon.brep.shells import closed
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.tessellate import CrossesItself, body_mesh, face_mesh
 from lithon.brep.topology import Coedge, Edge, Face, Model, Vertex
-from lithon.brep.validate import face_flaws, flaws
+from lithon.brep.validate import flaws, outline_flaws
 from lithon.geometry.curves import Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Torus
@@ -265,7 +265,7 @@ def test_where_a_boundary_crosses_itself_is_told():
     face = Face(Plane.of((0, 0, 0), (0, 0, 1)), (tuple(Coedge(e, True) for e in edges),), True)
     with pytest.raises(CrossesItself, match="crosses itself") as told:
         face_mesh(face)
-    (flaw,) = [f for f in face_flaws(face, 1e-6) if f.entity is face]
+    (flaw,) = [f for f in outline_flaws(face, 1e-6) if f.entity is face]
     assert np.allclose(flaw.place, told.value.place)
     crossing = (edges[0], edges[2], edges[3])
     assert min(np.linalg.norm(edge_points(e)[1] - flaw.place, axis=1).min() for e in crossing) < 1e-9

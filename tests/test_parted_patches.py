@@ -11,7 +11,7 @@ from test_smooth_patches import A, B, block
 from lithon.arrays import triangle_areas
 from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.measures import volume
-from lithon.brep.validate import face_flaws, flaws
+from lithon.brep.validate import flaws, outline_flaws
 from lithon.errors import Refusal, Spent
 from lithon.geometry.spline_kernels import plain_feet
 from lithon.geometry.splines import BSplineSurface
@@ -180,10 +180,10 @@ def test_feet_are_where_the_surface_is_square_to_what_leads_to_them():
 def test_a_face_by_itself_is_told_to_be_wrong():
     points, corners, patches = parts_of(lambda x, y: 2.0 + 0.01 * x * y, 6)
     made = solid_of(points, corners, patches, TOLERANCE, free=1e-3)
-    assert all(not face_flaws(face, TOLERANCE) for face in made.body.faces)
+    assert all(not outline_flaws(face, TOLERANCE) for face in made.body.faces)
     plane = next(f for f in made.body.faces if f.surface.kind == "plane")
     lifted = type(plane)(Plane.of(plane.surface.frame.origin + 0.1, plane.surface.frame.z), plane.loops, plane.along)
-    assert {flaw.kind for flaw in face_flaws(lifted, TOLERANCE)} == {"gap"}
+    assert {flaw.kind for flaw in outline_flaws(lifted, TOLERANCE)} == {"gap"}
 
 
 def test_things_are_done_on_all_cores_in_their_order():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
@@ -14,7 +14,14 @@ from lithon.brep.copies import origin_of, root_of
 from lithon.brep.lineage import since
 from lithon.brep.measures import face_area, prepare, volume
 from lithon.brep.tessellation.division import divide_edges
-from lithon.brep.tessellation.tessellate import CrossesItself, body_mesh, face_mesh, leaks, prepare_meshes
+from lithon.brep.tessellation.tessellate import (
+    CrossesItself,
+    body_mesh,
+    face_mesh,
+    leaks,
+    outline_trouble,
+    prepare_meshes,
+)
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.errors import Refusal, spot
 from lithon.geometry.batch import CurveBatch, RollBatch, spread
@@ -236,12 +243,11 @@ def _face_flaws(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
     return found
 
 
-def face_flaws(face: Face, tolerance: float) -> list[Flaw]:
-    """What is wrong with a face by itself, its edges with it."""
+def outline_flaws(face: Face, tolerance: float) -> list[Flaw]:
+    """What is wrong with the boundary of a face by itself; what is sound within may still leave it no area."""
     edges = tuple(dict.fromkeys(face.edges()))
     divide_edges(edges)
-    prepare_meshes([face])
-    return _gap_flaws(edges, tolerance) or _face_flaws(face, tolerance, {})
+    return _gap_flaws(edges, tolerance) or _outline_flaws(face, tolerance, _stand_off([face]), outline_trouble)
 
 
 #: A face of no more area, in squares of the tolerance, has none: of a triangle with sides as long as the tolerance the
@@ -257,7 +263,8 @@ def _drawn_area(face: Face) -> float:
     return float(triangle_areas(mesh.points, mesh.triangles).sum())
 
 
-def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
+def _outline_flaws(face: Face, tolerance: float, off: _Off, trouble_of: Callable[[Face], str]) -> list[Flaw]:
+    """What is wrong with how the edges of a face run, and with what is told of them when it is drawn."""
     pulse()
     if face in off and off[face][0] > MISS * tolerance:
         most, edge, place = off[face]
@@ -267,14 +274,20 @@ def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
             if a.last is not b.first:
                 return [Flaw("broken loop", "a loop does not join up", _at(face), face)]
     try:
-        if (trouble := face_mesh(face).trouble) != "":
+        if (trouble := trouble_of(face)) != "":
             return [Flaw("tangled face", trouble, _at(face), face)]
-        if leaks(face):
-            return [Flaw("leak", "the triangles of a face do not end along its edges", _at(face), face)]
     except CrossesItself as refusal:
         return [Flaw("tangled face", refusal.what, _tuple(refusal.place), face)]
     except Refusal as refusal:
         return [Flaw("tangled face", refusal.what, _at(face), face)]
+    return []
+
+
+def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
+    if found := _outline_flaws(face, tolerance, off, lambda face: face_mesh(face).trouble):
+        return found
+    if leaks(face):
+        return [Flaw("leak", "the triangles of a face do not end along its edges", _at(face), face)]
     # Its triangles end along its edges as these are walked: where they are large it is, and no turned one.
     if _drawn_area(face) <= _LARGE * tolerance**2 and face_area(face) <= _EMPTY * tolerance**2:
         return [Flaw("empty face", "a face has no area", _at(face), face)]

@@ -400,7 +400,11 @@ class BSplineSurface:
 
     def bend(self, points: Floats) -> Floats:
         uv = self._off_poles(self.parameters(np.asarray(points)))
-        _, du, dv, duu, duv, dvv = self.at(uv[:, 0], uv[:, 1])
+        return self.bend_at(uv[:, 0], uv[:, 1])
+
+    def bend_at(self, u: Floats, v: Floats) -> Floats:
+        """The larger principal curvature (n,) at parameters (n,)."""
+        _, du, dv, duu, duv, dvv = self.at(u, v)
         n = cross_product(du, dv)
         n = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
         e, f, g = (du * du).sum(1), (du * dv).sum(1), (dv * dv).sum(1)

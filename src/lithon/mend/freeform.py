@@ -50,6 +50,8 @@ _SLOW = 0.98
 #: A surface may lean by so much (cosine) from the triangles that it stands for, looked at in about so many places, but
 #: for those that have less of an area than this share of the largest.
 _LEAN, _PLACES, _SLIVER = 0.5, 3000, 1e-3
+#: A surface may bend with a radius of this part of the reach of its triangles: what is tighter is a fold.
+_TIGHT = 450.0
 #: How often the way that triangles lean is evened out with those around.
 _SMOOTHED = 2
 #: A triangle lower than this share of what corners may stand off says nothing of how a surface leans.
@@ -300,6 +302,19 @@ def _within(lines: Floats, at: Floats) -> Bools:
 
 
 def _ripples(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float, lines: Floats) -> Floats:
+    """Where (k,3) a surface leans far from the triangles that it stands for, or bends as nothing of their size does."""
+    return np.concatenate([_leaning(surface, sheet, uv, least, lines), _folds(surface, sheet, uv, lines)])
+
+
+def _folds(surface: BSplineSurface, sheet: Sheet, uv: Floats, lines: Floats) -> Floats:
+    """Where (k,3) a surface bends too far to be what its triangles stand for, along the lines (m,4) around it and in
+    the middles of triangles."""
+    at = np.concatenate([lines[:, :2], uv[sheet.corners].mean(axis=1)])
+    reach = float(np.linalg.norm(np.ptp(sheet.points, axis=0)))
+    return surface.at(*at[surface.bend_at(*at.T) * reach > _TIGHT].T)[0]
+
+
+def _leaning(surface: BSplineSurface, sheet: Sheet, uv: Floats, least: float, lines: Floats) -> Floats:
     """Where (k,3) a surface leans far from the triangles that it stands for, whose corners lie at uv (n,2), of places
     spread over each that is no lower (mm) than `least`, those within the lines (m,4) around it."""
     a, b, c = (sheet.points[sheet.corners[:, k]] for k in range(3))

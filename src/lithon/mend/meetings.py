@@ -101,6 +101,8 @@ class Meetings:
         #: The triangle that walks each directed side.
         self.beside: dict[tuple[int, int], int] = memory["beside"]
         self.made: dict[int, Vertex] = {}
+        #: Corners where patches meet for which there is no vertex.
+        self.unmade: set[int] = set()
 
     def marks(self, among: Sequence[int]) -> frozenset[object]:
         """What patches are known by from one attempt to the next."""
@@ -188,7 +190,9 @@ class Meetings:
                             ways[pairs[side]].append(side)
                         curves = {c for pair, own in ways.items() if (c := self.known_curve(own, pair)) is not None}
                         self._corner(v, around[v], curves.pop() if len(curves) == 1 else None)
-        return self._without_steps(out, around)
+        out = self._without_steps(out, around)
+        self.unmade = {v for v in around if v not in self.made}
+        return out
 
     def _bends(
         self, pairs: Mapping[tuple[int, int], tuple[int, int]], at: Mapping[int, list[tuple[int, int]]], ends: set[int]

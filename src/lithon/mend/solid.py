@@ -23,7 +23,7 @@ from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.cleaning import side_pairs
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
-from lithon.brep.validate import Flaw, face_flaws, flaws
+from lithon.brep.validate import Flaw, flaws, outline_flaws
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import meet
@@ -75,9 +75,9 @@ class Solid:
 _ROUNDS, _CUTS, _PATIENT = 80, 400, 8
 #: So many faces are fitted before it is looked whether enough failed.
 _AT_ONCE = 8
-#: Where so little time is left beside what was spent, or (s) for each face, only what is large is cut, and nothing any
-#: more where it is less by this share.
-_LATE, _EACH, _TOO_LATE = 0.8, 0.04, 0.4
+#: It takes so many times as long as the last attempt did, and more (s) for each face, until all that is left fits;
+#: where there is no more time than that nothing is cut any more, and before only what is large.
+_SETTLING, _EACH, _BEFORE = 2.0, 0.03, 2.5
 #: Parts of what is free-form come so near (share of how far they may stand off) to a face each; those have no more
 #: spans a side, and fewer where they are of few triangles, for they can be cut.
 _PART_WITHIN, _PART_SPANS = 0.5, 28
@@ -106,7 +106,7 @@ def solid_of(
             raise Refusal("nothing of it lies on a simple surface",
                           remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
     memory: dict[object, Any] = {"lost": {} if lost is None else lost}
-    skin, patience, began = Skin(points, corners, pieces, stay), _PATIENT, time.monotonic()
+    skin, patience = Skin(points, corners, pieces, stay), _PATIENT
     for _ in range((_CUTS if parted else _ROUNDS) if mixed else 1):
         if (facets := sum(skin.pieces[k].area for k in stay)) > most:
             largest = max(stay, key=lambda k: skin.pieces[k].area)
@@ -114,6 +114,7 @@ def solid_of(
             raise MostlyFacets(f"{share:.0%} of its skin would stay facets: {stay[largest]}",
                                where=spot(skin.points[skin.corners[skin.pieces[largest].rows]].mean(axis=(0, 1))),
                                remedy="part the patch there, or keep the facets")  # fmt: skip
+        began = time.monotonic()
         builder = _Builder(skin.points, skin.corners, skin.pieces, tolerance, name, free, stay, memory, mixed, most)
         builder.loosely, builder.parted = max(free, parted or 0.0), parted is not None
         out = builder.run()
@@ -121,9 +122,8 @@ def solid_of(
             return out
         if not mixed:
             break
-        spent = time.monotonic() - began
-        need, has = max(_LATE * spent, _EACH * (len(skin.pieces) - len(stay))), seconds_left()
-        least = np.inf if has < _TOO_LATE * need else LARGE if has < need else 0.0
+        need = _SETTLING * (time.monotonic() - began) + _EACH * (len(skin.pieces) - len(stay))
+        least = np.inf if (has := seconds_left()) < need else LARGE if has < _BEFORE * need else 0.0
         left, changed = (builder.failures, False) if parted is None else skin.bend_to(builder.failures, memory, least)
         if not skin.give_up(left, all_of=patience <= 0) and not changed:
             break
@@ -154,18 +154,19 @@ class _Builder(Meetings):
         self.beside_facet: dict[Face, tuple[int, ...]] = {}
 
     def run(self) -> Solid | None:
-        """The solid; None where patches fail."""
+        """The solid; None where patches fail. What does not touch those that failed is looked at all the same: the
+        sooner all is known that gives way, the fewer attempts it takes."""
         borders = self.borders()
         chains = self.chains(borders)
-        if self.failures:
-            return None
         edges: dict[int, list[tuple[Edge, bool]]] = {}
         for chain in chains:
-            with self.noting(chain.pair):
-                edges[id(chain)] = self._edges(chain)
-        if self.failures:
-            return None
-        free = [k for k, surface in enumerate(self.surfaces) if surface is None and k not in self.stay]
+            if self.unmade.isdisjoint((chain.points[0], chain.points[-1])):
+                with self.noting(chain.pair):
+                    edges[id(chain)] = self._edges(chain)
+        broken = [chain for chain in chains if id(chain) not in edges]
+        chains = [chain for chain in chains if id(chain) in edges]
+        waiting = {*self.stay, *(k for chain in broken for k in chain.pair)}
+        free = [k for k, surface in enumerate(self.surfaces) if surface is None and k not in waiting]
         around: dict[int, list[Edge]] = defaultdict(list)
         for chain in chains:
             for k in chain.pair:
@@ -181,8 +182,7 @@ class _Builder(Meetings):
                     self.off = max(self.off, fit[1])
             if sum(self.pieces[j].area for j in {*self.stay, *(f.among[0] for f in self.failures)}) > self.most:
                 break
-        if self.failures:
-            return None
+        waiting.update(k for k, surface in enumerate(self.surfaces) if surface is None)
         sides: dict[int, list[Coedge]] = defaultdict(list)
         for chain in chains:
             a, b = chain.points[0], chain.points[1]
@@ -191,12 +191,12 @@ class _Builder(Meetings):
                 sides[k] += [Coedge(edge, same == forward) for edge, same in edges[id(chain)]]
         self.faces: dict[Face, int] = {}
         uses, loose = list[FaceUse](), list[FaceUse]()
-        left = self._left(chains, edges, loose)  # first: it is told at once whether that goes, and those take long
-        if self.failures:
-            return None
+        gone = {v for chain in broken for v in chain.points}
+        left = self._left(chains, edges, loose, gone)  # first: it is soon told, and faces beside it may change for it
+        waiting.update(k for failure in self.failures for k in failure.among)
         for k in range(len(self.surfaces)):
             pulse("sewing faces")
-            if k not in self.stay:
+            if k not in waiting:
                 with self.noting((k,)):
                     uses.append(self._face(k, sides[k]))
         body = Body((*uses, *loose), self.name)
@@ -210,7 +210,7 @@ class _Builder(Meetings):
         if key not in self.memory:
             face = Face(surface, tuple(_loops(sides, surface)), self._along(surface, self.pieces[k].rows))
             # Of an edge it is not known yet which of its faces is to blame.
-            wrong = [flaw for flaw in face_flaws(face, self.tolerance) if flaw.entity is face] if self.parted else []
+            wrong = [flaw for flaw in outline_flaws(face, self.tolerance) if flaw.entity is face] if self.parted else []
             self.memory[key] = face, wrong
         face, wrong = self.memory[key]
         if wrong:
@@ -219,9 +219,10 @@ class _Builder(Meetings):
         return FaceUse(face)
 
     def _left(
-        self, chains: list[Chain], edges: dict[int, list[tuple[Edge, bool]]], uses: list[FaceUse]
+        self, chains: list[Chain], edges: dict[int, list[tuple[Edge, bool]]], uses: list[FaceUse], gone: set[int]
     ) -> tuple[Left, ...]:
-        """What stays facets; its faces are put to the others."""
+        """What stays facets; its faces are put to the others. `gone`: corners beside which there are no edges; where
+        something failed only what is beside faces is made."""
         if not self.stay:
             return ()
         known = {}
@@ -234,12 +235,18 @@ class _Builder(Meetings):
             for v in chain.points if FACETS in chain.pair else ():
                 beside[v] += [k for k in chain.pair if k != FACETS]
         facets = FacetFaces(self.points, self.corners, self.made, known, self.memory)
+        among_border, among_gone = (np.zeros(len(self.points), dtype=bool) for _ in range(2))
+        among_border[list(beside)] = True
+        among_gone[list(gone)] = True
         out = []
         for k, why in self.stay.items():
             piece, own = self.pieces[k], list[Face]()
             if not len(piece.rows):
                 continue
-            for row in piece.rows.tolist():
+            rows = piece.rows
+            if self.failures:
+                rows = rows[among_border[self.corners[rows]].any(axis=1) & ~among_gone[self.corners[rows]].any(axis=1)]
+            for row in rows.tolist():
                 moved = tuple(dict.fromkeys(j for v in self.corners[row].tolist() for j in beside[v]))
                 with self.noting(moved, row):
                     made = facets.uses(row)

@@ -127,11 +127,15 @@ def _given(face: Face, facets: Facets) -> FaceMesh:
     return FaceMesh(np.array(facets.points), facets.triangles, keys)
 
 
-def _part_mesh(face: Face) -> FaceMesh:
-    pulse()
-    whole = band(face)
-    if whole is not None:
-        return whole
+def outline_trouble(face: Face) -> str:
+    """What is wrong with the boundary of a face, looked at in its chart, before anything is drawn within; empty where
+    nothing is. Raises Refusal where it is tangled."""
+    return next((t for part in parts_of(face) if band(part) is None and (t := _outlined(part)[3])), "")
+
+
+def _outlined(face: Face) -> tuple[Triangulation, Domain, shapely.Polygon, str]:
+    """The triangles between the edges of a part of a face, in its chart, and what is wrong with its boundary. Raises
+    CrossesItself."""
     domain = flat_domain(face, edge_points, _cut)
     shape = domain.polygon()
     backward = not shape.exterior.is_ccw or shape.area <= 0.0
@@ -144,6 +148,15 @@ def _part_mesh(face: Face) -> FaceMesh:
     except Tangled as error:
         place = domain.surface_points(domain.flat[[min(error.points[0], len(domain.flat) - 1)]])[0]
         raise CrossesItself(face, place) from error
+    return region, domain, shape, trouble
+
+
+def _part_mesh(face: Face) -> FaceMesh:
+    pulse()
+    whole = band(face)
+    if whole is not None:
+        return whole
+    region, domain, shape, trouble = _outlined(face)
     if not isinstance(face.surface, Plane):
         # Beside a straight edge, which stays whole, long triangles are what there is.
         slim = all(e.curve.kind != "line" for e in face.edges())
