@@ -121,6 +121,12 @@ def seconds_left() -> float:
     return _current.get().seconds_left()
 
 
+def bring_home(seconds: float) -> None:
+    """Where the budget of the operation under way runs out sooner it goes on for so long (s): what was found within it
+    is still to be looked at."""
+    _current.get().bring_home(seconds)
+
+
 def pulse(what: str = "") -> None:
     """A sign of life out of a loop: raises Cancelled where the operation under way is to stop, Spent where its budget
     has run out. Costs less than a microsecond where nobody listens."""

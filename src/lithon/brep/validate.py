@@ -70,7 +70,7 @@ def _all_flaws(body: Body, tolerance: float) -> list[Flaw]:
             found = [flaw for flaw in before if flaw.entity in same]
     divide_edges(edges)
     prepare_meshes(faces)
-    found += ([] if body.sheet else _edge_flaws(body, edges)) + _gap_flaws(edges, tolerance)
+    found += ([] if body.sheet else _edge_flaws(body, edges)) + gap_flaws(edges, tolerance)
     doubtful = _doubtful(_sound_faces, faces, tolerance)
     off = _stand_off(f for f in doubtful if f.before is None)
     for face in doubtful:
@@ -206,7 +206,7 @@ def _doubtful(known: Remembered[T, float], entities: Iterable[T], tolerance: flo
     return [e for e in known.unlike(entities, tolerance) if not _sound(known, e, tolerance)]
 
 
-def _gap_flaws(edges: Iterable[Edge], tolerance: float) -> list[Flaw]:
+def gap_flaws(edges: Iterable[Edge], tolerance: float) -> list[Flaw]:
     """Edges that run backwards or miss their vertices; an edge once found sound is not looked at again."""
     out: list[Flaw] = []
     for edge in _doubtful(_sound_edges, edges, tolerance):
@@ -247,7 +247,7 @@ def outline_flaws(face: Face, tolerance: float) -> list[Flaw]:
     """What is wrong with the boundary of a face by itself; what is sound within may still leave it no area."""
     edges = tuple(dict.fromkeys(face.edges()))
     divide_edges(edges)
-    return _gap_flaws(edges, tolerance) or _outline_flaws(face, tolerance, _stand_off([face]), outline_trouble)
+    return gap_flaws(edges, tolerance) or _outline_flaws(face, tolerance, _stand_off([face]), outline_trouble)
 
 
 #: A face of no more area, in squares of the tolerance, has none: of a triangle with sides as long as the tolerance the

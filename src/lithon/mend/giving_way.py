@@ -20,6 +20,11 @@ from lithon.mend.slicing import by_creases, halved, sliced
 
 #: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
 _FREE, _PIECES = 8, 600
+#: So often triangles are taken into a patch, or triangles of it stay facets, where the two hinder each other; and no
+#: more of it (a share) each time.
+_TAKEN, _PEELED, _PEEL = 3, 8, 0.2
+#: After so many times they do so all along those that it does not meet.
+_FAR_OFF = 2
 #: What is no larger a share of the skin is not cut any more; and when it is late.
 _SMALL, LARGE = 2e-3, 0.02
 
@@ -50,6 +55,8 @@ class Skin:
             large = [k for k in among if self.pieces[k].area > least]
             if failure.row in taken or not changed.isdisjoint(among):
                 continue
+            if failure.row is not None and self._peel_any(self._by_area(among), failure, changed):
+                continue  # one triangle is no reason to part what fits
             which = self._give_way(large, failure, memory)
             if which is None:
                 left.append(failure)
@@ -60,7 +67,7 @@ class Skin:
     def _give_way(self, among: list[int], failure: Failure, memory: dict[object, Any]) -> int | None:
         """The largest free-form patch of some that can be cut, which is done, else the smallest simple one, which
         becomes free-form; none where neither is there."""
-        among = sorted(among, key=lambda k: self.pieces[k].area)
+        among = self._by_area(among)
         free = [k for k in among if self.pieces[k].surface is None]
         no_face = isinstance(failure.refusal, NoFace)
         if not no_face and (k := self._bend(among)) is not None:
@@ -70,6 +77,10 @@ class Skin:
             if self._cut(k, memory, bad):
                 return k
         return self._bend(among) if no_face else None
+
+    def _by_area(self, among: Sequence[int]) -> list[int]:
+        """Some patches, the smallest first."""
+        return sorted((k for k in among if k != FACETS), key=lambda k: self.pieces[k].area)
 
     def _bend(self, among: Sequence[int]) -> int | None:
         """Make the first of some simple pieces that is large enough free-form; none where there is no such."""
@@ -84,7 +95,10 @@ class Skin:
         assert failure.row is not None
         a, b, c = self.corners[failure.row].tolist()
         rows = [beside.get(side, -1) for side in ((b, a), (c, b), (a, c))]
-        free = [k for k in failure.among if k != FACETS and k not in self.stay and self.pieces[k].surface is None]
+        free = [
+            k for k in failure.among
+            if k != FACETS and k not in self.stay and self.pieces[k].surface is None and self.pieces[k].moved < _TAKEN
+        ]  # fmt: skip
         return next((k for k in free if np.isin(rows, self.pieces[k].rows).any()), None)
 
     def _take_in(self, taken: Mapping[int, int]) -> None:
@@ -99,7 +113,10 @@ class Skin:
             if k in more or k in self.stay:
                 rows = np.union1d(piece.rows, more[k]) if k in more else np.setdiff1d(piece.rows, list(taken))
                 if len(rows) != len(piece.rows):
-                    self.pieces[k] = replace(piece, rows=rows, area=float(area[rows].sum()), region=object())
+                    moved = piece.moved + (k in more)
+                    self.pieces[k] = replace(
+                        piece, rows=rows, area=float(area[rows].sum()), region=object(), moved=moved
+                    )
 
     def _cut(self, k: int, memory: dict[object, Any], bad: Floats | None) -> bool:
         """Cut a piece in parts, where it can be, one of them without the bad places (k,3)."""
@@ -131,18 +148,60 @@ class Skin:
         return True
 
     def give_up(self, failures: Sequence[Failure], all_of: bool) -> bool:
-        """Let patches stay facets until one of each failure does, the smallest, or all but the largest of it; whether
-        that leaves any other and changes anything."""
+        """Let patches stay facets until one of each failure does, the smallest, or all but the largest of it; of those
+        that are large beside what hinders them only what is there. Whether that leaves any other and changes
+        anything."""
         stay, before = self.stay, len(self.stay)
+        changed = set[int]()
         for failure in failures:
-            among = [k for k in failure.among if k != FACETS]
-            among.sort(key=lambda k: self.pieces[k].area)
+            among = self._by_area(failure.among)
+            if not changed.isdisjoint(among) or self._peel_any(among, failure, changed):
+                continue
             if all_of:
                 left = [k for k in among if k not in stay]
                 stay.update((k, failure.refusal.what) for k in left[: max(1, len(left) - 1)])
             elif among and not any(k in stay for k in among):
                 stay[among[0]] = failure.refusal.what
         return before < len(stay) < len(self.pieces)
+
+    def _peel_any(self, among: Sequence[int], failure: Failure, changed: set[int]) -> bool:
+        """Let those triangles of patches (numbers, the smallest first) stay facets that are at the corners of a
+        failure: of the first that is large enough, or of all where it is a triangle that hinders them. Whether there
+        was one; those are added to `changed`."""
+        if not failure.at or any(k in self.stay for k in among):
+            return False
+        found = False
+        for k in among:
+            if (found and failure.row is None) or not self._peel(k, failure):
+                continue
+            changed.add(k)
+            found = True
+        return found
+
+    def _peel(self, k: int, failure: Failure) -> bool:
+        """Let the triangles of a patch at the corners of a failure stay facets, where they are few beside it."""
+        piece, area = self.pieces[k], triangle_areas(self.points, self.corners)
+        own, at = self.corners[piece.rows], np.array(failure.at)
+        if piece.moved >= _FAR_OFF:  # place by place it would go on: all along the others at once
+            rest = [self.corners[self.pieces[j].rows].ravel() for j in failure.among if j not in (k, FACETS)]
+            at = np.union1d(
+                at, np.intersect1d(own, np.concatenate(rest)) if rest else own[np.isin(own, at).any(axis=1)]
+            )
+        touching = np.isin(own, at).any(axis=1)
+        gone, kept = piece.rows[touching], piece.rows[~touching]
+        if not len(gone) or piece.moved >= _PEELED or float(area[gone].sum()) > _PEEL * piece.area:
+            return False
+        group = connected_sets(len(self.points), self.corners[kept])
+        parts = [
+            replace(piece, rows=rows, area=float(area[rows].sum()), region=object(), moved=piece.moved + 1)
+            for g in range(int(group.max()) + 1)
+            if len(rows := kept[group == g])
+        ]
+        self.pieces[k] = parts[0]
+        self.pieces += parts[1:]
+        self.stay[len(self.pieces)] = failure.refusal.what
+        self.pieces.append(Piece(None, gone, float(area[gone].sum())))
+        return True
 
 
 def pieces_of(

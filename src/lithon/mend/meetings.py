@@ -40,15 +40,19 @@ class Piece:
     off: float = 0.0
     mark: object = field(default_factory=object)
     region: object = field(default_factory=object)
+    #: How often its border was moved for a triangle that hinders it, or that it hinders.
+    moved: int = 0
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Failure:
-    """Why patches (numbers) do not become faces; the triangle (row) that hinders them."""
+    """Why patches (numbers) do not become faces; the triangle (row) that hinders them, and the corners of the mesh
+    where they meet in vain."""
 
     among: tuple[int, ...]
     refusal: Refusal
     row: int | None = None
+    at: tuple[int, ...] = ()
 
 
 @dataclass(slots=True)
@@ -120,15 +124,15 @@ class Meetings:
         return one[0] if one is not None and known else None
 
     @contextmanager
-    def noting(self, among: tuple[int, ...], row: int | None = None) -> Iterator[None]:
+    def noting(self, among: tuple[int, ...], row: int | None = None, at: Sequence[int] = ()) -> Iterator[None]:
         """Where something cannot be made of patches it is noted, and the others go on; where none may fail it is
-        refused at once."""
+        refused at once. `at`: the corners that it is made at."""
         try:
             yield
         except Refusal as refusal:
             if not self.mixed:
                 raise
-            self.failures.append(Failure(among, refusal, row))
+            self.failures.append(Failure(among, refusal, row, tuple(at)))
 
     def borders(self) -> dict[tuple[int, int], int]:
         """Directed sides between patches, and the patch whose triangle walks each."""
@@ -184,7 +188,7 @@ class Meetings:
             if chain.points[0] in ends:
                 for v in (chain.points[0], chain.points[-1]):
                     around[v] = tuple(sorted({k for side in at[v] for k in pairs[side]} - {FACETS}))
-                    with self.noting(around[v]):
+                    with self.noting(around[v], at=(v,)):
                         ways = defaultdict[tuple[int, int], list[tuple[int, int]]](list)
                         for side in at[v]:
                             ways[pairs[side]].append(side)

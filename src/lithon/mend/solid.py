@@ -23,7 +23,7 @@ from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.cleaning import side_pairs
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
-from lithon.brep.validate import Flaw, flaws, outline_flaws
+from lithon.brep.validate import Flaw, flaws, gap_flaws, outline_flaws
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import meet
@@ -35,7 +35,7 @@ from lithon.mend.giving_way import LARGE, Skin, pieces_of
 from lithon.mend.meetings import FACETS, Chain, Failure, Meetings, Piece, away
 from lithon.mend.seams import tangent_curve
 from lithon.mend.segments import Patch
-from lithon.progress import pulse, seconds_left
+from lithon.progress import bring_home, pulse, seconds_left
 from lithon.threads import each_of
 
 
@@ -75,9 +75,11 @@ class Solid:
 _ROUNDS, _CUTS, _PATIENT = 80, 400, 8
 #: So many faces are fitted before it is looked whether enough failed.
 _AT_ONCE = 8
-#: It takes so many times as long as the last attempt did, and more (s) for each face, until all that is left fits;
-#: where there is no more time than that nothing is cut any more, and before only what is large.
-_SETTLING, _EACH, _BEFORE = 2.0, 0.03, 2.5
+#: For the first that is whole there is so much time (s) for each face to look whether it is sound.
+_LOOKING = 0.08
+#: It takes so many times as long as the last attempt did, and more (s) for each face, but at least a share of the time
+#: there was, until all that is left fits; where there is no more nothing is cut, and before that only what is large.
+_SETTLING, _EACH, _RESERVE, _BEFORE = 2.0, 0.03, 0.25, 1.8
 #: Parts of what is free-form come so near (share of how far they may stand off) to a face each; those have no more
 #: spans a side, and fewer where they are of few triangles, for they can be cut.
 _PART_WITHIN, _PART_SPANS = 0.5, 28
@@ -106,7 +108,7 @@ def solid_of(
             raise Refusal("nothing of it lies on a simple surface",
                           remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
     memory: dict[object, Any] = {"lost": {} if lost is None else lost}
-    skin, patience = Skin(points, corners, pieces, stay), _PATIENT
+    skin, patience, looking, time_there = Skin(points, corners, pieces, stay), _PATIENT, _LOOKING, seconds_left()
     for _ in range((_CUTS if parted else _ROUNDS) if mixed else 1):
         if (facets := sum(skin.pieces[k].area for k in stay)) > most:
             largest = max(stay, key=lambda k: skin.pieces[k].area)
@@ -118,12 +120,16 @@ def solid_of(
         builder = _Builder(skin.points, skin.corners, skin.pieces, tolerance, name, free, stay, memory, mixed, most)
         builder.loosely, builder.parted = max(free, parted or 0.0), parted is not None
         out = builder.run()
+        if out is not None and parted:
+            bring_home(looking * (len(skin.pieces) - len(stay)))
+            looking /= 2.0  # most of it is known the next time
         if out is not None and not (mixed and builder.unsound(out.body)):
             return out
         if not mixed:
             break
         need = _SETTLING * (time.monotonic() - began) + _EACH * (len(skin.pieces) - len(stay))
-        least = np.inf if (has := seconds_left()) < need else LARGE if has < _BEFORE * need else 0.0
+        need, has = max(need, _RESERVE * time_there), seconds_left()
+        least = 0.0 if np.isinf(has) else np.inf if has < need else LARGE if has < _BEFORE * need else 0.0
         left, changed = (builder.failures, False) if parted is None else skin.bend_to(builder.failures, memory, least)
         if not skin.give_up(left, all_of=patience <= 0) and not changed:
             break
@@ -152,6 +158,8 @@ class _Builder(Meetings):
         self.name, self.off, self.most, self.loosely, self.parted = name, 0.0, most, free, False
         #: Faces of facets, and the patches for which their corners were moved or sides bent.
         self.beside_facet: dict[Face, tuple[int, ...]] = {}
+        #: What each edge was made along.
+        self.along: dict[Edge, Chain] = {}
 
     def run(self) -> Solid | None:
         """The solid; None where patches fail. What does not touch those that failed is looked at all the same: the
@@ -161,8 +169,14 @@ class _Builder(Meetings):
         edges: dict[int, list[tuple[Edge, bool]]] = {}
         for chain in chains:
             if self.unmade.isdisjoint((chain.points[0], chain.points[-1])):
-                with self.noting(chain.pair):
-                    edges[id(chain)] = self._edges(chain)
+                with self.noting(chain.pair, at=chain.points):
+                    made = self._edges(chain)
+                    if wrong := gap_flaws((edge for edge, _ in made), self.tolerance):
+                        raise _not_sound(wrong[0])
+                    edges[id(chain)] = made
+                    self.along |= dict.fromkeys((edge for edge, _ in made), chain)
+        self.bordering = np.zeros(len(self.points), dtype=bool)
+        self.bordering[[v for chain in chains for v in chain.points]] = True
         broken = [chain for chain in chains if id(chain) not in edges]
         chains = [chain for chain in chains if id(chain) in edges]
         waiting = {*self.stay, *(k for chain in broken for k in chain.pair)}
@@ -209,14 +223,25 @@ class _Builder(Meetings):
         key = (self.pieces[k].region, id(surface), frozenset((id(c.edge), c.forward) for c in sides))
         if key not in self.memory:
             face = Face(surface, tuple(_loops(sides, surface)), self._along(surface, self.pieces[k].rows))
-            # Of an edge it is not known yet which of its faces is to blame.
-            wrong = [flaw for flaw in outline_flaws(face, self.tolerance) if flaw.entity is face] if self.parted else []
-            self.memory[key] = face, wrong
+            self.memory[key] = face, outline_flaws(face, self.tolerance) if self.parted else []
         face, wrong = self.memory[key]
-        if wrong:
-            raise _not_sound(wrong[0])
         self.faces[face] = k
+        for flaw in wrong[:1]:
+            self._blame(flaw, (k,))
         return FaceUse(face)
+
+    def _blame(self, flaw: Flaw, among: tuple[int, ...]) -> None:
+        """Note what is not sound about patches: of an edge it is not known which of its two is to blame."""
+        chain = self.along.get(flaw.entity) if isinstance(flaw.entity, Edge) else None
+        if chain is not None:
+            at = tuple(chain.points)
+            among = tuple(dict.fromkeys(k for k in (*chain.pair, *among) if k != FACETS))
+        else:
+            of = self.corners[np.isin(self.label, among)].ravel()
+            border = np.unique(of[self.bordering[of]])
+            near = np.linalg.norm(self.points[border] - flaw.place, axis=1)
+            at = tuple(border[np.argsort(near)[:_NEAREST]].tolist())
+        self.failures.append(Failure(among, _not_sound(flaw), None, at))
 
     def _left(
         self, chains: list[Chain], edges: dict[int, list[tuple[Edge, bool]]], uses: list[FaceUse], gone: set[int]
@@ -248,7 +273,7 @@ class _Builder(Meetings):
                 rows = rows[among_border[self.corners[rows]].any(axis=1) & ~among_gone[self.corners[rows]].any(axis=1)]
             for row in rows.tolist():
                 moved = tuple(dict.fromkeys(j for v in self.corners[row].tolist() for j in beside[v]))
-                with self.noting(moved, row):
+                with self.noting(moved, row, self.corners[row].tolist()):
                     made = facets.uses(row)
                     uses += made
                     own += [use.face for use in made]
@@ -269,8 +294,9 @@ class _Builder(Meetings):
             elif flaw.kind == "tangled face" and not self.parted:  # what is small beside it may not fit in
                 about += _across(flaw.entity, flaw.place, uses)
             near = (self.beside_facet.get(f, (self.faces.get(f, FACETS),)) for f in about)
-            among = tuple(dict.fromkeys(k for own in near for k in own if k != FACETS and k not in self.stay))
-            self.failures.append(Failure(among, _not_sound(flaw)))
+            self._blame(
+                flaw, tuple(dict.fromkeys(k for own in near for k in own if k != FACETS and k not in self.stay))
+            )
         if not wrong and self.parted:
             # Parts are small beside how far they may stand off: they may run through each other, or through facets.
             for one, two, spots in self_intersections(body, self.tolerance):
@@ -502,7 +528,8 @@ class _Builder(Meetings):
         raise self.apart(line)
 
 
-#: So many edges of a face are nearest to where it crosses itself: two that meet there, and one that runs across.
+#: So many edges of a face, or corners of a border, are nearest to where it crosses itself: two that meet there, and one
+#: that runs across.
 _NEAREST = 3
 
 
