@@ -316,6 +316,8 @@ def _run(edge: Edge, chart: Chart, base: float) -> Floats:
     if not len(counts):
         return np.zeros(14)
     flat, du, rise, weight = flat[counts], du[counts], rise[counts], weight[counts]
+    if isinstance(chart, SplineChart) and not any(chart.surface.closed()):
+        return chart.swept(flat, base, -weight * du, inner)
     heights = knotted.knots()[1] if knotted is not None else np.zeros(0)
     least = 2 if isinstance(chart, SplineChart) else 4
     own, height, parts = _stretches(base, rise, heights, least, inner)

@@ -250,6 +250,75 @@ def surface_frames(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Flo
 
 
 @njit(cache=True, nogil=True)
+def swept_integrals(
+    ko: Floats, kw: Floats, do: int, dw: int, net: Floats, outer: Floats, start: float, end: Floats, weight: Floats,
+    breaks: Floats, nodes: Floats, shares: Floats,
+) -> Floats:  # fmt: skip
+    """The weighted sum (14,) of the integrals of `brep.measures._integrands` over a net (no,nw,4), along its second
+    parameter from a start to several ends (n,), at each one's first parameter (n,): normals run as d first x d second.
+    From break to break by a rule of nodes between -1 and 1. At one first parameter the surface is a curve: the sums
+    over the rows of the net are made once for it."""
+    out, x, n = np.zeros(14), np.empty(3), np.empty(3)
+    fo, fw = np.empty((_ROWS, do + 1)), np.empty((_ROWS, dw + 1))
+    row, slope = np.empty((net.shape[1], 4)), np.empty((net.shape[1], 4))
+    h = np.empty((3, 4))
+    low, high = kw[dw], kw[len(kw) - dw - 1]
+    for k in range(len(outer)):
+        first = basis(ko, do, min(max(outer[k], ko[do]), ko[len(ko) - do - 1]), fo)
+        row[:, :] = 0.0
+        slope[:, :] = 0.0
+        for i in range(do + 1):
+            for j in range(net.shape[1]):
+                for c in range(4):
+                    row[j, c] += fo[0, i] * net[first + i, j, c]
+                    slope[j, c] += fo[1, i] * net[first + i, j, c]
+        goal = min(max(end[k], low), high)
+        a, b = min(start, goal), max(start, goal)
+        sense = 1.0 if goal >= start else -1.0
+        inside = 0
+        for t in breaks:
+            inside += a < t < b
+        at, left = 0, a
+        while left < b:
+            right = b
+            while at < len(breaks) and breaks[at] <= left:
+                at += 1
+            if at < len(breaks) and breaks[at] < b:
+                right = breaks[at]
+            elif inside == 0 and left == a:
+                right = 0.5 * (a + b)
+            half = 0.5 * (right - left)
+            for q in range(len(nodes)):
+                begin = basis(kw, dw, left + half * (1.0 + nodes[q]), fw)
+                h[:, :] = 0.0
+                for j in range(dw + 1):
+                    for c in range(4):
+                        h[0, c] += fw[0, j] * row[begin + j, c]
+                        h[1, c] += fw[0, j] * slope[begin + j, c]
+                        h[2, c] += fw[1, j] * row[begin + j, c]
+                for c in range(3):
+                    x[c] = h[0, c] / h[0, 3]
+                    for g in (1, 2):
+                        h[g, c] = (h[g, c] - h[g, 3] * x[c]) / h[0, 3]
+                size = 0.0
+                for c in range(3):
+                    i, j = (c + 1) % 3, (c + 2) % 3
+                    n[c] = h[1, i] * h[2, j] - h[1, j] * h[2, i]
+                    size += n[c] * n[c]
+                w = sense * weight[k] * half * shares[q]
+                out[0] += w * np.sqrt(size)
+                for c in range(3):
+                    along = w * n[c] * x[c]
+                    out[1 + c] += w * np.sqrt(size) * x[c]
+                    out[4] += along / 3.0
+                    out[5 + c] += along * x[c] / 2.0
+                    out[8 + c] += along * x[c] * x[c] / 3.0
+                    out[11 + c] += along * x[c] * x[(c + 1) % 3] / 2.0
+            left = right
+    return out
+
+
+@njit(cache=True, nogil=True)
 def plain_feet(
     ku: Floats, kv: Floats, degree: int, net: Floats, start: Floats, points: Floats, steps: int, most: float
 ) -> tuple[Floats, Floats]:

@@ -16,7 +16,14 @@ from lithon.arrays import Floats, cross_product, frozen, gauss, given, span_by_s
 from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns, widest_gap
 from lithon.geometry.frames import Frame
 from lithon.geometry.poles import Pole, pole_chart, poles_of, touched
-from lithon.geometry.spline_kernels import curve_closest, curve_values, surface_closest, surface_frames, surface_values
+from lithon.geometry.spline_kernels import (
+    curve_closest,
+    curve_values,
+    surface_closest,
+    surface_frames,
+    surface_values,
+    swept_integrals,
+)
 from lithon.geometry.surfaces import Surface
 
 #: In how many regions of a surface more a closest point is sought.
@@ -478,6 +485,24 @@ class SplineChart:
         """The inner knots of the surface along both flat coordinates."""
         u, v = (k * scale for k, scale in zip(self.surface.inner_knots(), self.scale, strict=True))
         return (v, -u[::-1]) if self.swap else (u, v)
+
+    def swept(self, flat: Floats, base: float, weight: Floats, rule: tuple[Floats, Floats]) -> Floats:
+        """The weighted sum (14,) of the integrals of `brep.measures._integrands` over the surface, straight in the
+        chart from where its second coordinate is `base` to places (n,2), by a rule between knots. Not where it winds
+        or is closed."""
+        surface, k = self.surface, 1 if self.swap else 0
+        uv = self._uv(flat)
+        knots, degrees = (surface.knots_u, surface.knots_v), (surface.degree_u, surface.degree_v)
+        net = surface._net().transpose(1, 0, 2) if self.swap else surface._net()
+        start = self._uv(np.array([[flat[0, 0], base]]))[0, 1 - k]
+        out: Floats = swept_integrals(
+            given(knots[k]), given(knots[1 - k]), degrees[k], degrees[1 - k], given(net), given(uv[:, k]), float(start),
+            given(uv[:, 1 - k]), given(weight), given(surface.inner_knots()[1 - k]), given(rule[0]), given(rule[1]),
+        )  # fmt: skip
+        out = out / self.scale[k]
+        if self.swap:  # the second coordinate runs against the surface's, and so does the normal
+            out[:4] = -out[:4]
+        return out
 
     def tip(self) -> float | None:
         """The second flat coordinate at which the surface runs together in a point, at an end of its range."""
