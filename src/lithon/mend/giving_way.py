@@ -21,8 +21,8 @@ from lithon.mend.slicing import by_creases, halved, sliced
 #: A simple surface that fails on so many triangles becomes free-form; patches are cut until there are so many.
 _FREE, _PIECES = 8, 600
 #: So often triangles are taken into a patch, or triangles of it stay facets, where the two hinder each other; and no
-#: more of it (a share) each time.
-_TAKEN, _PEELED, _PEEL = 3, 8, 0.2
+#: more of it (a share) each time, and hardly any where it could be parted instead.
+_TAKEN, _PEELED, _PEEL, _HARDLY = 3, 8, 0.2, 0.03
 #: After so many times they do so all along those that it does not meet.
 _FAR_OFF = 2
 #: What is no larger a share of the skin is not cut any more; and when it is late.
@@ -55,7 +55,7 @@ class Skin:
             large = [k for k in among if self.pieces[k].area > least]
             if failure.row in taken or not changed.isdisjoint(among):
                 continue
-            if failure.row is not None and self._peel_any(self._by_area(among), failure, changed):
+            if failure.row is not None and self._peel_any(self._by_area(among), failure, changed, _HARDLY):
                 continue  # one triangle is no reason to part what fits
             which = self._give_way(large, failure, memory)
             if which is None:
@@ -155,7 +155,7 @@ class Skin:
         changed = set[int]()
         for failure in failures:
             among = self._by_area(failure.among)
-            if not changed.isdisjoint(among) or self._peel_any(among, failure, changed):
+            if not changed.isdisjoint(among) or self._peel_any(among, failure, changed, _PEEL):
                 continue
             if all_of:
                 left = [k for k in among if k not in stay]
@@ -164,22 +164,22 @@ class Skin:
                 stay[among[0]] = failure.refusal.what
         return before < len(stay) < len(self.pieces)
 
-    def _peel_any(self, among: Sequence[int], failure: Failure, changed: set[int]) -> bool:
+    def _peel_any(self, among: Sequence[int], failure: Failure, changed: set[int], most: float) -> bool:
         """Let those triangles of patches (numbers, the smallest first) stay facets that are at the corners of a
-        failure: of the first that is large enough, or of all where it is a triangle that hinders them. Whether there
-        was one; those are added to `changed`."""
+        failure: of the first of which they are no more than a share, or of all such where it is a triangle that
+        hinders them. Whether there was one; those are added to `changed`."""
         if not failure.at or any(k in self.stay for k in among):
             return False
         found = False
         for k in among:
-            if (found and failure.row is None) or not self._peel(k, failure):
+            if (found and failure.row is None) or not self._peel(k, failure, most):
                 continue
             changed.add(k)
             found = True
         return found
 
-    def _peel(self, k: int, failure: Failure) -> bool:
-        """Let the triangles of a patch at the corners of a failure stay facets, where they are few beside it."""
+    def _peel(self, k: int, failure: Failure, most: float) -> bool:
+        """Let the triangles of a patch at the corners of a failure stay facets, where they are no larger share."""
         piece, area = self.pieces[k], triangle_areas(self.points, self.corners)
         own, at = self.corners[piece.rows], np.array(failure.at)
         if piece.moved >= _FAR_OFF:  # place by place it would go on: all along the others at once
@@ -189,7 +189,7 @@ class Skin:
             )
         touching = np.isin(own, at).any(axis=1)
         gone, kept = piece.rows[touching], piece.rows[~touching]
-        if not len(gone) or piece.moved >= _PEELED or float(area[gone].sum()) > _PEEL * piece.area:
+        if not len(gone) or piece.moved >= _PEELED or float(area[gone].sum()) > most * piece.area:
             return False
         group = connected_sets(len(self.points), self.corners[kept])
         parts = [

@@ -120,11 +120,14 @@ def solid_of(
         builder = _Builder(skin.points, skin.corners, skin.pieces, tolerance, name, free, stay, memory, mixed, most)
         builder.loosely, builder.parted = max(free, parted or 0.0), parted is not None
         out = builder.run()
-        if out is not None and parted:
-            bring_home(looking * (len(skin.pieces) - len(stay)))
-            looking /= 2.0  # most of it is known the next time
-        if out is not None and not (mixed and builder.unsound(out.body)):
-            return out
+        if out is not None:
+            if parted:
+                bring_home(looking * (len(skin.pieces) - len(stay)))
+            if not (mixed and builder.unsound(out.body)):
+                return out
+            if parted:
+                bring_home(looking * (len(skin.pieces) - len(stay)))
+                looking /= 2.0  # most of it is known the next time
         if not mixed:
             break
         need = _SETTLING * (time.monotonic() - began) + _EACH * (len(skin.pieces) - len(stay))

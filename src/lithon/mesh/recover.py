@@ -29,8 +29,9 @@ EDGE = np.array([[0, 1], [0, 2], [0, 3], [1, 2], [1, 3], [2, 3]])
 #: More nodes a boundary may not have: three numbers of them make one of 63 bits.
 _MOST_NODES = 1 << 21
 _ROUNDS = 40
-#: How many rounds may bring nothing.
-_PATIENCE = 5
+#: How many rounds may bring nothing; and how many more nodes a boundary may get, as a share of those it has and beside
+#: that. What is recovered needs a sixth of that; what is not doubles them again and again.
+_PATIENCE, _MORE_NODES = 5, (0.5, 500)
 #: A node that stands nearer before a triangle, as a share of its circle, touches it.
 _TOUCHING = 1e-5
 
@@ -79,15 +80,16 @@ def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[
     held = _Held(space)
     missing = np.zeros(0, dtype=np.int64)
     fewest = (len(surface.triangles()[0]) + 1, 0)
+    most = len(surface.nodes) * (1.0 + _MORE_NODES[0]) + _MORE_NODES[1]
     for turn in range(_ROUNDS):
         progress.tell(0.1 + 0.15 * turn / _ROUNDS, "recovering the boundary")
         missing = _missing(surface, held)
         if not len(missing):
             return space, []
         fewest = min(fewest, (len(missing), turn))
-        if isinstance(surface, Skin) and turn - fewest[1] > _PATIENCE:
-            break  # it only gets worse: what is draped there can be followed instead
         before, parts = len(surface.nodes), len(surface.triangles()[0])
+        if turn - fewest[1] > _PATIENCE or before > most:
+            break  # it only gets worse: what is draped there can be followed instead, or another size tried
         _add_nodes(surface, held, missing, face_of_edge)
         if len(surface.nodes) == before:
             if len(surface.triangles()[0]) == parts:
