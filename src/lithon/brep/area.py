@@ -39,6 +39,10 @@ def off_edge(edge: Edge, points: Floats) -> Floats:
     return np.asarray(np.linalg.norm(edge.curve.point(clamped(edge, points)) - points, axis=-1))
 
 
+#: So far (share of a chord) an edge may run off its chords, in the chart too.
+_SAG = 0.5
+
+
 class Area:
     """The inside of one face, prepared for many questions."""
 
@@ -108,7 +112,9 @@ class Area:
             if ask.any():
                 tangent = c.edge.curve.derivative(t) * (1.0 if c.forward else -1.0)
                 left = cross_product(self.face.normal(at), tangent)
-                near = off < 0.2 * c.edge.length
+                # The polygon is off by the sag of its chords at most: further away it is right.
+                chords = np.linalg.norm(np.diff(edge_points(c.edge)[1], axis=0), axis=1)
+                near = off < min(0.2 * c.edge.length, _SAG * float(chords.max(initial=0.0)))
                 lean = (away * left).sum(axis=1)
                 sure = ask & near & (np.abs(lean) > 0.5 * off * np.linalg.norm(left, axis=1))
                 answer = np.where(sure, np.where(lean > 0.0, 1, -1), answer)
