@@ -221,6 +221,7 @@ class Meetings:
         if not any(self.scatter(chain.pair) for chain in chains):
             return chains
         one: dict[int, int] = {}  # corners that are another one
+        met = dict(around)  # and what meets in all of those that are one
 
         def root(v: int) -> int:
             while v in one:
@@ -233,8 +234,8 @@ class Meetings:
             if a == b or a not in around or not self._step(chain, around):
                 out.append(chain)
                 continue
-            every = tuple(sorted({*around[a], *around[b]}))
-            key = (a, b, self.marks(every))
+            every = tuple(sorted({*met[root(a)], *met[root(b)]}))
+            key = (a, b, root(a), root(b), self.marks(every))
             if key not in self.memory:
                 known = [s for k in every if (s := self.surfaces[k]) is not None]
                 here = self.points[[a, b]].mean(axis=0)[None]
@@ -247,7 +248,7 @@ class Meetings:
             a, b = root(a), root(b)
             if a != b:
                 one[b] = a
-            self.made[a] = vertex
+            self.made[a], met[a] = vertex, every
         for v in one:
             self.made[v] = self.made[root(v)]
         return out

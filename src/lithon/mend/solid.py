@@ -27,6 +27,7 @@ from lithon.brep.validate import Flaw, flaws, gap_flaws, outline_flaws
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve, Line
 from lithon.geometry.meet import meet
+from lithon.geometry.splines import BSplineCurve
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.facet_faces import FacetFaces, chord_on, piece_of
@@ -121,13 +122,12 @@ def solid_of(
         builder.loosely, builder.parted = max(free, parted or 0.0), parted is not None
         out = builder.run()
         if out is not None:
-            if parted:
-                bring_home(looking * (len(skin.pieces) - len(stay)))
+            home = looking * (len(skin.pieces) - len(stay))
+            bring_home(home)
             if not (mixed and builder.unsound(out.body)):
                 return out
-            if parted:
-                bring_home(looking * (len(skin.pieces) - len(stay)))
-                looking /= 2.0  # most of it is known the next time
+            bring_home(home)
+            looking /= 2.0  # most of it is known the next time
         if not mixed:
             break
         need = _SETTLING * (time.monotonic() - began) + _EACH * (len(skin.pieces) - len(stay))
@@ -147,6 +147,8 @@ def _not_sound(flaw: Flaw) -> Refusal:
     return Refusal(f"the solid would not be sound: {flaw.text}", where=spot(flaw.place), remedy=_PART)
 
 
+#: So often points are brought onto two surfaces in turn.
+_MIDWAY = 12
 #: Where triangles beside a border turn by less than this (radians) it runs through what is smooth, as it happens to.
 _CREASE = np.radians(12.0)
 
@@ -394,6 +396,12 @@ class _Builder(Meetings):
         middle = 0.5 * (line[1:] + line[:-1])
         curve = self._curve(a, b, line, chain)
         start, end = self.made.get(chain.points[0]), self.made.get(chain.points[-1])
+        ends = None if start is None or end is None else np.stack([start.point, end.point])
+        if curve is None or (ends is not None and away(curve, ends) > self.near):
+            seam = self._seam(a, b, chain, ends)
+            if ends is None:
+                return Edge(seam, seam.low, seam.high), True
+            return Edge(seam, seam.low, seam.high, start, end), True
         if start is None or end is None:
             if curve.period is None:
                 raise self.apart(line)
@@ -507,7 +515,31 @@ class _Builder(Meetings):
             lost[told] = refusal
             raise
 
-    def _curve(self, a: Surface, b: Surface, line: Floats, chain: Chain) -> Curve:
+    def _seam(self, a: Surface, b: Surface, chain: Chain, ends: Floats | None) -> BSplineCurve:
+        """The curve along a chain where its two surfaces cross at so flat an angle that they need not cross, or not
+        where their corners are: midway between them, as near to both as an edge has to be."""
+        line = self.points[chain.points]
+        if len(line) == 2:
+            line = np.stack([line[0], line.mean(axis=0), line[1]])
+
+        def midway(p: Floats) -> Floats:
+            for _ in range(_MIDWAY):
+                p = 0.5 * (a.project(p) + b.project(p))
+            return p
+
+        curve = curve_along(
+            line, None if ends is None else (ends[0], ends[1]), self.near + self.scatter(chain.pair), None, self.near,
+            lay=midway,
+        )  # fmt: skip
+        assert isinstance(curve, BSplineCurve)
+        there = curve.point(np.linspace(curve.low, curve.high, 257))
+        if any(float(np.abs(s.signed_distance(there)).max()) > self.near for s in (a, b)):
+            raise self.apart(line)
+        return curve
+
+    def _curve(self, a: Surface, b: Surface, line: Floats, chain: Chain) -> Curve | None:
+        """The curve along which two surfaces meet where the border of their patches runs, which may miss its ends;
+        none where they do not."""
         if a.same_as(b, self.near, float(np.linalg.norm(np.ptp(line, axis=0)))):
             raise Refusal("two patches that touch lie on one surface", where=spot(line[len(line) // 2]),
                           remedy="unite them; the face can be divided afterwards")  # fmt: skip
@@ -528,7 +560,7 @@ class _Builder(Meetings):
             fits = [c for c in fits if all(away(c, e[None]) <= slack * self.near for e in ends)]
             if fits:
                 return min(fits, key=lambda c: away(c, line))
-        raise self.apart(line)
+        return None
 
 
 #: So many edges of a face, or corners of a border, are nearest to where it crosses itself: two that meet there, and one
