@@ -23,6 +23,8 @@ _FREE, _PIECES = 8, 600
 #: So often triangles are taken into a patch, or triangles of it stay facets, where the two hinder each other; and no
 #: more of it (a share) each time, and hardly any where it could be parted instead.
 _TAKEN, _PEELED, _PEEL, _HARDLY = 3, 8, 0.2, 0.03
+#: What has a smaller share of the skin is no loss.
+_WORTH = 5e-3
 #: After so many times they do so all along those that it does not meet.
 _FAR_OFF = 2
 #: What is no larger a share of the skin is not cut any more; and when it is late.
@@ -55,7 +57,7 @@ class Skin:
             large = [k for k in among if self.pieces[k].area > least]
             if failure.row in taken or not changed.isdisjoint(among):
                 continue
-            if failure.row is not None and self._peel_any(self._by_area(among), failure, changed, _HARDLY):
+            if failure.row is not None and self._peel_smallest(self._by_area(among), failure, changed, _HARDLY):
                 continue  # one triangle is no reason to part what fits
             which = self._give_way(large, failure, memory)
             if which is None:
@@ -155,7 +157,7 @@ class Skin:
         changed = set[int]()
         for failure in failures:
             among = self._by_area(failure.among)
-            if not changed.isdisjoint(among) or self._peel_any(among, failure, changed, _PEEL):
+            if not changed.isdisjoint(among) or self._peel_smallest(among, failure, changed, _PEEL):
                 continue
             if all_of:
                 left = [k for k in among if k not in stay]
@@ -164,19 +166,17 @@ class Skin:
                 stay[among[0]] = failure.refusal.what
         return before < len(stay) < len(self.pieces)
 
-    def _peel_any(self, among: Sequence[int], failure: Failure, changed: set[int], most: float) -> bool:
-        """Let those triangles of patches (numbers, the smallest first) stay facets that are at the corners of a
-        failure: of the first of which they are no more than a share, or of all such where it is a triangle that
-        hinders them. Whether there was one; those are added to `changed`."""
-        if not failure.at or any(k in self.stay for k in among):
+    def _peel_smallest(self, among: Sequence[int], failure: Failure, changed: set[int], most: float) -> bool:
+        """Let those triangles of the smallest of some patches stay facets that are at the corners of a failure. Whether
+        that could be done, as it is not small and they are no more than a share of it; it is added to `changed`."""
+        if not failure.at or not among or any(k in self.stay for k in among):
             return False
-        found = False
-        for k in among:
-            if (found and failure.row is None) or not self._peel(k, failure, most):
-                continue
-            changed.add(k)
-            found = True
-        return found
+        if self.pieces[among[0]].area < _WORTH * sum(piece.area for piece in self.pieces):
+            return False  # all of it stays so, and what is beside it is whole
+        if not self._peel(among[0], failure, most):
+            return False
+        changed.add(among[0])
+        return True
 
     def _peel(self, k: int, failure: Failure, most: float) -> bool:
         """Let the triangles of a patch at the corners of a failure stay facets, where they are no larger share."""

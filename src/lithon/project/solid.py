@@ -111,19 +111,29 @@ def _converted(
             best = facets, out
         if facets / area(body) <= (_MOSTLY if smooth_first else _HARDLY):
             break
-    if best is not None:
-        assert best[1].operation is not None
-        work.take(best[1].operation, best[1])
-        return best[1].details[0]
-    flat = work.take(SolidFromTriangles(body, kind="facets"), progress=progress)
-    told = flat.outcome.details[0]
+    if best is not None and (kind != "auto" or best[0] <= _MOSTLY * area(body)):
+        return _taken(work, best[1])
+    flat = work.try_step(SolidFromTriangles(body, kind="facets"), progress)
     # What several triangles made a plane face of is one; a triangle by itself is a facet.
-    made = [f for b in flat.outcome.model.bodies if b not in before for f in b.faces]
+    made = [f for b in flat.model.bodies if b not in before for f in b.faces]
     alone = [f for f in made if sum(1 for _ in f.edges()) == 3]
+    bare = sum(map(face_area, alone))
+    if best is not None and best[0] <= bare:
+        return _taken(work, best[1])
+    told = _taken(work, flat)
     if kind != "auto" or not alone:
         return told
+    if best is not None:
+        why = f"beside other faces {best[0] / area(body):.0%} of it would stay facets"
     middle = np.mean([face_centroid(f) for f in alone], axis=0)
-    return told | {"left": [{"area_mm2": sum(map(face_area, alone)), "place_mm": middle.tolist(), "why": why}]}
+    return told | {"left": [{"area_mm2": bare, "place_mm": middle.tolist(), "why": why}]}
+
+
+def _taken(work: Ledger, out: Outcome) -> dict[str, Any]:
+    """Take a step that was tried. Returns what it tells of its body."""
+    assert out.operation is not None
+    work.take(out.operation, out)
+    return out.details[0]
 
 
 def _facts(work: Ledger, kinds: Counter[str], healed: dict[str, int], left: list[dict[str, Any]]) -> dict[str, Any]:
