@@ -22,7 +22,7 @@ from lithon.mend.slicing import by_creases, halved, sliced
 _FREE, _PIECES = 8, 600
 #: So often triangles are taken into a patch, or triangles of it stay facets, where the two hinder each other; and no
 #: more of it (a share) each time, and hardly any where it could be parted instead.
-_TAKEN, _PEELED, _PEEL, _HARDLY = 3, 8, 0.2, 0.03
+_TAKEN, _PEELED, _PEEL, _HARDLY = 8, 8, 0.2, 0.03
 #: What has a smaller share of the skin is no loss.
 _WORTH = 5e-3
 #: After so many times they do so all along those that it does not meet.

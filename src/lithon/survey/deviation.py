@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints, cross_product, rows_of
+from lithon.arrays import Floats, Ints, cross_product, rows_of, triangle_areas
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.tessellation.trees import tree_of
@@ -132,10 +132,15 @@ def _sag(face: Face) -> float:
     if isinstance(face.surface, Facets | Plane):
         return 0.0
     mesh = face_mesh(face)
-    middle = mesh.points[mesh.triangles].mean(axis=1)
+    corners = mesh.points[mesh.triangles]
+    if len(corners) > _LARGEST:  # the largest stand off most
+        corners = corners[np.argsort(triangle_areas(mesh.points, mesh.triangles))[-_LARGEST:]]
+    middle = corners.mean(axis=1)
     return 3.0 * float(np.abs(face.surface.signed_distance(middle)).max(initial=0.0))
 
 
+#: Of so many triangles of a face it is looked how far they stand off it.
+_LARGEST = 500
 #: So many points of new faces are looked at.
 _SAMPLES = 4000
 
