@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from lithon.arrays import unit
 from lithon.errors import Refusal
+from lithon.geometry.cones import Cone
 from lithon.geometry.curves import Circle, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.meet import cross, meet, midway
@@ -130,3 +131,18 @@ def test_a_plane_midway():
     assert abs(between.signed_distance(np.array([9.0, -4.0, 5.0]))) < 1e-12
     half = midway(Plane.of((0, 0, 0), (1, 0, 0)), Plane.of((0, 0, 0), (0, 1, 0)))
     assert abs(abs(half.frame.z @ unit(np.array([1.0, 1.0, 0.0]))) - 1.0) < 1e-12
+
+
+@pytest.mark.parametrize("angle", [0.4, 1.3, -0.4, -1.3, 1.98, 2.9, -2.2, np.pi + 0.3])
+def test_a_cone_opens_whichever_way_its_line_is_told(angle):
+    """The line that goes around leans by an angle and by that and half a turn alike."""
+    turn = np.linalg.qr(np.random.default_rng(4).normal(size=(3, 3)))[0]
+    origin, radius = np.array([3.0, -1.0, 2.0]), 2.0
+    cone = Cone.of(origin, turn[2], radius, angle)
+    assert 0.0 < cone.angle < 0.5 * np.pi
+    h = np.linspace(-1.0, 1.0, 9) * 0.9 * radius / abs(np.tan(angle))
+    r, t = radius + h * np.tan(angle), np.linspace(0.0, 6.0, 9)
+    p = origin + h[:, None] * turn[2] + r[:, None] * (np.outer(np.cos(t), turn[0]) + np.outer(np.sin(t), turn[1]))
+    assert abs(cone.signed_distance(p)).max() < 1e-12
+    away = cone.signed_distance(p + 0.1 * (p - origin - h[:, None] * turn[2]))
+    assert (away > 0.0).all()

@@ -25,7 +25,9 @@ class Cone:
 
     @staticmethod
     def of(origin: object, axis: object, radius: float, angle: float, x: object = None) -> Cone:
-        """A negative angle closes along the axis: the frame is turned so that it opens."""
+        """A negative angle closes along the axis: the frame is turned so that it opens; and so does one of more than a
+        right angle, for lines go both ways."""
+        angle = float(np.remainder(angle + 0.5 * np.pi, np.pi)) - 0.5 * np.pi
         if angle < 0.0:
             return Cone(Frame.of(origin, -np.asarray(axis, dtype=float), x), float(radius), -float(angle))
         return Cone(Frame.of(origin, axis, x), float(radius), float(angle))
