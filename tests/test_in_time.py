@@ -11,6 +11,7 @@ from test_smooth_patches import ball, block, knobbed, opened, waved
 
 import lithon
 from lithon import do
+from lithon import progress as progress_of
 from lithon.brep.measures import face_area, mass_properties
 from lithon.brep.topology import Body, FaceUse
 from lithon.brep.validate import flaws
@@ -72,6 +73,24 @@ def test_where_time_runs_out_the_best_so_far_is_taken(tmp_path, monkeypatch):
     with pytest.raises(Spent):
         fresh.take(do.solid())
     assert not fresh.entries
+
+
+@pytest.mark.parametrize(
+    ("wall", "at_work", "counted"),
+    [(3.0, 3.0, 3.0), (3.0, 5.5, 3.0), (3.0, 2.0, 2.0), (3.0, 0.2, 1.0), (0.0, 0.5, 0.0)],
+)
+def test_what_others_take_of_the_machine_does_not_count(monkeypatch, wall, at_work, counted):
+    """Up to two thirds of the time that passes; what two threads do at once counts once."""
+    at = [100.0, 7.0]
+    monkeypatch.setattr(progress_of.time, "monotonic", lambda: at[0])
+    monkeypatch.setattr(progress_of.time, "process_time", lambda: at[1])
+    own = progress_of._Own()
+    first = own()
+    for _ in range(4):
+        at[0] += wall / 4
+        at[1] += at_work / 4
+        own()
+    assert own() - first == pytest.approx(counted)
 
 
 def test_shares_of_parts_run_on_and_a_shorter_budget_goes_on_within():

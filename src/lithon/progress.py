@@ -7,6 +7,7 @@ finds the progress of the operation under way by itself.
 from __future__ import annotations
 
 import math
+import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -15,10 +16,33 @@ from contextvars import ContextVar
 from lithon.compiling import seconds
 from lithon.errors import Cancelled, Spent
 
+#: However much others take of a machine, so much of the time that passes (a share) is counted.
+_AT_LEAST = 1.0 / 3.0
 
-def _now() -> float:
-    """The time (s) but for what was spent compiling: a budget is for the search."""
-    return time.monotonic() - seconds()
+
+class _Own:
+    """Time that passes (s) as far as this process is at work in it: what other programs take of a busy machine makes no
+    search shorter, and so no result another one."""
+
+    def __init__(self) -> None:
+        self._lock, self._total = threading.Lock(), 0.0
+        self._wall, self._at_work = time.monotonic(), time.process_time()
+
+    def __call__(self) -> float:
+        with self._lock:
+            wall, at_work = time.monotonic(), time.process_time()
+            passed = wall - self._wall
+            self._total += min(max(at_work - self._at_work, _AT_LEAST * passed), passed)
+            self._wall, self._at_work = wall, at_work
+            return self._total
+
+
+_own = _Own()
+
+
+def now() -> float:
+    """The time (s) of this process, but for what was spent compiling: a budget is for the search."""
+    return _own() - seconds()
 
 
 class Progress:
@@ -36,7 +60,7 @@ class Progress:
         self._share = 0.0
         self._what = ""
         self.budget = budget
-        self._end = None if budget is None else _now() + budget
+        self._end = None if budget is None else now() + budget
 
     def tell(self, share: float, what: str = "") -> None:
         self._share, self._what = share, what or self._what
@@ -46,7 +70,7 @@ class Progress:
         """As `tell`, from within: the share stays what it was; `what` says what is being tried."""
         if self._stopped is not None and self._stopped():
             raise Cancelled()
-        if self._end is not None and _now() > self._end:
+        if self._end is not None and now() > self._end:
             tried = what or self._what
             raise Spent(
                 f"no answer was found within {self.budget:g} s" + (f"; the last was {tried}" if tried else ""),
@@ -57,12 +81,12 @@ class Progress:
 
     def seconds_left(self) -> float:
         """How much (s) of the budget is left, infinite without one."""
-        return math.inf if self._end is None else self._end - _now()
+        return math.inf if self._end is None else self._end - now()
 
     def bring_home(self, seconds: float) -> None:
         """Where a budget runs out sooner it goes on for so long (s): for what was found within it."""
         if self._end is not None:
-            self._end = max(self._end, _now() + seconds)
+            self._end = max(self._end, now() + seconds)
 
     def part(self, low: float, high: float) -> Progress:
         """What tells of one of several like things done in turn: its shares are those between two of this one."""
@@ -72,7 +96,7 @@ class Progress:
     def within(self, budget: float) -> Iterator[None]:
         """No longer than this (s) for what is done inside; a shorter budget that holds already goes on."""
         was = self.budget, self._end
-        end = _now() + budget
+        end = now() + budget
         if self._end is None or end < self._end:
             self.budget, self._end = budget, end
         try:

@@ -8,7 +8,6 @@ beside it.
 
 from __future__ import annotations
 
-import time
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -32,7 +31,7 @@ from lithon.mend.freeform import OffItsRim, through, unfolded
 from lithon.mend.giving_way import LARGE, Skin, pieces_of
 from lithon.mend.meetings import FACETS, Chain, Failure, Piece
 from lithon.mend.segments import Patch
-from lithon.progress import bring_home, pulse, seconds_left
+from lithon.progress import bring_home, now, pulse, seconds_left
 from lithon.threads import each_of
 
 
@@ -113,7 +112,7 @@ def solid_of(
             raise MostlyFacets(f"{share:.0%} of its skin would stay facets: {stay[largest]}",
                                where=spot(skin.points[skin.corners[skin.pieces[largest].rows]].mean(axis=(0, 1))),
                                remedy="part the patch there, or keep the facets")  # fmt: skip
-        began = time.monotonic()
+        began = now()
         builder = _Builder(skin.points, skin.corners, skin.pieces, tolerance, name, free, stay, memory, mixed, most)
         builder.loosely, builder.parted = max(free, parted or 0.0), parted is not None
         out = builder.run()
@@ -126,7 +125,7 @@ def solid_of(
             looking /= 2.0  # most of it is known the next time
         if not mixed:
             break
-        need = _SETTLING * (time.monotonic() - began) + _EACH * (len(skin.pieces) - len(stay))
+        need = _SETTLING * (now() - began) + _EACH * (len(skin.pieces) - len(stay))
         need, has = max(need, _RESERVE * time_there), seconds_left()
         least = 0.0 if np.isinf(has) else np.inf if has < need else LARGE if has < _BEFORE * need else 0.0
         left, changed = (builder.failures, False) if parted is None else skin.bend_to(builder.failures, memory, least)

@@ -20,7 +20,7 @@ from lithon.exchange.step_write import write_step
 from lithon.operations.mend.solid import SolidFromTriangles, shapeless
 from lithon.operations.mend.triangles import CleanTriangles
 from lithon.operations.running import Outcome
-from lithon.progress import SILENT, Progress
+from lithon.progress import SILENT, Progress, now
 from lithon.project.ledger import Ledger
 from lithon.survey.deviation import deviation
 
@@ -55,11 +55,11 @@ def solid(
     read = work.model
     left: list[dict[str, Any]] = []
     kinds: Counter[str] = Counter()
-    end = time.monotonic() + seconds
+    end = now() + seconds
     for k, body in enumerate(read.bodies):
         if faceted(body):
             share = len(soup_of(body).corners) / sum(len(soup_of(b).corners) for b in read.bodies[k:] if faceted(b))
-            until = time.monotonic() + max(share * (end - time.monotonic()), _EACH)
+            until = now() + max(share * (end - now()), _EACH)
             progress.tell(k / len(read.bodies), f"finding surfaces of {body.name}")
             told = _converted(work, body, kind, tolerance, until, progress)
             left += [{"body": body.name, **one} for one in told["left"]]
@@ -77,7 +77,7 @@ def solid(
 def _shapeless(work: Ledger, body: Body, tolerance: float | None, until: float, progress: Progress) -> bool:
     """Whether most of a body lies on nothing simple, as far as there is time to look."""
     try:
-        with progress.within(max(until - time.monotonic(), 0.0)), progress.under_way():
+        with progress.within(max(until - now(), 0.0)), progress.under_way():
             return shapeless(body, work.state.marks, tolerance)
     except (Refusal, Spent):
         return False
@@ -98,7 +98,7 @@ def _converted(
         step = SolidFromTriangles(body, kind=way, tolerance=tolerance, **most)
         try:
             share = _FIRST if smooth_first and way == "smooth" else 1.0
-            seconds = share * max(until - time.monotonic(), 0.0)
+            seconds = share * max(until - now(), 0.0)
             with progress.within(seconds) if kind == "auto" else nullcontext():
                 out = work.try_step(step, progress)
         except (Refusal, Spent) as refusal:
