@@ -1,10 +1,14 @@
 """In the window: what is passed over is marked, sheets are made and meshed, what is alike is chosen by a click."""
 
+from itertools import pairwise
+
+import numpy as np
 import pytest
 from hands import button_of, labels, press, ready, settled, total
 
 import lithon
 import lithon.do as do
+from lithon.app.sieve import scale
 from lithon.exchange.deliver import write_triangles
 from lithon.operations.table import rows
 from lithon.samples import STRAP, hinge_strap
@@ -230,3 +234,38 @@ def test_a_lattice_is_offered_where_it_makes_better_elements_and_makes_them(desk
     assert "from a lattice: creases are cut off by up to" in told and "not good enough" not in told
     assert desk.work.mesh.quality.smallest_angle.min() > 12.0 and list(desk.work.mesh.rounded) == [0]
     assert not offered()
+
+
+@pytest.mark.parametrize(("low", "high"), [(1e-9, 0.3), (0.02, 90.0), (3.0, 4.9), (4.0, 4.5), (0.5, 3e6)])
+def test_numbers_on_the_scale_have_room_and_those_that_have_stand_there(low, high):
+    """None over the other, however many decades; and no mark is left without one that there was room for."""
+    width = 1030.0
+
+    def place(value):
+        return 10.0 + (width - 20.0) * np.log(value / low) / np.log(high / low)
+
+    def wide(text):
+        return 7.0 * len(text)
+
+    marks = scale(low, high, "mm", place, wide, width - 30.0)
+    spans = [(x - max(0.5 * wide(t), 20.0), x + max(0.5 * wide(t), 20.0)) for x, t in marks if t]
+    assert all(b[0] - a[1] > 5.9 for a, b in pairwise(spans))
+    said = [float(t.removesuffix(" mm").replace(" ", "")) for _, t in marks if t]
+    assert said == pytest.approx([low * (high / low) ** ((x - 10.0) / (width - 20.0)) for x, t in marks if t])
+    for k, (x, text) in enumerate(marks):
+        if not text and 60.0 < x < width - 60.0:
+            assert any(t and abs(x - y) < 100.0 for y, t in marks[max(0, k - 3) : k])
+
+
+def test_a_docket_is_as_wide_as_its_panel_whatever_numbers_it_holds(desk, qtbot, tmp_path):
+    arrived(desk, qtbot, tmp_path, lock_beam(), "lock-beam")
+    desk.work.go("Survey")
+    for below in (0.8, 4.44e-4):
+        desk.work.propose(do.ignore_below(below))
+        ready(desk, qtbot)
+        taken(desk, qtbot)
+        settled(desk, qtbot)
+        inside, view = desk.docket.area.widget(), desk.docket.area.viewport()
+        qtbot.waitUntil(lambda inside=inside, view=view: inside.width() <= view.width(), timeout=5000)
+        assert inside.minimumSizeHint().width() <= view.width()
+    assert "Not followed below 4e-04 mm" in labels(desk.docket)

@@ -287,7 +287,9 @@ class Docket(Panel):
         said = f"Not followed below {_short(below)} mm" if below else "However small, it is followed"
         change = button("Change", lambda: work.propose(IgnoreBelow(below or 0.0)), "quiet", "The size below which the "
                         "mesh goes over faces, edges and corners; the solid stays as it is")  # fmt: skip
-        card.lay.addWidget(row(label(said, "dim", wrap=False), change))
+        line = row(label(said, "dim"), change, stretch=False)  # in two lines where the number is long
+        line.layout().setStretch(0, 1)
+        card.lay.addWidget(line)
         self.add(card)
         cures = [g for g in self.groups if g.first.offers and not g.first.keep]
         if len(cures) > 1:

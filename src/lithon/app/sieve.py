@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -16,9 +17,30 @@ from lithon.brep.copies import Handle, handle, handles
 from lithon.survey.sizes import LENSES, Lens, Mark, marks
 
 _BIN = 7.0  # pixels between stacks of marks
+#: Half the room (pixels) that a number on the scale has at the least.
+_NARROW = 20.0
 #: Lenses on what the mesh follows, or not.
 _FOLLOWED = ("edges", "widths")
 _PASSED = "not followed"
+
+
+def scale(
+    low: float, high: float, unit: str, place: Callable[[float], float], wide: Callable[[str], float], end: float
+) -> list[tuple[float, str]]:
+    """Where (pixels) one, two and five of each decade between two values stand, and what is written there: nothing
+    where there is no room beside what was written last. wide: how wide (pixels) a text is; end: nothing is beyond."""
+    out, last = [], -1e9
+    for decade in range(int(np.floor(np.log10(low))), int(np.ceil(np.log10(high))) + 1):
+        for step in (1, 2, 5):
+            v = step * 10.0**decade
+            if not low <= v <= high:
+                continue
+            x, text = place(v), f"{v:,.10g}".replace(",", " ") + f" {unit}"
+            half = max(0.5 * wide(text), _NARROW)
+            shown = x - half > last + 6.0 and 24.0 < x < end
+            out.append((x, text if shown else ""))
+            last = x + half if shown else last
+    return out
 
 
 class Axis(QWidget):
@@ -104,23 +126,13 @@ class Axis(QWidget):
     def _paint_scale(self, p: QPainter, base: float) -> None:
         p.setPen(QPen(QColor(theme.INK2), 1.0))
         p.drawLine(QPointF(10.0, base), QPointF(self.width() - 10.0, base))
-        low, high = self.range
-        last = -1e9
-        for decade in range(int(np.floor(np.log10(low))), int(np.ceil(np.log10(high))) + 1):
-            for step in (1, 2, 5):
-                v = step * 10.0**decade
-                if not low <= v <= high:
-                    continue
-                x = self.x(v)
-                p.setPen(QPen(QColor(theme.INK2), 1.0))
-                p.drawLine(QPointF(x, base), QPointF(x, base + 4.0))
-                if x - last > 46.0 and 24.0 < x < self.width() - 30.0:
-                    p.drawText(
-                        QRectF(x - 40, base + 4, 80, 15),
-                        Qt.AlignmentFlag.AlignHCenter,
-                        f"{v:,.10g}".replace(",", " ") + f" {self.lens.unit}",
-                    )
-                    last = x
+        letters = p.fontMetrics()
+        for x, text in scale(*self.range, self.lens.unit, self.x, letters.horizontalAdvance, self.width() - 30.0):
+            p.setPen(QPen(QColor(theme.INK2), 1.0))
+            p.drawLine(QPointF(x, base), QPointF(x, base + 4.0))
+            if text:
+                half = letters.horizontalAdvance(text)
+                p.drawText(QRectF(x - half, base + 4, 2.0 * half, 15), Qt.AlignmentFlag.AlignHCenter, text)
 
     def _paint_marks(self, p: QPainter, base: float) -> None:
         if not len(self.values):
