@@ -343,3 +343,19 @@ def test_rational_stretches_and_common_knots_change_nothing(seed):
     assert np.abs(back.point(1.0 - t) - one.point(t)).max() < 1e-9
     for before, after in zip((one, two), common(one, two), strict=True):
         assert np.abs(after.point(t) - before.point(t)).max() < 1e-8 and after.degree == max(one.degree, 2)
+
+
+@pytest.mark.parametrize("weight", [0.3, 1.0, 40.0, 1100.0, 1e-3])
+def test_a_rational_edge_is_measured_however_unevenly_it_runs(weight):
+    """Of a conic that hugs its corner, or its chord, nearly all is run through in next to no time: against chords."""
+    control = np.array([[0.0, 0.0, 0.0], [1.0, 1.5, 0.0], [2.0, 0.0, 0.0]])
+    curve = BSplineCurve(np.repeat([0.0, 1.0], 3), 2, control, np.array([1.0, weight, 1.0]))
+    t = 1.0 / (1.0 + np.exp(-np.linspace(-40.0, 40.0, 400001)))  # as many near the ends as anywhere
+    points = curve.point(np.concatenate([[0.0], t, [1.0]]))
+    ends = [Vertex(points[0]), Vertex(points[-1])]
+    arc, chord = Edge(curve, 0.0, 1.0, *ends), Edge(Line.through(points[0], points[-1]), 0.0, 2.0, *ends)
+    assert arc.length == pytest.approx(float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum()), rel=1e-7)
+    face = Face(Plane.of(np.zeros(3), np.array([0.0, 0.0, -1.0])), ((Coedge(arc, True), Coedge(chord, False)),), True)
+    x, y, _ = points.T
+    want = 0.5 * abs(float((x[:-1] * y[1:] - x[1:] * y[:-1]).sum()))
+    assert face_area(face) == pytest.approx(want, rel=1e-7)

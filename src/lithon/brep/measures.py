@@ -25,7 +25,7 @@ from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.poles import LuneChart, PoleChart
 from lithon.geometry.rounds import Cone, PolarCone, PolarSphere, Sphere
-from lithon.geometry.splines import BSplineCurve, SplineChart
+from lithon.geometry.splines import BSplineCurve, SplineChart, evened
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.swept import SweptChart
 from lithon.remembered import Remembered
@@ -380,30 +380,21 @@ def _smooth_cuts(edge: Edge, least: int) -> Floats:
     if isinstance(edge.curve, BSplineCurve):
         cuts = np.unique(np.concatenate([cuts, edge.curve.corners(edge.t0, edge.t1)]))
         cuts = cuts[np.concatenate([[True], np.diff(cuts) > 1e-12 * (edge.t1 - edge.t0)])]
-    return _by_speed(edge, cuts) if isinstance(edge.curve, Crossing) else cuts
+    uneven = isinstance(edge.curve, Crossing) or (
+        isinstance(edge.curve, BSplineCurve) and edge.curve.weights is not None
+    )
+    return _by_speed(edge, cuts) if uneven else cuts
 
 
 _speed_cuts = Remembered[Edge, Floats]("brep/measures:speed_cuts")
 
 
 def _by_speed(edge: Edge, cuts: Floats) -> Floats:
-    """More cuts where a crossing runs unevenly over its guide, as it does beside places where its surfaces touch: until
-    the length of every piece is that of its halves. Cached."""
-    if edge in _speed_cuts:
-        return _speed_cuts[edge]
-    for _ in range(12):
-        half = np.diff(cuts)[:, None] / 2.0
-        whole = (cuts[:-1, None] + half) + half * _NODES
-        low, high = (cuts[:-1, None] + shift * half + 0.5 * half * _NODES for shift in (0.5, 1.5))
-        speed = np.linalg.norm(edge.curve.derivative(np.concatenate([whole, low, high]).ravel()), axis=1)
-        once, a, b = np.split((speed.reshape(-1, len(_NODES)) * _WEIGHTS).sum(axis=1), 3)
-        off = half[:, 0] * np.abs(once - 0.5 * (a + b))
-        rough = np.flatnonzero(off > 1e-10 * float((half[:, 0] * once).sum()))
-        if not len(rough) or len(cuts) > 2000:
-            break
-        cuts = np.sort(np.concatenate([cuts, 0.5 * (cuts[rough] + cuts[rough + 1])]))
-    _speed_cuts[edge] = cuts
-    return cuts
+    """More cuts where a crossing runs unevenly over its guide, as it does beside places where its surfaces touch, and a
+    rational spline over its parameter. Cached."""
+    if edge not in _speed_cuts:
+        _speed_cuts[edge] = evened(edge.curve.derivative, cuts)
+    return _speed_cuts[edge]
 
 
 def _by_angle(edge: Edge, chart: PolarCone | PolarSphere, cuts: Floats) -> Floats:
