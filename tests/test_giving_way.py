@@ -71,6 +71,10 @@ def test_integrals_row_by_row_are_those_over_the_plane_of_the_surface(seed, rati
             size = np.linalg.norm(normal, axis=1)
             want += w * 0.5 * (y - x) * (gauss(20)[1] * size) @ _integrands(points, normal / size[:, None])
     assert got == pytest.approx(want, rel=1e-7, abs=1e-9 * abs(want).max())
+    # Between two numbers side by side there is none: it is next to nothing, and soon told.
+    for step in (0.0, np.spacing(base), 3.0 * np.spacing(base), -np.spacing(base)):
+        flat = np.array([[first[3], base + step]])
+        assert abs(chart.swept(flat, base, np.ones(1), gauss(12))).max() < 1e-12
 
 
 def lens(reach, apart, seed):

@@ -287,6 +287,8 @@ def swept_integrals(
                 right = breaks[at]
             elif inside == 0 and left == a:
                 right = 0.5 * (a + b)
+            if right <= left:
+                right = b  # of two numbers side by side there is none between
             half = 0.5 * (right - left)
             for q in range(len(nodes)):
                 begin = basis(kw, dw, left + half * (1.0 + nodes[q]), fw)
