@@ -154,8 +154,8 @@ class BSplineCurve:
         cuts = self._cuts(t0, t1)
         if self.degree == 1 and self.weights is None:
             return float(np.linalg.norm(np.diff(self.point(cuts), axis=0), axis=1).sum())
-        if self.weights is not None:  # where one of them is next to nothing it runs as fast as it likes
-            cuts = evened(self.derivative, cuts)
+        # Where a weight is next to nothing it runs as fast as it likes, and through a hairpin hardly at all.
+        cuts = evened(self.derivative, cuts)
         nodes, weights = gauss(16)
         half = np.diff(cuts)[:, None] / 2.0
         t = (cuts[:-1, None] + half) + half * nodes
