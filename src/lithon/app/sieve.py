@@ -131,8 +131,8 @@ class Axis(QWidget):
             p.setPen(QPen(QColor(theme.INK2), 1.0))
             p.drawLine(QPointF(x, base), QPointF(x, base + 4.0))
             if text:
-                half = letters.horizontalAdvance(text)
-                p.drawText(QRectF(x - half, base + 4, 2.0 * half, 15), Qt.AlignmentFlag.AlignHCenter, text)
+                wide = letters.horizontalAdvance(text) + 2.0
+                p.drawText(QRectF(x - 0.5 * wide, base + 4, wide, 15), Qt.AlignmentFlag.AlignHCenter, text)
 
     def _paint_marks(self, p: QPainter, base: float) -> None:
         if not len(self.values):

@@ -154,6 +154,8 @@ class _Builder(Edges):
         self.beside_facet: dict[Face, tuple[int, ...]] = {}
         #: What each edge was made along.
         self.along: dict[Edge, Chain] = {}
+        #: Which points are on the border of a patch.
+        self.bordering = np.zeros(len(points), dtype=bool)
 
     def run(self) -> Solid | None:
         """The solid; None where patches fail. What does not touch those that failed is looked at all the same: the
@@ -169,7 +171,6 @@ class _Builder(Edges):
                         raise _not_sound(wrong[0])
                     edges[id(chain)] = made
                     self.along |= dict.fromkeys((edge for edge, _ in made), chain)
-        self.bordering = np.zeros(len(self.points), dtype=bool)
         self.bordering[[v for chain in chains for v in chain.points]] = True
         broken = [chain for chain in chains if id(chain) not in edges]
         chains = [chain for chain in chains if id(chain) in edges]
