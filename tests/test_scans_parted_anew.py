@@ -18,6 +18,7 @@ from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.borders import united
 from lithon.mend.corners import untangled
 from lithon.mend.fitting import placed
+from lithon.mend.folds import fold_through
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import _Parted
 from lithon.mend.segments import ROUGH, Patch, noise_of, segmented
@@ -229,6 +230,65 @@ def test_crumbs_on_the_surface_beside_them_are_of_it():
     assert len(united(points, corners, others, bordering(len(points), corners, others), 0.05)) == len(others)
     apart = united(points, corners, cut, bordering(len(points), corners, cut), 1e-6)
     assert len(apart) == len(found) + 1
+
+
+def comb(teeth, wide, tip, drop):
+    """A bar with square teeth of which two sides lean in at the end, as those of pins do."""
+    profile = [(0.0, 0.0), (4.0 * teeth, 0.0), (4.0 * teeth, 3.0)]
+    for k in reversed(range(teeth)):
+        x = 4.0 * k + 1.0
+        profile += [(x + wide, 3.0), (x + wide, 9.0 - drop), (x + wide - tip, 9.0), (x + tip, 9.0), (x, 9.0 - drop)]
+        profile.append((x, 3.0))
+    return prism([Piece(p) for p in [*profile, (0.0, 3.0)]], wide)
+
+
+@pytest.mark.parametrize(("wide", "fineness"), [(1.0, 24), (1.0, 30), (0.64, 30)])
+@pytest.mark.parametrize("seed", seeds(41, 2))
+def test_sides_of_pins_one_or_two_triangles_wide_are_planes(seed, wide, fineness):
+    """Side and slope of a tooth lie on a cone as well, as far as their few corners tell; two more faces at the most."""
+    body = comb(7, wide, 0.25 * wide, 1.2)
+    points, corners = scanned(body, fineness, 0.02, seed)
+    noise = noise_of(points, corners)
+    found = segmented(points, corners, ROUGH * noise, noise)
+    assert {p.kind for p in found} == {"plane"}
+    assert len(body.faces) <= len(found) <= len(body.faces) + 3
+
+
+@pytest.mark.parametrize("seed", seeds(42, 5))
+def test_a_fold_is_found_through_points_of_two_planes(seed):
+    """Its angle and where it lies; an arch is off by a quarter of its rise at the most, and in the middle of both."""
+    rng = np.random.default_rng(seed)
+    angle, cut = rng.uniform(0.05, 1.2), rng.uniform(-0.6, 0.6)
+    flat = rng.uniform(-1.0, 1.0, (80, 2))
+    turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
+    for sign in (1.0, -1.0):
+        up = sign * np.maximum(flat[:, 0] - cut, 0.0) * np.tan(angle)
+        fold = fold_through(np.column_stack([flat, up + rng.normal(0.0, 1e-3, 80)]) @ turn.T)
+        assert fold is not None and fold.off < 1.5e-3
+        assert fold.turn == pytest.approx(angle, abs=0.02)
+        side = fold.first(np.column_stack([flat, up]) @ turn.T)
+        clear = np.abs(flat[:, 0] - cut) > 0.1
+        assert len(set(zip(side[clear], flat[clear, 0] > cut, strict=True))) <= 2
+    arch = fold_through(np.column_stack([flat, 0.5 * flat[:, 0] ** 2]) @ turn.T)
+    assert 0.02 < arch.off < 0.125
+    assert fold_through(flat[:5] @ turn[:2]) is None
+
+
+def test_chords_of_a_round_face_are_no_fold():
+    """Two of twelve flats of a bar go on into the others; those of a roof do not."""
+    corner = [(6.0 * np.cos(a), 6.0 * np.sin(a)) for a in np.arange(12) * np.pi / 6.0]
+    rod = prism([Piece(p) for p in corner], 9.0)
+    for body, goes_on in (
+        (rod, True),
+        (prism([Piece(p) for p in ((0, 0), (12, 0), (12, 6), (6, 7.6), (0, 6))], 9.0), False),
+    ):
+        points, corners = scanned(body, 20, 0.01, 3)
+        parted = _Parted(scan_of(points, corners, noise_of(points, corners)))
+        walls = [f.surface for f in body.faces if abs(f.surface.frame.z[2]) < 0.5]
+        near = [np.abs(w.signed_distance(parted.middle)) < 0.1 for w in walls]
+        one, two = sorted(range(len(walls)), key=lambda k: -walls[k].frame.z[1])[:2]
+        turn = float(np.arccos(walls[one].frame.z @ walls[two].frame.z))
+        assert parted._goes_on(*(np.flatnonzero(near[k]) for k in (one, two)), turn) == goes_on
 
 
 def test_a_handful_of_triangles_is_a_shape_and_no_scatter():

@@ -23,10 +23,12 @@ HOODS = 12, 24, 80, 240
 _MOST_NUMBERS = 14
 #: From so many neighbourhoods it is told how far corners scatter.
 _SAMPLES = 120
+#: Of fewer triangles a patch is small; such as turn by more (radians) from one to the next are flats then.
+SMALL, _BEND = 24, np.radians(37.0)
 #: Where the corners that are of a patch alone reach less far across it (a share) the others count as well.
 _NARROW = 0.7
-#: What stands off by as many scatters holds a patch.
-_HELD = 1.15
+#: What stands off by as many scatters holds a patch; what so rarely stands off further does so by no chance.
+_HELD, _RARELY = 1.15, 1e-3
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -157,6 +159,12 @@ class ScanPatches:
         """Within what (mm) a surface holds so many corners, as far as so many tell."""
         return _HELD * self.noise * (1.0 + 1.0 / float(np.sqrt(n)))
 
+    def _by_chance(self, n: int, numbers: int) -> float:
+        """Within what (mm, root mean square) so many corners stand off the surface of so many numbers that they are of
+        and that was brought nearest to them, but for one in a thousand."""
+        most = scipy.special.chdtri(max(1, n - numbers), _RARELY)  # the sum of their squares, in scatters
+        return _HELD * self.noise * float(np.sqrt(most / n))
+
     def _fits(self, rows: Ints, most: float) -> list[Surface]:
         """The surfaces that hold triangles, the simplest first."""
         ids, where = np.unique(self.scan.corners[rows], return_inverse=True)
@@ -174,21 +182,21 @@ class ScanPatches:
                               scan.normal, EACH * self.noise, self.least, seed))  # fmt: skip
 
     def _bends(self, rows: Ints) -> float:
-        """By how much (radians) triangles side by side turn at the most."""
+        """By how much (radians) triangles side by side turn at the most, beyond what scatter turns them."""
         inside = set(rows.tolist())
         normal, least = self.scan.normal, 1.0
         for i in rows.tolist():
             beside = [j for j in self.other[self.starts[i] : self.starts[i + 1]].tolist() if j in inside]
             least = min(least, float((normal[beside] @ normal[i]).min(initial=1.0)))
-        return float(np.arccos(max(-1.0, least)))
+        return float(np.arccos(max(-1.0, least)) - self.lean[rows].mean())
 
-    def _found(self, seed: int, hoods: tuple[int, ...], fewest: int, turn: float) -> bool:
-        """Grow a patch from a seed, the largest that surfaces through its neighbourhoods lead to, a round one only
-        where no two triangles side by side turn by more (radians); whether there is one."""
+    def _found(self, seed: int, hoods: tuple[int, ...], fewest: int) -> bool:
+        """Grow a patch from a seed, the largest that surfaces through its neighbourhoods lead to; whether there is
+        one."""
         best: tuple[float, Surface, Ints] | None = None
         for most in hoods:
             rows = self._hood(seed, most)
-            if len(rows) < fewest:
+            if len(rows) < min(fewest, most):
                 continue
             for surface in self._fits(rows, MEAN):
                 rows = self._grown(surface, seed)
@@ -198,7 +206,7 @@ class ScanPatches:
                 rows = self._grown(better, seed)
                 if len(rows) < fewest or self._off(better, rows) > self.found_within:
                     continue
-                if turn < np.pi and not isinstance(better, Plane) and self._bends(rows) > turn:
+                if len(rows) < SMALL and not isinstance(better, Plane) and self._bends(rows) > _BEND:
                     continue
                 # A plane is also a large cylinder: the simpler one wins where they hold about as much.
                 score = float(self.scan.area[rows].sum()) * (1.0 - 0.03 * rarity(better))

@@ -18,15 +18,16 @@ from lithon.arrays import Bools, Floats, Ints
 from lithon.geometry.rounds import Cone, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, refined, torus_about
-from lithon.mend.scan_patches import EACH, HOODS, MEAN, Scan, ScanPatches, rarity, rms
+from lithon.mend.folds import NUMBERS, fold_through
+from lithon.mend.scan_patches import EACH, HOODS, MEAN, SMALL, Scan, ScanPatches, rarity, rms
 from lithon.progress import pulse
 
 #: Fewer triangles are no patch.
 _FEWEST = 8
 #: The same where what is larger was found.
 _SMALL_HOODS, _FEW = (4, 8, 16), 4
-#: A handful of triangles that turn by more (radians) from one to the next are flats.
-_BEND = np.radians(37.0)
+#: Neighbourhoods within faces of few triangles more.
+_NARROW_HOODS = (5,)
 #: What is left of a scan that lies on surfaces, at most (a share of its area).
 _MOSTLY_HELD = 0.2
 #: Round patches of no more triangles may be pieces of one.
@@ -37,13 +38,21 @@ _NOBODY = -2
 _MISSES = 150
 #: Rounds of the competition; what a neighbour of another patch costs, in squares of scatters.
 _ROUNDS, _BORDER = 8, 1.0
-#: A patch of fewer triangles is small; what it costs each (in squares of scatters) to be of another patch.
-_SMALL, _AS_WELL = 24, 5.0
+#: What it costs each triangle of a small patch (in squares of scatters) to be of another.
+_AS_WELL = 5.0
 #: Where triangles of a small patch speak against it by more, in the mean, it may be another; where this share of them
 #: lies in a plane.
 _BADLY, _FLAT = 2.5, 0.6
-#: A surface of more numbers must hold a patch as much better (in the middle of all corners).
-_SIMPLER = 0.85
+#: A surface of more numbers must hold a patch as much better (in the middle of all corners); fewer corners tell none
+#: that hardly bends (radians, from one triangle to the next).
+_SIMPLER, _TELLING, _HARDLY = 0.85, 9, np.radians(18.0)
+#: Of so few corners it is chance, not the middle of all, that is asked.
+_FEW_CORNERS = 60
+#: Two planes hold a patch better than a round surface by no chance where the logarithm of the likelihoods' ratio is as
+#: large (Schwarz 1978), and where, in scatters, the smaller one reaches as far off the other.
+_SURELY, _TURNS_OFF = 3.0, 3.0
+#: What has no larger share of its corners inside is narrow.
+_INSIDE = 0.2
 #: In scatters: a patch whose corners stand off further in the mean lies on no surface.
 _DOUBT = 3.0
 #: Patches that hold by so much worse than scatter lets them are parted anew, by such as hold better by a share, or
@@ -68,6 +77,8 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
         if out.reconsider():
             out.compete()
         out.simplify()
+        if out.unfold():
+            out.settle()
         if not (out.unite() | out.rejoin() | out.dissolve()):
             break
     out.compete()
@@ -87,17 +98,21 @@ class _Parted(ScanPatches):
     def seek(self) -> None:
         """Patches grown from seeds until what is left is little or leads to nothing."""
         order = np.random.default_rng(5).permutation(len(self.label))
-        tried = np.zeros(len(self.label), dtype=np.bool_)
-        missed = 0
-        for seed in order.tolist():
-            if self.label[seed] >= 0 or tried[seed]:
-                continue
-            pulse("looking for surfaces")
-            if missed > _MISSES + 10 * len(self.surfaces):
-                break
-            if not self._found(seed, HOODS, _FEWEST, np.pi):
-                missed += 1
-                tried[self._hood(seed, _FEWEST)] = True
+        # A face of few triangles between others is not told by what lies about it.
+        for hoods in (HOODS, _NARROW_HOODS):
+            if hoods is _NARROW_HOODS and not self._lies(self._inner()):
+                break  # what bends freely is flat near everywhere
+            tried = np.zeros(len(self.label), dtype=np.bool_)
+            missed = 0
+            for seed in order.tolist():
+                if self.label[seed] >= 0 or tried[seed]:
+                    continue
+                pulse("looking for surfaces")
+                if missed > _MISSES + 10 * len(self.surfaces):
+                    break
+                if not self._found(seed, hoods, _FEWEST):
+                    missed += 1
+                    tried[self._hood(seed, min(hoods[0], _FEWEST))] = True
 
     def seek_small(self) -> bool:
         """Patches of few triangles, as chamfers are, where what was left lies on nothing beside it; whether there are
@@ -109,7 +124,7 @@ class _Parted(ScanPatches):
         for seed in np.flatnonzero(left)[np.argsort(-self.scan.area[left], kind="stable")].tolist():
             if self.label[seed] < 0:
                 pulse("looking for surfaces")
-                if not self._found(seed, _SMALL_HOODS, _FEW, _BEND):
+                if not self._found(seed, _SMALL_HOODS, _FEW):
                     self._flat(seed)
         return len(self.surfaces) > before
 
@@ -119,7 +134,7 @@ class _Parted(ScanPatches):
         some = False
         for k in np.flatnonzero(self._counts() >= _FEWEST).tolist():
             rows = np.flatnonzero(self.label == k)
-            if len(rows) >= _SMALL or isinstance(self.surfaces[k], Plane):
+            if len(rows) >= SMALL or isinstance(self.surfaces[k], Plane):
                 continue
             if float(self._cost(k, rows).mean()) < _BADLY:
                 continue
@@ -225,10 +240,10 @@ class _Parted(ScanPatches):
         others, and the smaller ones beside them are parted anew by surfaces that hold well; whether any were, for less
         speaks against what came of it."""
         count, inner = self._counts(), self._inner()
-        own = np.flatnonzero(count >= _SMALL)
-        off = np.array([rms(self.surfaces[k], inner[k]) / self._enough(len(inner[k])) for k in own.tolist()])
-        if not len(own) or float(np.median(off)) > 1.0:
-            return False  # what lies on nothing does not lie on anything else either
+        if not self._lies(inner):
+            return False
+        own = np.flatnonzero(count >= SMALL)
+        off = np.array([self._worse(k, inner) for k in own.tolist()])
         i, j = self.scan.pairs.T
         some = False
         for k in own[np.argsort(-off)][np.sort(-off) < -_WORSE].tolist():
@@ -238,6 +253,15 @@ class _Parted(ScanPatches):
             within = _BETTER * rms(self.surfaces[k], inner[k]) / self.noise
             some |= self._parted_anew(k, star, max(within, _WELL))
         return some
+
+    def _worse(self, k: int, inner: list[Floats]) -> float:
+        """How many times as far as corners scatter those of a patch stand off."""
+        return rms(self.surfaces[k], inner[k]) / self._enough(len(inner[k]))
+
+    def _lies(self, inner: list[Floats]) -> bool:
+        """Whether most larger patches hold: what lies on nothing does not lie on anything else either."""
+        own = np.flatnonzero(self._counts() >= SMALL).tolist()
+        return bool(own) and float(np.median([self._worse(k, inner) for k in own])) <= 1.0
 
     def _parted_anew(self, k: int, star: Ints, within: float) -> bool:
         """Part the triangles of a patch and of some around it anew, by surfaces that hold within so many scatters;
@@ -252,9 +276,9 @@ class _Parted(ScanPatches):
             for seed in np.random.default_rng(3).permutation(rows).tolist():
                 if self.label[seed] >= 0 or seed in tried:
                     continue
-                if missed > _RETRIES + len(rows) // _SMALL:
+                if missed > _RETRIES + len(rows) // SMALL:
                     break
-                if not self._found(seed, HOODS, _FEWEST, np.pi):
+                if not self._found(seed, HOODS, _FEWEST):
                     missed += 1
                     tried.update(self._hood(seed, _FEWEST).tolist())
         self._absorb()
@@ -279,20 +303,76 @@ class _Parted(ScanPatches):
     def simplify(self) -> None:
         """To each patch the surface of fewest numbers that holds it about as well as any."""
         inner = self._inner()
+        lies = self._lies(inner)
         for k in np.unique(self.label[self.label >= 0]).tolist():
             rows = np.flatnonzero(self.label == k)
             p = inner[k]
             others = [refined(s, p, 8) for s in self._fits(rows, 10.0)]
             every = sorted([self.surfaces[k], *others], key=rarity)
+            # Of hardly more corners than it has numbers something round holds whatever hardly bends.
+            few = lies and len(p) < _FEW_CORNERS
+            if few and len(p) < _TELLING and self._bends(rows) < _HARDLY and isinstance(every[0], Plane):
+                every = every[:1]
             off = [1.4826 * float(np.median(np.abs(s.signed_distance(p)))) for s in every]
             # Of few corners a surface of many numbers is near to all, whatever they are.
             free = [max(1, len(p) - freedoms(s)) for s in every]
             best = min(o * float(np.sqrt(len(p) / n)) for o, n in zip(off, free, strict=True))
             chance = float(np.sqrt(1.0 + 12.0 / len(p)))
             for s, mine in zip(every, off, strict=True):
-                if mine <= max(1.0 / _SIMPLER, chance) * best or mine <= self._enough(len(p)):
+                by_chance = few and rms(s, p) <= self._by_chance(len(p), freedoms(s))
+                if by_chance or mine <= max(max(1.0 / _SIMPLER, chance) * best, self._enough(len(p))):
                     self.surfaces[k] = s
                     break
+
+    def unfold(self) -> bool:
+        """Round patches that two planes hold better are these: what corners of few lines lie on, as those of a pin's
+        side and the chamfer at its end do, may be a cone; whether any were."""
+        some, lies = False, self._lies(self._inner())
+        for k in np.flatnonzero(lies & (self._counts() > _FEW)).tolist():
+            if isinstance(self.surfaces[k], Plane):
+                continue
+            pulse("looking for surfaces")
+            rows = np.flatnonzero(self.label == k)
+            p = self._points(rows)
+            fold = fold_through(p)
+            if fold is None or fold.off > self._enough(len(p)) or fold.smaller(p) < _TURNS_OFF * self.noise:
+                continue
+            gain = len(p) * np.log(rms(self.surfaces[k], p) / max(fold.off, 0.1 * self.noise))
+            gain -= 0.5 * (NUMBERS - freedoms(self.surfaces[k])) * np.log(len(p))
+            first = fold.first(self.middle[rows])
+            # Two lines of corners lie on many cones.
+            least = -_SURELY if fold.sharp or self._narrow(rows) else _SURELY
+            if gain < least or first.all() or not first.any():
+                continue
+            if not fold.sharp and self._goes_on(rows[first], rows[~first], fold.turn):
+                continue
+            for plane, own in zip(fold.planes, (rows[first], rows[~first]), strict=True):
+                part = self._parts(np.isin(np.arange(len(self.label)), own))[own]  # of either there may be several
+                for which in np.unique(part).tolist():
+                    self.label[own[part == which]] = len(self.surfaces)
+                    self.surfaces.append(plane)
+            some = True
+        return some
+
+    def _narrow(self, rows: Ints) -> bool:
+        """Whether some triangles have hardly a corner that is theirs alone."""
+        corners = self.scan.corners
+        own = np.bincount(corners[rows].ravel(), minlength=len(self.scan.points))
+        every = np.bincount(corners.ravel(), minlength=len(self.scan.points))
+        return int(((own == every) & (own > 0)).sum()) <= _INSIDE * int((own > 0).sum())
+
+    def _goes_on(self, one: Ints, two: Ints, turn: float) -> bool:
+        """Whether beyond either of two parts of a patch, which turn (radians) from one to the other, it turns as softly
+        and over as many sides: they are chords of something longer."""
+        side = np.zeros(len(self.label), dtype=np.int64)
+        side[one], side[two] = 1, 2
+        i, j = self.scan.pairs.T
+        here, there = side[i], side[j]
+        between = (here != there) & (here * there > 0)
+        turns = np.arccos(np.clip((self.scan.normal[i] * self.scan.normal[j]).sum(axis=1), -1.0, 1.0))
+        soft = turns <= 1.5 * turn + self.lean[i]
+        beyond = [int((soft & (here + there == k) & (here * there == 0)).sum()) for k in (1, 2)]
+        return 2 * min(beyond) > int(between.sum())
 
     def rejoin(self) -> bool:
         """Small round patches side by side that were taken for pieces of others, as those of a torus are between the
@@ -375,7 +455,7 @@ class _Parted(ScanPatches):
         far = _DOUBT * min(self.noise, 2.0 * self.scan.noise * self.scan.slack)
         count = self._counts()
         for k, p in enumerate(self._inner()):
-            if count[k] >= _SMALL and 1.4826 * float(np.median(np.abs(self.surfaces[k].signed_distance(p)))) > far:
+            if count[k] >= SMALL and 1.4826 * float(np.median(np.abs(self.surfaces[k].signed_distance(p)))) > far:
                 self.label[self.label == k] = -1
 
         # A handful amid what lies on nothing does so by chance.
@@ -385,7 +465,7 @@ class _Parted(ScanPatches):
         n = len(self.surfaces)
         all_around = np.bincount(heads[border], minlength=n)
         free = np.bincount(heads[border & (tails < 0)], minlength=n)
-        self.label[np.isin(self.label, np.flatnonzero((count < _SMALL) & (2 * free > all_around)))] = -1
+        self.label[np.isin(self.label, np.flatnonzero((count < SMALL) & (2 * free > all_around)))] = -1
 
     def dissolve(self) -> bool:
         """Small patches whose triangles lie about as well on those beside them, as between two that go on into each

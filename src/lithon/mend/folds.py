@@ -1,0 +1,103 @@
+"""Two planes that meet: what a scan of them lies on as well as on a round surface, where few corners tell it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from lithon.arrays import Bools, Floats
+from lithon.geometry.surfaces import Plane
+
+#: So many numbers a fold has: two for the way of either plane, one for its place.
+NUMBERS = 6
+#: So few corners do not tell a plane, and so many are enough to look at.
+_FEWEST, _MOST = 3, 600
+#: Shares of the corners on one side of where a fold may be, to begin with; rounds to bring it nearer.
+_CUTS, _ROUNDS = (0.1, 0.2, 0.35, 0.5, 0.65, 0.8, 0.9), 8
+#: A round surface turns by less (radians) from one chord to the next.
+_COARSEST = np.radians(60.0)
+#: A plane leans from that of all corners by less (the cosine): one that stands upright along their border is no side.
+_UPRIGHT = 0.5
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Fold:
+    """Two planes, of which one side of their common line counts, and how far (mm, root mean square) the points that it
+    was found for stand off; `ridge`: they are seen from within, like those of a roof."""
+
+    planes: tuple[Plane, Plane]
+    ridge: bool
+    off: float
+
+    def first(self, points: Floats) -> Bools:
+        """Which points (n,3) lie nearer to the first plane's side."""
+        one, two = (plane.signed_distance(points) for plane in self.planes)
+        return np.asarray((one >= two) if self.ridge else (one <= two))
+
+    @property
+    def turn(self) -> float:
+        """The angle (radians) by which the second plane is turned from the first."""
+        return float(np.arccos(np.clip(self.planes[0].frame.z @ self.planes[1].frame.z, -1.0, 1.0)))
+
+    @property
+    def sharp(self) -> bool:
+        """Whether nobody would divide a round surface so coarsely that it turns like this."""
+        return self.turn > _COARSEST
+
+    def smaller(self, points: Floats) -> float:
+        """How far (mm) those of points (n,3) that are of the side of fewer reach off the other plane, at the most."""
+        first = self.first(points)
+        side, other = (first, 1) if first.sum() <= len(first) // 2 else (~first, 0)
+        return float(np.abs(self.planes[other].signed_distance(points[side])).max(initial=0.0))
+
+
+def fold_through(p: Floats) -> Fold | None:
+    """The fold nearest to points (n,3); none where they are too few for two planes.
+
+    Where points lie on one side of two planes' line each, a fold is the larger or the smaller of the distances from
+    both. It is sought from several places along either way in which the points bend, by least squares in turns.
+    """
+    if len(p) < 2 * _FEWEST:
+        return None
+    p = p[np.linspace(0, len(p) - 1, min(len(p), _MOST)).astype(int)]
+    middle = p.mean(axis=0)
+    ways = np.linalg.svd(p - middle, full_matrices=False)[2]
+    u, v, high = ways @ (p - middle).T
+    bent = np.linalg.lstsq(np.stack([np.ones(len(p)), u, v, u * u, u * v, v * v], axis=1), high, rcond=None)[0]
+    axes = np.linalg.eigh(np.array([[2.0 * bent[3], bent[4]], [bent[4], 2.0 * bent[5]]]))[1]
+    best: Fold | None = None
+    for axis in axes.T:
+        across = u * axis[0] + v * axis[1]
+        for cut in np.quantile(across, _CUTS):
+            fold = _settled(p, across > cut, ways[2])
+            if fold is not None and (best is None or fold.off < best.off):
+                best = fold
+    return best
+
+
+def _settled(p: Floats, side: Bools, up: Floats) -> Fold | None:
+    """The fold that points lead to which are parted like this."""
+    best: Fold | None = None
+    for _ in range(_ROUNDS):
+        if min(side.sum(), (~side).sum()) < _FEWEST:
+            break
+        planes = _level(p[side], up), _level(p[~side], up)
+        if min(float(plane.frame.z @ up) for plane in planes) < _UPRIGHT:
+            break
+        one, two = (plane.signed_distance(p) for plane in planes)
+        ridge, valley = np.maximum(one, two), np.minimum(one, two)
+        off = float(np.sqrt(min((ridge**2).mean(), (valley**2).mean())))
+        fold = Fold(planes, bool((ridge**2).sum() < (valley**2).sum()), off)
+        if best is not None and off >= best.off:
+            break
+        best = fold
+        side = fold.first(p)
+    return best
+
+
+def _level(p: Floats, up: Floats) -> Plane:
+    """The plane nearest to points (n,3), that looks as `up` does."""
+    middle = p.mean(axis=0)
+    way = np.linalg.eigh((p - middle).T @ (p - middle))[1][:, 0]
+    return Plane.of(middle, way if float(way @ up) > 0.0 else -way)
