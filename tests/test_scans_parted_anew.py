@@ -11,6 +11,8 @@ from test_scans_settle import divided
 from lithon.arrays import unit
 from lithon.brep.cleaning import side_pairs
 from lithon.brep.faceted import soup_of, welded
+from lithon.brep.measures import volume
+from lithon.brep.shells import closed
 from lithon.geometry.crossing import onto_all
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
@@ -22,7 +24,7 @@ from lithon.mend.folds import fold_through
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import _Parted
 from lithon.mend.segments import ROUGH, Patch, noise_of, segmented
-from lithon.mend.solid import bordering
+from lithon.mend.solid import bordering, solid_of
 from lithon.mend.strains import senses, strains
 from lithon.samples import sluice_wheel
 from lithon.samples.build import Piece, prism
@@ -289,6 +291,41 @@ def test_chords_of_a_round_face_are_no_fold():
         one, two = sorted(range(len(walls)), key=lambda k: -walls[k].frame.z[1])[:2]
         turn = float(np.arccos(walls[one].frame.z @ walls[two].frame.z))
         assert parted._goes_on(*(np.flatnonzero(near[k]) for k in (one, two)), turn) == goes_on
+
+
+@pytest.mark.parametrize("seed", seeds(43, 3))
+def test_a_step_that_is_less_than_scatter_is_no_face(seed):
+    """A shaft of two widths that differ by less than corners scatter: its slivers, turned any way, go to what is beside
+    them, and what comes of it is the solid without the step."""
+    step = 0.004
+    corners = ((0, 0), (20, 0), (20, 5), (12, 5), (12, 9), (12 - step, 9), (12 - step, 14), (0, 14))
+    body = prism([Piece(p) for p in corners], 6.0)
+    points, corners = scanned(body, 40, 0.02, seed)
+    noise = noise_of(points, corners)
+    assert noise > step
+    found = segmented(points, corners, ROUGH * noise, noise)
+    assert [p.kind for p in found] == ["plane"] * 8
+    body = solid_of(points, corners, found, ROUGH * noise).body
+    assert len(body.faces) == 8 and closed(body)
+    assert volume(body) == pytest.approx(6.0 * (20.0 * 5.0 + 12.0 * 9.0), rel=1e-3)
+
+
+def test_what_a_patch_falls_into_are_patches():
+    """A plane of which two halves hang together no more: the smaller is a patch as well, crumbs of it are none."""
+    body = prism([Piece(p) for p in ((0, 0), (12, 0), (12, 6), (0, 6))], 6.0)
+    points, corners = scanned(body, 20, 0.01, 1)
+    parted = _Parted(scan_of(points, corners, noise_of(points, corners)))
+    top = Plane.of((0.0, 6.0, 0.0), (0.0, 1.0, 0.0))
+    on = np.abs(parted.middle[:, 1] - 6.0) < 0.05
+    x = parted.middle[:, 0]
+    crumb = np.flatnonzero(on & (x > 7.0) & (x < 8.0))[0]
+    parted.surfaces = [top]
+    parted.label[:] = np.where(on & ((x < 6.0) | (x > 9.0)), 0, -1)
+    parted.label[crumb] = 0
+    parted._whole()
+    assert parted.surfaces == [top, top]
+    assert set(parted.label[on & (x < 6.0)]) == {0} and set(parted.label[on & (x > 9.0)]) == {1}
+    assert parted.label[crumb] == -1
 
 
 def test_a_handful_of_triangles_is_a_shape_and_no_scatter():

@@ -25,6 +25,8 @@ _MOST_NUMBERS = 14
 _SAMPLES = 120
 #: Of fewer triangles a patch is small; such as turn by more (radians) from one to the next are flats then.
 SMALL, _BEND = 24, np.radians(37.0)
+#: What leans by more (radians) for its scatter alone does so anyhow; what is less high (in scatters) is thin.
+_ANYHOW, THIN = np.radians(45.0), 4.0
 #: Where the corners that are of a patch alone reach less far across it (a share) the others count as well.
 _NARROW = 0.7
 #: What stands off by as many scatters holds a patch; what so rarely stands off further does so by no chance.
@@ -56,7 +58,7 @@ def rms(surface: Surface, points: Floats) -> float:
     return float(np.sqrt((surface.signed_distance(points) ** 2).mean()))
 
 
-def _width(points: Floats) -> float:
+def width(points: Floats) -> float:
     """How far (mm, root mean square) points (n,3) reach across the way in which they reach furthest."""
     off = points - points.mean(axis=0)
     return float(np.sqrt(max(np.linalg.eigvalsh(off.T @ off / len(points))[1], 0.0)))
@@ -85,6 +87,8 @@ class ScanPatches:
         height = 2.0 * scan.area / np.maximum(side.max(axis=1), 1e-300)
         self.lean = 1.2 * self.noise / np.maximum(height, 1e-300) + np.radians(2.0)
         self.even = self._even()
+        #: Slivers: those that are hardly higher than corners scatter, and those whose normal says nothing at all.
+        self.thin, self.anyhow = height < THIN * self.noise, self.lean > _ANYHOW
         self.least = np.cos(np.minimum(3.0 * self.lean, np.radians(75.0)))
         self.surfaces: list[Surface] = []
         #: In scatters: how far corners of a patch may stand off in the mean for it to be found.
@@ -147,7 +151,7 @@ class ScanPatches:
                 every = points[corners[rows]].reshape(-1, 3)
                 # Of a strip two triangles wide the inner corners are a line, which lies on much; what is only a few
                 # wide reaches far beyond them, and they tell badly what it is.
-                own = own if _width(own) > _NARROW * _width(every) else every[:0]
+                own = own if width(own) > _NARROW * width(every) else every[:0]
             out.append(own if len(own) > 20 else points[np.unique(corners[rows])])
         return out
 

@@ -19,7 +19,7 @@ from lithon.geometry.rounds import Cone, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, refined, torus_about
 from lithon.mend.folds import NUMBERS, fold_through
-from lithon.mend.scan_patches import EACH, HOODS, MEAN, SMALL, Scan, ScanPatches, rarity, rms
+from lithon.mend.scan_patches import EACH, HOODS, MEAN, SMALL, THIN, Scan, ScanPatches, rarity, rms, width
 from lithon.progress import pulse
 
 #: Fewer triangles are no patch.
@@ -122,7 +122,7 @@ class _Parted(ScanPatches):
             return False  # what bends freely lies on something everywhere, a few triangles each
         before = len(self.surfaces)
         for seed in np.flatnonzero(left)[np.argsort(-self.scan.area[left], kind="stable")].tolist():
-            if self.label[seed] < 0:
+            if self.label[seed] < 0 and not self.anyhow[seed]:
                 pulse("looking for surfaces")
                 if not self._found(seed, _SMALL_HOODS, _FEW):
                     self._flat(seed)
@@ -201,7 +201,7 @@ class _Parted(ScanPatches):
         return changed
 
     def _whole(self) -> None:
-        """Of each patch what hangs together with most of it; the rest is of none."""
+        """Of each patch what hangs together with most of it; of the rest what is not small is a patch as well."""
         i, j = self.scan.pairs.T
         same = (self.label[i] == self.label[j]) & (self.label[i] >= 0)
         m = len(self.label)
@@ -211,6 +211,12 @@ class _Parted(ScanPatches):
         largest = np.zeros(len(self.surfaces))
         np.maximum.at(largest, self.label[self.label >= 0], area[part][self.label >= 0])
         loose = (self.label >= 0) & (area[part] < largest[np.maximum(self.label, 0)])
+        size = np.bincount(part[loose], minlength=1)
+        for which in np.flatnonzero(size >= SMALL).tolist():
+            rows = np.flatnonzero(loose & (part == which))
+            self.surfaces.append(self.surfaces[self.label[rows[0]]])
+            self.label[rows] = len(self.surfaces) - 1
+            loose[rows] = False
         self.label[loose] = -1
 
     def _refit(self) -> None:
@@ -478,10 +484,32 @@ class _Parted(ScanPatches):
             beside = sorted(set(self.label[around].tolist()) - {-1, k})
             if not beside:
                 continue
+            if self.thin[rows].all() or width(self._points(rows)) < THIN * self.noise:
+                some |= self._given(k, rows)
+                continue
             costs = np.array([self._cost(j, rows) for j in beside])
             if float(costs.min(axis=0).mean()) < _AS_WELL:
                 self.label[rows] = np.array(beside)[costs.argmin(axis=0)]
                 some = True
+        return some
+
+    def _given(self, k: int, rows: Ints) -> bool:
+        """Give slivers, of which only the corners tell where they are, each to what is beside it and nearest, from the
+        borders inwards; whether any were."""
+        some, left = False, rows.tolist()
+        while left:
+            fresh: dict[int, int] = {}
+            for i in left:
+                p = self.scan.points[self.scan.corners[i]]
+                beside = set(self.label[self.other[self.starts[i] : self.starts[i + 1]]].tolist()) - {-1, k}
+                off = {j: float(np.abs(self.surfaces[j].signed_distance(p)).max()) for j in beside}
+                if off and min(off.values()) < EACH * self.noise:
+                    fresh[i] = min(off, key=off.__getitem__)
+            if not fresh:
+                break
+            self.label[list(fresh)] = list(fresh.values())
+            left = [i for i in left if i not in fresh]
+            some = True
         return some
 
     def _alike(self, k: int, joint: Surface) -> float:
