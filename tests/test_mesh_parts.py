@@ -24,8 +24,9 @@ from lithon.mesh.improve import improve
 from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
 from lithon.mesh.quality import Quality, tet_volumes
-from lithon.mesh.recover import EDGE, _Held, _opposite, recover, tet_faces, wall_off
+from lithon.mesh.recover import EDGE, _Held, _missing, _opposite, recover, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
+from lithon.mesh.skin import Skin
 from lithon.mesh.stars import quality
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.mesh.tetrahedra import _cells, tetrahedral_mesh
@@ -195,6 +196,27 @@ def test_nodes_crowded_on_a_skin_give_way_and_every_face_keeps_its_area():
     surface.sizes = size_field(block.bodies, replace(sizes.rules, divisions=((crowded, 90),)))
     kept = improve(_cells(surface, space, of), SILENT)
     assert {tuple(p) for p in surface.points()[surface.edge_nodes[crowded]]} <= {tuple(p) for p in kept.points}
+
+
+@pytest.mark.parametrize("follows", [False, True])
+def test_a_diagonal_is_turned_but_not_an_edge_that_is_followed(follows):
+    """Four corners of a square are one circle's, and the tetrahedra have the other diagonal: the surface takes it, but
+    where its own is a piece of an edge with one face on both sides, as where that is draped over."""
+    block = Model.of([box(0, 0, 2, 2, 0, 2, "block")])
+    top = next(f for f in block.faces() if f.surface.frame.z[2] > 0.5)
+    points = np.array([[0, 0, 2], [2, 0, 2], [2, 2, 2], [0, 2, 2], [1.0, 1.0, 0.0]])
+    space = Tetrahedra.box(points.min(axis=0) - 5.0, points.max(axis=0) + 5.0)
+    space.add(points)
+    held = _Held(space)
+    one, two = (np.array(t) for t in ([[0, 1, 2], [0, 2, 3]], [[1, 2, 3], [1, 3, 0]]))
+    there, lost = (one, two) if held.of(one).all() else (two, one)
+    assert held.of(there).all() and not held.of(lost).any()
+    sizes = size_field(block.bodies, SizeRules(4.0))
+    diagonal = tuple(sorted(set(lost[0].tolist()) & set(lost[1].tolist())))
+    edges = {diagonal: block.edges()[0]} if follows else {}
+    skin = Skin(block.bodies, sizes, (top,), list(points), segments=edges, tri=lost.copy(), of=np.zeros(2, dtype=int))
+    assert _missing(skin, held).tolist() == ([0, 1] if follows else [])
+    assert {frozenset(t) for t in skin.tri.tolist()} == {frozenset(t) for t in (lost if follows else there).tolist()}
 
 
 def quality_of(corners):

@@ -196,7 +196,7 @@ def _missing(surface: SurfaceMesh, held: _Held) -> Ints:
 
 def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, held: _Held) -> bool:
     """Exchange diagonals of pairs of lost triangles whose exchange is there. True if any changed."""
-    index = np.flatnonzero(lost)
+    index, followed = np.flatnonzero(lost), surface.on_edges()
     by_side = {(int(triangles[k, i]), int(triangles[k, i - 2])): k for k in index.tolist() for i in range(3)}
     found: list[tuple[int, int]] = []
     pairs: list[list[list[int]]] = []
@@ -204,8 +204,8 @@ def _swap_ties(surface: SurfaceMesh, triangles: Ints, of: Ints, lost: Bools, hel
         for i in range(3):
             a, b, c = (int(triangles[k, (i + j) % 3]) for j in range(3))
             other = by_side.get((b, a))
-            if other is None or of[other] != of[k]:
-                continue
+            if other is None or of[other] != of[k] or (min(a, b), max(a, b)) in followed:
+                continue  # an edge that is followed may have one face on both sides, where that is draped over
             d = int(next(v for v in triangles[other] if v not in (a, b)))
             found.append((k, other))
             pairs.append([[c, a, d], [d, b, c]])
@@ -331,8 +331,8 @@ def _opposite(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
 def _halve_sides(surface: Skin, missing: Ints, held: _Held) -> None:
     """As `_add_nodes`, where triangles are tied to no chart."""
     sides = np.array(list(surface.segments), dtype=np.int64).reshape(-1, 2)
-    lost = sides[~held.of(sides)].tolist()
     triangles, _ = surface.triangles()
+    lost = sides[~held.of(sides)].tolist()
     points, taken = surface.points(), set[int]()
     opposite, touched = _opposite(points, triangles[missing] if not lost else triangles[:0])
     pierced: dict[int, Floats | int] = {}
