@@ -68,6 +68,8 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
     if not out.surfaces:
         return out.label, []
     out.settle()
+    if out.unfold():
+        out.settle()
     if out.seek_small():
         out.settle()
         if out.flatten() and out.seek_small():
