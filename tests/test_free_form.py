@@ -8,10 +8,12 @@ from dice import examples, seeds
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from proof import sound
+from scipy.interpolate import make_interp_spline
 from scipy.spatial import cKDTree
 
 import lithon
 from lithon.arrange.boolean import combine
+from lithon.brep.area import area_of
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex, backwards
 from lithon.brep.validate import flaws
@@ -360,3 +362,26 @@ def test_a_rational_edge_is_measured_however_unevenly_it_runs(weight):
     x, y, _ = points.T
     want = 0.5 * abs(float((x[:-1] * y[1:] - x[1:] * y[:-1]).sum()))
     assert face_area(face) == pytest.approx(want, rel=1e-7)
+
+
+def test_an_edge_says_nothing_of_what_lies_across_a_hairpin():
+    """A profile of two walls 3 mm apart turned about an axis: on the outer one, beyond where the inner one ends, the
+    nearest edge is the inner one's, and the face goes on."""
+    bend = np.linspace(0.0, np.pi, 9)
+    turn = np.column_stack([21.5 - 1.5 * np.cos(bend), 10.0 + 1.5 * np.sin(bend)])
+    flat = np.vstack([[[20.0, z] for z in np.linspace(0, 9, 5)], turn, [[23.0, z] for z in np.linspace(9, -12, 9)]])
+    points = np.column_stack([flat[:, 0], np.zeros(len(flat)), flat[:, 1]])
+    along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
+    fit = make_interp_spline(along, points, k=3)
+    profile = BSplineCurve(fit.t, 3, fit.c)
+    axis = Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (1.0, 0.0, 0.0))
+    ends = [
+        Edge(Circle.about(axis.shifted(z * axis.z), r), 0.0, 2.0 * np.pi, None, None) for r, z in ((20, 0), (23, -12))
+    ]
+    face = Face(Revolution(profile, axis), ((Coedge(ends[0], True),), (Coedge(ends[1], False),)), False)
+    asked = profile.point(np.linspace(profile.low, profile.high, 62)[1:-1])
+    spun = np.column_stack([asked[:, 0] * np.cos(1.0), asked[:, 0] * np.sin(1.0), asked[:, 2]])
+    near = np.linalg.norm(spun - ends[0].curve.point(ends[0].curve.parameter(spun)), axis=1)
+    far = np.linalg.norm(spun - ends[1].curve.point(ends[1].curve.parameter(spun)), axis=1)
+    assert ((near < far) & (asked[:, 2] < 0.0)).sum() > 3
+    assert (area_of(face).side(spun, 1e-6) == 1).all()

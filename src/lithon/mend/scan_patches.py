@@ -23,6 +23,8 @@ HOODS = 12, 24, 80, 240
 _MOST_NUMBERS = 14
 #: From so many neighbourhoods it is told how far corners scatter.
 _SAMPLES = 120
+#: Fewer triangles are no small patch either.
+FEW = 4
 #: Of fewer triangles a patch is small; such as turn by more (radians) from one to the next are flats then.
 SMALL, _BEND = 24, np.radians(37.0)
 #: What leans by more (radians) for its scatter alone does so anyhow; what is less high (in scatters) is thin.
