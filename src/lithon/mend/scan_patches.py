@@ -139,15 +139,19 @@ class ScanPatches:
     def _points(self, rows: Ints) -> Floats:
         return self.scan.points[np.unique(self.scan.corners[rows])]
 
-    def _inner(self) -> list[Floats]:
-        """Of each patch the corners that are of it alone, where these are many: on its border others share them."""
+    def _inner(self, asked: Bools | None = None) -> list[Floats]:
+        """Of each patch, or of some (k,), the corners that are of it alone, where these are many: on its border others
+        share them."""
         corners, points, n = self.scan.corners, self.scan.points, len(self.surfaces)
         least, most = np.full(len(points), n), np.full(len(points), -1)
         np.minimum.at(least, corners.ravel(), np.repeat(self.label, 3))
         np.maximum.at(most, corners.ravel(), np.repeat(self.label, 3))
         alone = np.where((least == most) & (least >= 0), least, n)
         out = []
-        for ids, rows in zip(rows_of(alone, n), rows_of(self.label, n), strict=True):
+        for k, (ids, rows) in enumerate(zip(rows_of(alone, n), rows_of(self.label, n), strict=True)):
+            if asked is not None and not asked[k]:
+                out.append(points[:0])
+                continue
             own = points[ids]
             if len(own) > 20:
                 every = points[corners[rows]].reshape(-1, 3)

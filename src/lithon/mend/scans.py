@@ -153,11 +153,14 @@ class _Parted(Simpler):
 
     def settle(self) -> None:
         """Triangles to the patches that they speak for, surfaces to what they hold, in turns."""
-        for _ in range(_ROUNDS):
+        for turn in range(_ROUNDS):
             pulse("looking for surfaces")
+            before = self.label.copy()
             changed = self._assign()
             self._whole()
-            self._refit()
+            moved = self.label != before
+            touched = np.isin(np.arange(len(self.surfaces)), np.concatenate([before[moved], self.label[moved]]))
+            self._refit(touched if turn else None)
             if changed < max(3, len(self.label) // 2000):
                 break
 
@@ -202,10 +205,12 @@ class _Parted(Simpler):
             loose[rows] = False
         self.label[loose] = -1
 
-    def _refit(self) -> None:
-        count = self._counts()
-        inner = self._inner()
-        for k in np.flatnonzero(count >= 3).tolist():
+    def _refit(self, asked: Bools | None = None) -> None:
+        """Surfaces brought nearer to what they hold: all, or those of some patches (k,)."""
+        good = self._counts() >= 3
+        good &= True if asked is None else asked
+        inner = self._inner(good)
+        for k in np.flatnonzero(good).tolist():
             self.surfaces[k] = refined(self.surfaces[k], inner[k], 4)
 
     def _absorb(self) -> None:
