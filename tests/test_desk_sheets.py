@@ -8,6 +8,7 @@ from hands import button_of, labels, press, ready, settled, total
 
 import lithon
 import lithon.do as do
+from lithon.app.parts import Panel, label
 from lithon.app.sieve import scale
 from lithon.exchange.deliver import write_triangles
 from lithon.operations.table import rows
@@ -255,6 +256,20 @@ def test_numbers_on_the_scale_have_room_and_those_that_have_stand_there(low, hig
     for k, (x, text) in enumerate(marks):
         if not text and 60.0 < x < width - 60.0:
             assert any(t and abs(x - y) < 100.0 for y, t in marks[max(0, k - 3) : k])
+
+
+def test_what_is_too_wide_does_not_push_the_rest_of_a_panel_aside(display, qtbot):
+    panel = Panel("CARDS")
+    qtbot.addWidget(panel)
+    wide = panel.add(label("m" * 120, wrap=False))
+    other = panel.add(label("A card whose end is to be read, however wide the one above it is."))
+    panel.resize(300, 400)
+    panel.show()
+    qtbot.waitExposed(panel)
+    inside, view = panel.area.widget(), panel.area.viewport()
+    assert wide.minimumSizeHint().width() > view.width()
+    qtbot.waitUntil(lambda: inside.width() <= view.width(), timeout=5000)
+    assert other.mapTo(view, other.rect().topRight()).x() <= view.width()
 
 
 def test_a_docket_is_as_wide_as_its_panel_whatever_numbers_it_holds(desk, qtbot, tmp_path):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -113,6 +113,13 @@ def restyle(widget: QWidget, **properties: object) -> None:
     widget.style().polish(widget)
 
 
+class _Column(QWidget):
+    """What scrolls in a panel: as wide as that, whatever stands in it, so that nothing wide pushes all else aside."""
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(0, super().minimumSizeHint().height())
+
+
 class Panel(QFrame):
     """A panel with a title over a scrolling column."""
 
@@ -127,7 +134,7 @@ class Panel(QFrame):
         self.head.addWidget(self.heading)
         self.head.addStretch(1)
         outer.addLayout(self.head)
-        inside = QWidget()
+        inside = _Column() if scrolls else QWidget()
         inside.setObjectName("scroll")
         self.column = QVBoxLayout(inside)
         self.column.setContentsMargins(0, 0, 6, 0)
