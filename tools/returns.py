@@ -92,7 +92,8 @@ def held(body: Body, fineness: float, scatter: float) -> dict[str, Any]:
     body = tidied(body, work.model.tolerance)
     want, got = (Counter(_kind(f.surface) for f in b.faces) for b in (body, made))
     # Who measures a part does not see what is hardly wider than its scatter.
-    hidden = sum(face_width(f) < _SEEN * _scatter(*body_mesh(soup)[:2], scatter) for f in body.faces)
+    least = _SEEN * _scatter(*body_mesh(soup)[:2], scatter)
+    hidden = sum(face_width(f) < least for f in body.faces)
     radii = [np.array([f.surface.radius for f in b.faces if f.surface.kind == "cylinder"]) for b in (body, made)]
     near = 0.001 if not scatter else 0.01
     found = sum(bool(len(radii[1])) and float(np.abs(radii[1] - r).min()) < near * r for r in radii[0].tolist())
@@ -177,7 +178,7 @@ def main(parts: tuple[str, ...], fineness: str, scatter: str, limit: float, firs
 
 
 def _seen(rows: list[dict[str, Any]]) -> float:
-    """The share of faces back of those that scatter does not hide."""
+    """The share of faces back of those that scatter does not hide; it is not told which came back, so at the best."""
     wide = [max(1, r["faces"] - r["hidden"]) for r in rows]
     return sum(min(r["back"], n) for r, n in zip(rows, wide, strict=True)) / sum(wide)
 

@@ -79,6 +79,8 @@ class ScanPatches:
         row = np.repeat(np.arange(m), degree)
         self.around[row, np.arange(len(row)) - self.starts[row]] = self.other
         self.middle = scan.points[scan.corners].mean(axis=1)
+        #: How many triangles stand on each corner.
+        self.uses = np.bincount(scan.corners.ravel(), minlength=len(scan.points))
         side = np.linalg.norm(scan.points[scan.corners] - np.roll(scan.points[scan.corners], -1, axis=1), axis=2)
         self.label = np.full(m, -1, dtype=np.int64)
         self.lean = np.full(m, np.radians(20.0))

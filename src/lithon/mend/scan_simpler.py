@@ -101,22 +101,21 @@ class Simpler(ScanPatches):
 
     def _narrow(self, rows: Ints) -> bool:
         """Whether some triangles have hardly a corner that is theirs alone."""
-        corners = self.scan.corners
-        own = np.bincount(corners[rows].ravel(), minlength=len(self.scan.points))
-        every = np.bincount(corners.ravel(), minlength=len(self.scan.points))
-        return int(((own == every) & (own > 0)).sum()) <= _INSIDE * int((own > 0).sum())
+        ids, own = np.unique(self.scan.corners[rows], return_counts=True)
+        return int((own == self.uses[ids]).sum()) <= _INSIDE * len(ids)
 
     def _goes_on(self, one: Ints, two: Ints, turn: float) -> bool:
         """Whether beyond either of two parts of a patch, which turn (radians) from one to the other, it turns as softly
         and over as many sides: they are chords of something longer."""
         side = np.zeros(len(self.label), dtype=np.int64)
         side[one], side[two] = 1, 2
-        i, j = self.scan.pairs.T
+        pairs = self.scan.pairs
+        i, j = pairs[side[pairs[:, 0]] != side[pairs[:, 1]]].T
         here, there = side[i], side[j]
-        between = (here != there) & (here * there > 0)
+        between = here * there > 0
         turns = np.arccos(np.clip((self.scan.normal[i] * self.scan.normal[j]).sum(axis=1), -1.0, 1.0))
         soft = turns <= 1.5 * turn + self.lean[i]
-        beyond = [int((soft & (here + there == k) & (here * there == 0)).sum()) for k in (1, 2)]
+        beyond = [int((soft & ~between & (here + there == k)).sum()) for k in (1, 2)]
         return 2 * min(beyond) > int(between.sum())
 
     def rejoin(self) -> bool:

@@ -331,8 +331,8 @@ def _opposite(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
 def _halve_sides(surface: Skin, missing: Ints, held: _Held) -> None:
     """As `_add_nodes`, where triangles are tied to no chart."""
     sides = np.array(list(surface.segments), dtype=np.int64).reshape(-1, 2)
-    triangles, _ = surface.triangles()
     lost = sides[~held.of(sides)].tolist()
+    triangles, _ = surface.triangles()
     points, taken = surface.points(), set[int]()
     opposite, touched = _opposite(points, triangles[missing] if not lost else triangles[:0])
     pierced: dict[int, Floats | int] = {}
