@@ -145,8 +145,11 @@ def test_what_speaks_against_triangles_is_what_the_surfaces_say():
     for k, s in enumerate(_KINDS):
         kinds[k], own = placed(s)
         here[k, : len(own)] = own
-    sense = senses(kinds, here, owner, corners, points, normal)
+    sense = senses(kinds, here, np.arange(m), owner, corners, points, normal)
     assert (sense == flip).all()
+    some = rng.permutation(m)[: m // 2]  # where few are asked they tell it as well
+    told = np.bincount(owner[some], minlength=len(kinds)) > 0
+    assert (senses(kinds, here, some, owner[some], corners, points, normal)[told] == flip[told]).all()
     patch = rng.integers(len(_KINDS), size=m)
     told = strains(np.arange(m), patch, kinds, here, sense, corners, points, normal, lean, noise, each)
     for i, k in enumerate(patch.tolist()):

@@ -17,7 +17,7 @@ from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
-from lithon.mend.links import along, lists
+from lithon.mend.links import along, in_common, lists
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import parted_scan
 from lithon.mend.starts import scattered_fits
@@ -68,13 +68,24 @@ def test_a_surface_is_found_from_its_corners(kind, seed):
 
 
 @pytest.mark.parametrize("seed", seeds(10))
+def test_what_sets_have_in_common_is_told_two_by_two(seed):
+    rng = np.random.default_rng(seed)
+    sets = [np.unique(rng.integers(0, 30, rng.integers(0, 14))) for _ in range(9)]
+    want = {(a, b): np.intersect1d(sets[a], sets[b]) for a in range(9) for b in range(a + 1, 9)}
+    got = in_common(sets)
+    assert set(got) == {pair for pair, both in want.items() if len(both)}
+    assert all((got[pair] == want[pair]).all() for pair in got)
+    assert in_common([]) == in_common(sets[:1]) == {}
+
+
+@pytest.mark.parametrize("seed", seeds(10))
 def test_a_neighbourhood_is_the_nearest_by_steps_over_links(seed):
     rng = np.random.default_rng(seed)
     i, j = np.unique(np.sort(rng.integers(0, 60, (140, 2)), axis=1), axis=0).T
     i, j = i[i != j], j[i != j]
     starts, other = lists(60, i, j)
     way, mask, most = rng.random(len(other)) < 0.8, rng.random(60) < 0.9, 15
-    got = along(starts, other, way, mask, 0, most).tolist()
+    got = along(starts, other, way, np.where(mask, -1, 3), 0, most).tolist()
     level, reached = [0], {0}
     while level:
         level = list(dict.fromkeys(int(other[k]) for a in level for k in range(starts[a], starts[a + 1])

@@ -15,7 +15,7 @@ import scipy
 import shapely
 from numba import njit
 
-from lithon.arrays import Floats, Ints, cross_product, frozen
+from lithon.arrays import Bools, Floats, Ints, cross_product, frozen
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid
 from lithon.geometry.curves import Line
@@ -206,12 +206,16 @@ def _labelled(points: Floats, corners: Ints, label: Ints | None) -> tuple[list[F
     m = len(corners)
     loops = _loops(sides, edges, stops, m)
     uses = []
-    for patch in range(int(sides.patch.max()) + 1):
-        rows = np.flatnonzero(sides.patch[:m] == patch)
+    for patch, rows in enumerate(_by_patch(sides.patch[:m])):
         used, local = np.unique(corners[rows], return_inverse=True)
         surface = Facets(frozen(points[used]), np.ascontiguousarray(local.reshape(-1, 3)))
         uses.append(FaceUse(Face(surface, tuple(loops.get(patch, [])))))
     return uses, sides
+
+
+def _by_patch(patch: Ints) -> list[Ints]:
+    """The triangles of each patch, of numbers (m,)."""
+    return np.split(np.argsort(patch, kind="stable"), np.cumsum(np.bincount(patch))[:-1])
 
 
 def _sides(points: Floats, corners: Ints, label: Ints | None) -> _Sides:
@@ -312,47 +316,81 @@ def _over_itself_parted(points: Floats, corners: Ints, cross: Floats, near: Ints
     a spiral do: each of their triangles goes with the nearer of two far ends."""
     m = len(patch)
     inner = (near >= 0) & (patch[near] == patch[:, None])
-    a, b = corners[:, [0, 1, 2]], corners[:, [1, 2, 0]]
     out, count = patch.copy(), int(patch.max(initial=-1)) + 1
-    stack = list(np.split(np.argsort(patch, kind="stable"), np.cumsum(np.bincount(patch))[:-1]))
-    while stack:
-        rows = stack.pop()
-        if len(rows) < 3:
-            continue
-        rim = ~inner[rows]
-        if _simple_rim(points, cross[rows].sum(axis=0), a[rows][rim], b[rows][rim]):
-            continue
-        local = np.full(m, -1)
-        local[rows] = np.arange(len(rows))
-        links = local[near[rows]][inner[rows]]
-        heads = np.repeat(np.arange(len(rows)), inner[rows].sum(axis=1))
-        graph = scipy.sparse.coo_array((np.ones(len(links)), (heads, links)), shape=(len(rows),) * 2).tocsr()
-
-        def steps(start: int, graph: scipy.sparse.csr_array = graph) -> Floats:
-            return np.asarray(scipy.sparse.csgraph.dijkstra(graph, indices=start, unweighted=True))
-
-        one = steps(int(np.argmax(np.where(np.isfinite(far := steps(0)), far, -1.0))))
-        two = steps(int(np.argmax(np.where(np.isfinite(one), one, -1.0))))
-        beyond = two < one
-        if not beyond.any() or beyond.all():
-            continue
-        halves = rows[~beyond], rows[beyond]
-        out[halves[1]] = count
-        count += 1
-        cut = inner[rows] & (out[near[rows]] != out[rows][:, None])
-        inner[rows] &= ~cut
-        stack += halves
+    local = np.full(m, -1)
+    sets = _over_themselves(points, corners, cross, inner, _by_patch(patch))
+    while sets:
+        halves: list[Ints] = []
+        for rows in sets:
+            local[rows] = np.arange(len(rows))
+            beyond = _beyond(np.where(inner[rows], local[near[rows]], -1))
+            if not beyond.any() or beyond.all():
+                continue
+            halves += [rows[~beyond], rows[beyond]]
+            out[rows[beyond]] = count
+            count += 1
+            inner[rows] &= out[near[rows]] == out[rows][:, None]
+        sets = _over_themselves(points, corners, cross, inner, halves)
     return out
 
 
-def _simple_rim(points: Floats, way: Floats, a: Ints, b: Ints) -> bool:
-    """Whether directed sides, a (n,) to b (n,), bound what does not lie over itself, seen along a direction."""
-    size = float(np.linalg.norm(way))
-    if not size > 0.0:
-        return True
-    flat = Plane.of(np.zeros(3), way).flat(points[np.concatenate([a, b])]).reshape(2, len(a), 2)
-    made = shapely.linestrings(np.stack([flat[0], flat[1]], axis=1))
-    return not shapely.STRtree(made).query(made, predicate="crosses").size
+@njit(cache=True)
+def _beyond(near: Ints) -> Bools:
+    """Which of some triangles are nearer, in steps, to the other one of two far ends; near (n,3), -1 for none."""
+    n = len(near)
+    away = np.full((3, n), n)
+    queue = np.empty(n, dtype=np.int64)
+    start = 0
+    for turn in range(3):  # the first only finds an end
+        steps = away[turn]
+        steps[start] = 0
+        queue[0] = start
+        head, tail = 0, 1
+        while head < tail:
+            t = queue[head]
+            head += 1
+            for k in range(3):
+                q = near[t, k]
+                if q >= 0 and steps[q] == n:
+                    steps[q] = steps[t] + 1
+                    queue[tail] = q
+                    tail += 1
+        start = 0
+        for t in range(n):
+            if steps[t] < n and steps[t] > steps[start]:
+                start = t
+    return away[2] < away[1]
+
+
+def _over_themselves(points: Floats, corners: Ints, cross: Floats, inner: Bools, sets: list[Ints]) -> list[Ints]:
+    """Those sets of triangles that lie over themselves, seen along their mean normal: whose rims cross themselves."""
+    sets = [rows for rows in sets if len(rows) > 2]
+    if not sets:
+        return []
+    ways = np.array([cross[rows].sum(axis=0) for rows in sets])
+    rows = np.concatenate(sets)
+    which, k = np.nonzero(~inner[rows])
+    own = np.repeat(np.arange(len(sets)), [len(one) for one in sets])[which]
+    ends = np.stack([corners[rows[which], k], corners[rows[which], (k + 1) % 3]], axis=1)
+    # All are looked at in one go, side by side in one plane.
+    x = np.zeros_like(ways)
+    x[np.arange(len(sets)), np.abs(ways).argmin(axis=1)] = 1.0
+    x = cross_product(ways, x)
+    x /= np.maximum(np.linalg.norm(x, axis=1, keepdims=True), 1e-300)
+    y = cross_product(ways, x)
+    y /= np.maximum(np.linalg.norm(y, axis=1, keepdims=True), 1e-300)
+    flat = np.stack([(points[ends] * axis[own][:, None]).sum(axis=2) for axis in (x, y)], axis=2)
+    low, high = np.full(len(sets), np.inf), np.full(len(sets), -np.inf)
+    np.minimum.at(low, own, flat[:, :, 0].min(axis=1))
+    np.maximum.at(high, own, flat[:, :, 0].max(axis=1))
+    width = np.where(high >= low, high - low, 0.0)
+    start = np.cumsum(1.1 * width + 1e-3 * width.max()) - width
+    flat[:, :, 0] += np.where(high >= low, start - low, 0.0)[own][:, None]
+    made = shapely.linestrings(flat)
+    hits = shapely.STRtree(made).query(made, predicate="crosses")[0]
+    over = np.zeros(len(sets), dtype=np.bool_)
+    over[own[hits]] = True
+    return [sets[k] for k in np.flatnonzero(over).tolist()]
 
 
 def _edges(points: Floats, sides: _Sides) -> tuple[_BySide, set[int]]:
@@ -409,10 +447,12 @@ def _edges(points: Floats, sides: _Sides) -> tuple[_BySide, set[int]]:
 
 def _loops(sides: _Sides, edges: _BySide, stops: set[int], m: int) -> dict[int, list[Loop]]:
     """Loops by face: from border side to border side, turning about their common corner within the face."""
-    left = set(np.flatnonzero(sides.border).tolist())
+    border = np.flatnonzero(sides.border).tolist()
+    left = set(border)
     loops: dict[int, list[Loop]] = {}
-    while left:
-        first = min(left)
+    for first in border:
+        if first not in left:
+            continue
         walk, row = [], first
         while row in left:
             left.discard(row)

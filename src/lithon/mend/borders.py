@@ -17,6 +17,7 @@ from lithon.brep.cleaning import side_pairs
 from lithon.geometry.curves import Curve
 from lithon.geometry.surfaces import Surface
 from lithon.geometry.tolerance import MISS
+from lithon.mend.links import in_common
 from lithon.mend.seams import scatter_of, strayed, touching_curve
 from lithon.mend.segments import Patch
 
@@ -37,13 +38,14 @@ def straightened(points: Floats, corners: Ints, patches: Sequence[Patch], tolera
     i, j, _ = side_pairs(corners, len(points))
     both = np.sort(np.stack([label[i], label[j]], axis=1), axis=1)
     pairs, often = np.unique(both[(both[:, 0] >= 0) & (both[:, 0] != both[:, 1])], axis=0, return_counts=True)
+    common = in_common([np.unique(corners[patch.rows]) for patch in patches])
     near = MISS * tolerance
     for a, b in pairs[np.argsort(-often, kind="stable")].tolist():
         one, two = patches[a].surface, patches[b].surface
         if one is None or two is None:
             continue
         far = near + scatter_of([patches[a].off, patches[b].off])
-        line = points[np.intersect1d(corners[patches[a].rows], corners[patches[b].rows])]
+        line = points[common[a, b]]
         curve = touching_curve(one, two, line, near, far)
         if curve is None:
             continue

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, given
+from lithon.arrays import Floats, Ints, given
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -309,12 +309,12 @@ def placed(surface: Surface) -> tuple[int, Floats]:
 
 @njit(cache=True)
 def spread(
-    kind: int, here: Floats, starts: Ints, other: Ints, free: Bools, points: Floats, corners: Ints, normal: Floats,
+    kind: int, here: Floats, starts: Ints, other: Ints, label: Ints, points: Floats, corners: Ints, normal: Floats,
     near: float, lean: Floats, seed: int,
 ) -> Ints:  # fmt: skip
-    """The free triangles that hang together with a seed, have their corners within `near` of a surface (as `placed`
-    gives it) and look as it does beside the seed but for a turn, whose cosine is at least what `lean` (m,) says of
-    each."""
+    """The triangles of no patch (label (m,) below 0) that hang together with a seed, have their corners within `near`
+    of a surface (as `placed` gives it) and look as it does beside the seed but for a turn, whose cosine is at least
+    what `lean` (m,) says of each."""
     seen = np.zeros(len(corners), np.bool_)
     queue = np.empty(len(corners), np.int64)
     queue[0], head, tail, sense = seed, 0, 1, 0.0
@@ -323,7 +323,7 @@ def spread(
     while head < tail:
         i = queue[head]
         head += 1
-        good = free[i]
+        good = label[i] < 0
         for k in range(3):
             if good:
                 x, y, z = local_of(here, points[corners[i, k]])

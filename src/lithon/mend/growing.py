@@ -120,11 +120,14 @@ class Growth:
         return out
 
     def _grown(self, surface: Surface, near: float, seed: int) -> Ints:
-        return self.spread_over(surface, near, self.label < 0, seed)
+        return self._spread(surface, near, self.label, seed)
 
     def spread_over(self, surface: Surface, near: float, free: Bools, seed: int) -> Ints:
+        return self._spread(surface, near, np.where(free, -1, 0), seed)
+
+    def _spread(self, surface: Surface, near: float, label: Ints, seed: int) -> Ints:
         kind, here = placed(surface)
-        return spread(kind, here, self.starts, self.other, free, self.points, self.corners, self.normal, near,
+        return spread(kind, here, self.starts, self.other, label, self.points, self.corners, self.normal, near,
                       self.least, seed)  # fmt: skip
 
     def piece(self, seed: int) -> Ints:
@@ -135,7 +138,7 @@ class Growth:
     def hood(self, seed: int, most: int, over: Bools | None = None) -> Ints:
         """The free triangles that hang together smoothly with a seed, the nearest first; over some links only."""
         over = self.every if over is None else over
-        return along(self.soft_starts, self.soft_other, over, self.label < 0, seed, most)
+        return along(self.soft_starts, self.soft_other, over, self.label, seed, most)
 
     def curved(self, seed: int) -> bool:
         """Grow a round surface from a seed, if one holds it and more than its flat piece."""
@@ -358,11 +361,13 @@ class Growth:
         cylinder do, for each angle by which the seed's flat piece goes on; over some links only."""
         own = self.piece(seed)
         turns = np.concatenate([self.soft_turn[self.soft_starts[i] : self.soft_starts[i + 1]] for i in own.tolist()])
-        out, free = [], self.label < 0
+        out = list[Ints]()
         over = self.every if over is None else over
         angles, often = np.unique(np.round(turns[turns > FLAT], 4), return_counts=True)
         for angle in angles[np.argsort(-often, kind="stable")][:_ANGLES].tolist():
-            out.append(alike(self.soft_starts, self.soft_other, self.soft_turn, over, free, seed, 120, angle, FLAT))
+            out.append(
+                alike(self.soft_starts, self.soft_other, self.soft_turn, over, self.label, seed, 120, angle, FLAT)
+            )
         return sorted(out, key=lambda rows: -len(rows))[:4]
 
     def fit(self, rows: Ints) -> Surface | None:

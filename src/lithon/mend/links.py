@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numba import njit
 
@@ -43,18 +45,18 @@ def flood(starts: Ints, other: Ints, mask: Bools, seed: int) -> Ints:
 _STRAIGHT: Floats = np.zeros(0)
 
 
-def along(starts: Ints, other: Ints, way: Bools, mask: Bools, seed: int, most: int) -> Ints:
-    """The nearest `most` to a seed by steps over links that may be gone."""
-    return alike(starts, other, _STRAIGHT, way, mask, seed, most, 0.0, 0.0)
+def along(starts: Ints, other: Ints, way: Bools, label: Ints, seed: int, most: int) -> Ints:
+    """The nearest `most` to a seed by steps over links that may be gone, of those of nothing yet (label below 0)."""
+    return alike(starts, other, _STRAIGHT, way, label, seed, most, 0.0, 0.0)
 
 
 @njit(cache=True)
 def alike(
-    starts: Ints, other: Ints, turn: Floats, way: Bools, mask: Bools, seed: int, most: int, angle: float, flat: float
+    starts: Ints, other: Ints, turn: Floats, way: Bools, label: Ints, seed: int, most: int, angle: float, flat: float
 ) -> Ints:
     """As `along`, over such of the links as turn by about an angle (radians), or by less than `flat`; over all of them
     where no turns are given."""
-    seen = np.zeros(len(mask), np.bool_)
+    seen = np.zeros(len(label), np.bool_)
     queue = np.empty(most + 64, np.int64)
     queue[0] = seed
     seen[seed] = True
@@ -65,11 +67,30 @@ def alike(
         for k in range(starts[i], starts[i + 1]):
             j = other[k]
             near = len(turn) == 0 or turn[k] < flat or abs(turn[k] - angle) < _ALIKE * angle
-            if near and way[k] and mask[j] and not seen[j] and tail < most:
+            if near and way[k] and label[j] < 0 and not seen[j] and tail < most:
                 seen[j] = True
                 queue[tail] = j
                 tail += 1
     return queue[:tail].copy()
+
+
+def in_common(ids: Sequence[Ints]) -> dict[tuple[int, int], Ints]:
+    """What sets of numbers, each once in a set, have in common two by two (a < b), in order; of those that do."""
+    number = np.concatenate([*ids, np.zeros(0, dtype=np.int64)])
+    owner = np.repeat(np.arange(len(ids)), [len(own) for own in ids])
+    order = np.lexsort((owner, number))
+    number, owner = number[order], owner[order]
+    rows = np.arange(len(number))
+    found = []
+    step = 1
+    while len(rows := rows[rows + step < len(number)]):
+        rows = rows[number[rows] == number[rows + step]]
+        found.append(np.stack([owner[rows], owner[rows + step], number[rows]], axis=1))
+        step += 1
+    every = np.concatenate([np.zeros((0, 3), dtype=np.int64), *found])
+    every = every[np.lexsort(every.T[::-1])]
+    cuts = np.flatnonzero((np.diff(every[:, :2], axis=0) != 0).any(axis=1)) + 1
+    return {(int(one[0, 0]), int(one[0, 1])): one[:, 2] for one in np.split(every, cuts) if len(one)}
 
 
 def link_values(m: int, i: Ints, j: Ints, values: Floats) -> Floats:

@@ -14,6 +14,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import slopes_of
+from lithon.mend.links import in_common
 from lithon.mend.segments import Patch
 
 
@@ -82,7 +83,8 @@ def _smooth(
 ) -> dict[int, list[int]]:
     """For each patch those that it goes on into without a crease."""
     out: dict[int, list[int]] = {k: [] for k in range(len(patches))}
-    shared = {pair: np.intersect1d(ids[pair[0]], ids[pair[1]]) for pair in pairs}
+    common = in_common(ids)
+    shared = {pair: common[pair] for pair in pairs}
     most = np.zeros(len(patches))
     for pair, both in shared.items():
         most[list(pair)] = np.maximum(most[list(pair)], len(both))

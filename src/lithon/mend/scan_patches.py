@@ -13,7 +13,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.fitting import freedoms, placed, refined, spread
 from lithon.mend.links import along, lists
 from lithon.mend.starts import scattered_fits
-from lithon.mend.strains import senses, strains
+from lithon.mend.strains import TOLD, senses, strains
 
 #: In scatters: how far the corners of a patch may stand off in the mean, and how far each.
 MEAN, EACH = 1.5, 4.5
@@ -83,6 +83,7 @@ class ScanPatches:
         self.uses = np.bincount(scan.corners.ravel(), minlength=len(scan.points))
         side = np.linalg.norm(scan.points[scan.corners] - np.roll(scan.points[scan.corners], -1, axis=1), axis=2)
         self.label = np.full(m, -1, dtype=np.int64)
+        self.every = np.arange(m)
         self.lean = np.full(m, np.radians(20.0))
         self.even = self._even()
         self.noise = scan.noise
@@ -128,7 +129,7 @@ class ScanPatches:
 
     def _hood(self, seed: int, most: int) -> Ints:
         """The free triangles nearest to a seed by steps over sides, none past a crease."""
-        return along(self.starts, self.other, self.even, self.label < 0, seed, most)
+        return along(self.starts, self.other, self.even, self.label, seed, most)
 
     def _parts(self, good: Bools) -> Ints:
         """What hangs together (m,) of some triangles; -1 for the others."""
@@ -190,7 +191,7 @@ class ScanPatches:
     def _grown(self, surface: Surface, seed: int) -> Ints:
         """The free triangles that hang together with a seed on a surface."""
         scan, (kind, here) = self.scan, placed(surface)
-        return np.sort(spread(kind, here, self.starts, self.other, self.label < 0, scan.points, scan.corners,
+        return np.sort(spread(kind, here, self.starts, self.other, self.label, scan.points, scan.corners,
                               scan.normal, EACH * self.noise, self.least, seed))  # fmt: skip
 
     def _bends(self, rows: Ints) -> float:
@@ -250,22 +251,23 @@ class ScanPatches:
         used = np.unique(options[:, 1])
         number = np.full(len(self.surfaces), -1)
         number[used] = np.arange(len(used))
-        return self._strains(options[:, 0], number[options[:, 1]], used, np.append(number, -1)[self.label])
+        return self._strains(options[:, 0], number[options[:, 1]], used, self.every, np.append(number, -1)[self.label])
 
     def _cost(self, k: int, rows: Ints) -> Floats:
         """What speaks against triangles being of a patch, in squares of scatters."""
-        return self._strains(rows, np.zeros(len(rows), dtype=np.int64), np.array([k]), np.where(self.label == k, 0, -1))
+        own = np.flatnonzero(self.label == k)[:TOLD]
+        return self._strains(rows, np.zeros(len(rows), dtype=np.int64), np.array([k]), own, np.zeros_like(own))
 
-    def _strains(self, rows: Ints, patch: Ints, which: Ints, label: Ints) -> Floats:
+    def _strains(self, rows: Ints, patch: Ints, which: Ints, told: Ints, label: Ints) -> Floats:
         """What speaks against triangles (n,) being of patches (n,), in squares of scatters: of those `which` there are
-        by their place, as in `label` (m,)."""
+        by their place, as in `label` (k,) of triangles `told` (k,), which show to which side a patch looks."""
         scan = self.scan
         here = np.zeros((len(which), _MOST_NUMBERS))
         kinds = np.empty(len(which), dtype=np.int64)
         for q, k in enumerate(which.tolist()):
             kinds[q], own = placed(self.surfaces[k])
             here[q, : len(own)] = own
-        sense = senses(kinds, here, label, scan.corners, scan.points, scan.normal)
+        sense = senses(kinds, here, told, label, scan.corners, scan.points, scan.normal)
         return strains(rows, patch, kinds, here, sense, scan.corners, scan.points, scan.normal, self.lean, self.noise,
                        EACH)  # fmt: skip
 

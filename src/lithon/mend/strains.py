@@ -9,16 +9,16 @@ from lithon.arrays import Floats, Ints
 from lithon.mend.fitting import facing, local_of, stand
 
 #: From so many triangles it is told to which side those of a patch look.
-_TOLD = 40
+TOLD = 40
 
 
 @njit(cache=True)
-def senses(kinds: Ints, here: Floats, label: Ints, corners: Ints, points: Floats, normal: Floats) -> Floats:
-    """Whether triangles look as the surfaces (k,) of their patches do, 1, or the other way, -1."""
+def senses(kinds: Ints, here: Floats, rows: Ints, label: Ints, corners: Ints, points: Floats, normal: Floats) -> Floats:
+    """Whether triangles (n,) look as the surfaces (k,) of their patches (n,) do, 1, or the other way, -1."""
     total, count = np.zeros(len(kinds)), np.zeros(len(kinds), np.int64)
-    for i in range(len(label)):
-        k = label[i]
-        if k >= 0 and count[k] < _TOLD:
+    for q in range(len(label)):
+        i, k = rows[q], label[q]
+        if k >= 0 and count[k] < TOLD:
             count[k] += 1
             total[k] += facing(kinds[k], here[k], corners[i], points, normal[i])
     for k in range(len(kinds)):

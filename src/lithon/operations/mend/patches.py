@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from operator import is_not
 
 import numpy as np
 
@@ -60,6 +61,8 @@ class Patched:
     #: Patches through whose borders no free-form face was found; of one search alone, for what another finds may not
     #: hang on what was tried before.
     lost: dict[bytes, Refusal] = field(default_factory=dict)
+    #: The patches that were looked at last, for what, and as their surfaces and borders were put right for it.
+    ready: dict[str, tuple[list[Patch], tuple[float, ...], list[Patch]]] = field(default_factory=dict)
 
     @staticmethod
     def of(body: Body, marks: Marks) -> Patched:
@@ -81,6 +84,15 @@ class Patched:
     @property
     def scale(self) -> float:
         return float(np.linalg.norm(np.ptp(self.points, axis=0)))
+
+    def made_ready(
+        self, how: str, found: list[Patch], what: tuple[float, ...], make: Callable[[], list[Patch]]
+    ) -> list[Patch]:
+        """Patches put right in a way, for some numbers; as they were where the same were asked for last."""
+        was = self.ready.get(how)
+        if was is None or was[1] != what or len(was[0]) != len(found) or any(map(is_not, was[0], found)):
+            self.ready[how] = was = list(found), what, make()
+        return list(was[2])
 
     def of_faces(self, faces: Sequence[Face]) -> Bools:
         """Which triangles (m,) are of some faces."""

@@ -35,7 +35,7 @@ from lithon.operations.mend.triangles import made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Number, OneOf, length, some_bodies
 from lithon.operations.prove.drapes import free_drape
-from lithon.progress import Progress
+from lithon.progress import Progress, now, seconds_left
 from lithon.words import many
 
 #: How long (s) what was found in time may take to be looked at and put in its place.
@@ -62,6 +62,10 @@ _OF_ITS_OWN = 3
 _DENSE, _MOSTLY = 2000, 0.5
 #: Where no more of a skin stays facets no further deviation is tried.
 _ENOUGH = 0.02
+#: Surfaces with more deviation are the same where they are no fewer than this share of those with less.
+_ALIKE = 0.97
+#: So many times as long as it took to see that they do not all meet it takes to look for others.
+_NEXT = 4.0
 #: Another solid is worth making where no more than this share of what stays facets in the best so far does.
 _LESS = 0.9
 #: Within so many tolerances corners of triangles that are too small become one.
@@ -155,6 +159,19 @@ def _without_strays(points: Floats, corners: Ints, patch: Patch, most: float) ->
 def _few(sheet: Patched, tolerance: float | None) -> float:
     """The share of a patch's corners that may stray from its surface by more."""
     return _FEW_STRAY if sheet.noise() and tolerance is None else 0.0
+
+
+def _on_surfaces(sheet: Patched, found: list[Patch], near: float) -> list[Patch]:
+    """Patches whose surfaces are in the relations that they are in within a deviation (mm)."""
+    pairs = bordering(len(sheet.points), sheet.corners, found)
+    return related(sheet.points, sheet.corners, found, pairs, near / 3.0)
+
+
+def _bordering_well(sheet: Patched, found: list[Patch], tolerance: float) -> list[Patch]:
+    """Patches of a scan, their borders where surfaces that may miss each other so far (mm) meet."""
+    points, corners = sheet.points, sheet.corners
+    found = united(points, corners, found, bordering(len(points), corners, found), MISS * tolerance)
+    return untangled(points, corners, straightened(points, corners, found, tolerance), MISS * tolerance)
 
 
 def _loose(sheet: Patched, tolerance: float | None) -> float:
@@ -294,11 +311,10 @@ class SolidFromTriangles(Operation):
         """The sound solid of patches, of which no more than `most` (mm2) stays facets; `parted`: those that fail are
         cut in parts first. Raises Refusal."""
         points, corners = sheet.points, sheet.corners
-        found = related(points, corners, found, bordering(len(points), corners, found), near / 3.0)
+        found = sheet.made_ready("on surfaces", found, (near,), lambda: _on_surfaces(sheet, found, near))
         if sheet.noise():
-            found = united(points, corners, found, bordering(len(points), corners, found), MISS * tolerance)
-            found = straightened(points, corners, found, tolerance)
-            found = untangled(points, corners, found, MISS * tolerance)
+            held = found
+            found = sheet.made_ready("bordering", held, (tolerance,), lambda: _bordering_well(sheet, held, tolerance))
         few = _few(sheet, self.tolerance)
         strays = [p for p in found if p.surface is not None and _strays(points, corners, p, _STRAY * near, few)]
         if strays and not mixed:
@@ -384,14 +400,18 @@ class _Search:
         """How much (mm2) of what is tried next may stay facets."""
         return self.asked.left * self.area if self.best is None else _LESS * _left(self.best)
 
+    def little(self) -> float:
+        """So little (mm2) may stay facets that nothing else is tried."""
+        return _ENOUGH * self.area
+
     def enough(self) -> bool:
         """Whether so little stays facets that nothing else is tried."""
-        return self.best is not None and _left(self.best) <= _ENOUGH * self.area
+        return self.best is not None and _left(self.best) <= self.little()
 
     def simple(self) -> Solid | None:
         """All in simple faces, from the least deviation up."""
         exact = self.asked.tolerance is None and not self.given and not self.sheet.noise()
-        first = 0
+        first, began = 0, now()
         for found, near in self.rungs():
             if exact and near > _EXACT * self.sheet.scale:
                 # Its corners are exact: what does not lie on anything as they are is free-form, and little of it.
@@ -409,13 +429,18 @@ class _Search:
                     return self.asked.joined(self.sheet, found, near, tolerance, False)
                 except Refusal as error:
                     self.refusal = self.refusal or error
-            if exact and not first:
-                first = len(found)
+            if not first and (exact or self.sheet.noise()):
+                first, took = len(found), now() - began
                 with suppress(Refusal):  # all lies on something, and a few do not meet
-                    return self.asked.joined(self.sheet, found, near, self.loosest, True, _ENOUGH * self.area)
+                    self.held.append(self.asked.joined(self.sheet, found, near, self.loosest, True, self.little()))
+                    if exact or seconds_left() < _NEXT * took:
+                        return self.held[-1]
+            elif first and self.held and len(found) > _ALIKE * first:
+                return min(self.held, key=_left)  # with more deviation it is the same
             if self.tried is not None and self.named is None and all(patch.surface is not None for patch in found):
                 self.named = found, near
-        return None
+        found_so_far = min(self.held, key=_left, default=None)
+        return found_so_far if found_so_far is not None and _left(found_so_far) <= self.little() else None
 
     def exactly(self) -> Solid | MostlyFacets | None:
         """The solid whose faces lie on what its corners lie on exactly, the rest facets, or that too much would be;
