@@ -35,8 +35,7 @@ def each_of(run: Callable[[_T], _R], things: Sequence[_T]) -> list[_R]:
 def shared_out(run: Callable[[slice], _Arrays], n: int, block: int = BLOCK) -> _Arrays:
     """What `run` gives for n rows, asked for slices of whole blocks of them, on all cores at once where they are many:
     arrays with a row for each. `run` must let go of the interpreter for most of its time, as code compiled so does."""
-    parts = min(os.cpu_count() or 1, n // BLOCK)
-    if parts < 2:
+    if n < 2 * BLOCK or (parts := min(os.cpu_count() or 1, n // BLOCK)) < 2:
         return run(slice(0, n))
     # Whole blocks, so that what remembers the row before within one gives the same on any number of cores.
     ends = [*(block * (np.linspace(0, n, parts + 1)[:-1].astype(int) // block)).tolist(), n]

@@ -365,21 +365,27 @@ class Tetrahedra:
             if begin < n:
                 self._room(max(n - begin, len(self._work[0]) // 8))  # one point may need as many as fit there
         keep = np.flatnonzero(done)
-        number = np.full(first + n, -1, dtype=np.int64)
-        number[:first] = np.arange(first)
-        number[first + keep] = first + np.arange(len(keep))
-        self.p[first : first + len(keep)] = grid[keep]
         self.points = first + len(keep)
         if len(keep) < n:
-            used = self.tet[: self.state[0]]
-            live = used[:, 0] >= 0
-            used[live] = number[used[live]]
+            self.p[first : self.points] = grid[keep]
+            number = np.full(n, -1, dtype=np.int64)
+            number[keep] = first + np.arange(len(keep))
+            _renumber(self.tet[: self.state[0]], first, number)
         return done
 
     @property
     def live(self) -> Ints:
         """Rows of `tet` that are alive."""
         return np.flatnonzero(self.tet[: self.state[0], 0] >= 0)
+
+
+@njit(cache=True)
+def _renumber(tet: Ints, first: int, number: Ints) -> None:
+    """Give the points from `first` on in tetrahedra (m,4) other numbers (n,)."""
+    for t in range(len(tet)):
+        for k in range(4):
+            if tet[t, k] >= first:
+                tet[t, k] = number[tet[t, k] - first]
 
 
 @njit(cache=True)

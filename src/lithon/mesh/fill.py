@@ -38,14 +38,11 @@ def fill(
         corner = np.stack(np.meshgrid([0, 1], [0, 1], [0, 1], indexing="ij"), axis=-1).reshape(-1, 3)
         cells = (2 * finer[:, None, :] + corner).reshape(-1, 3)
         h *= 0.5
-    judged, near = np.zeros((0, 4), dtype=np.int64), np.zeros(0)
+    judged, near = np.full((0, 4), -1, dtype=np.int64), np.zeros(0)
     for turn in range(12):
         progress.tell(0.5 + 0.02 * turn, "refining")
-        live = space.live
-        live = live[space.lab[live] >= 0]
-        old = live[live < len(judged)]
-        fresh = np.concatenate([old[(space.tet[old] != judged[old]).any(axis=1)], live[len(old) :]])
-        judged = space.tet.copy()
+        judged = np.concatenate([judged, np.full((len(space.tet) - len(judged), 4), -1, dtype=np.int64)])
+        fresh = _fresh(space.tet[: space.state[0]], space.lab, judged)
         world = space.world()
         near = np.concatenate([near, sizes.at(world[len(near) :])])
         if _split_large(space, _perhaps_large(world, space.tet, fresh, near, sizes.steepest, _LARGE), sizes) == 0:
@@ -77,9 +74,27 @@ def _lattice(
         points, size = points[inside], size[inside]
     if not len(points):
         return
-    away, _ = shell.query(points, distance_upper_bound=2.0 * h)
+    away, _ = shell.query(points, distance_upper_bound=2.0 * h, workers=-1)
     keep = away > 0.72 * size
     space.add(points[keep], inner=True, clear=0.72 * size[keep])
+
+
+@njit(cache=True)
+def _fresh(tet: Ints, lab: Ints, judged: Ints) -> Ints:
+    """The rows of labelled tetrahedra (m,4) that are not as when they were judged, which they are from now on."""
+    out = np.empty(len(tet), dtype=np.int64)
+    n = 0
+    for t in range(len(tet)):
+        if tet[t, 0] < 0 or lab[t] < 0:
+            continue
+        same = True
+        for k in range(4):
+            if tet[t, k] != judged[t, k]:
+                judged[t, k], same = tet[t, k], False
+        if not same:
+            out[n] = t
+            n += 1
+    return out[:n]
 
 
 @njit(cache=True)

@@ -143,6 +143,60 @@ def _there(cells: Ints, corners: Ints, keys: Ints) -> Bools:
 
 
 @njit(cache=True)
+def _walls(cells: Ints, keys: Ints) -> Ints:
+    """For the faces (m,4) of cells the number of the triangle, of keys (k,) as `triple_keys` makes them, that each is;
+    -1 where it is none."""
+    size = 16
+    while size < 2 * len(keys):
+        size *= 2
+    mask = size - 1
+    table = np.full(size, -1, dtype=np.int64)
+    for k in range(len(keys)):
+        slot = _slot(keys[k], mask)
+        while table[slot] >= 0:
+            slot = (slot + 1) & mask
+        table[slot] = k
+    out = np.full((len(cells), 4), -1, dtype=np.int64)
+    for t in range(len(cells)):
+        for i in range(4):
+            a, b, d = cells[t, FACE[i, 0]], cells[t, FACE[i, 1]], cells[t, FACE[i, 2]]
+            low, high = min(a, b, d), max(a, b, d)
+            key = (low * _MOST_NODES + (a + b + d - low - high)) * _MOST_NODES + high
+            slot = _slot(key, mask)
+            while table[slot] >= 0:
+                if keys[table[slot]] == key:
+                    out[t, i] = table[slot]
+                    break
+                slot = (slot + 1) & mask
+    return out
+
+
+@njit(cache=True)
+def _regions(cells: Ints, beside: Ints, wall: Ints) -> tuple[int, Ints]:
+    """How many regions walls (m,4) part cells (m,4) into, and that of each (m,); -1 for what is no cell."""
+    out = np.full(len(cells), -1, dtype=np.int64)
+    queue = np.empty(len(cells), dtype=np.int64)
+    count = 0
+    for start in range(len(cells)):
+        if cells[start, 0] < 0 or out[start] >= 0:
+            continue
+        out[start] = count
+        queue[0] = start
+        head, tail = 0, 1
+        while head < tail:
+            t = queue[head]
+            head += 1
+            for i in range(4):
+                u = beside[t, i]
+                if u >= 0 and wall[t, i] < 0 and out[u] < 0:
+                    out[u] = count
+                    queue[tail] = u
+                    tail += 1
+        count += 1
+    return count, out
+
+
+@njit(cache=True)
 def _beside(cells: Ints, first: int, n: int) -> Bools:
     """Which of n nodes stand in a cell (m,4) with one from `first` on."""
     out = np.zeros(n, dtype=np.bool_)
@@ -366,27 +420,13 @@ def _failures(surface: SurfaceMesh, missing: Ints) -> list[Failure]:
 
 def wall_off(surface: SurfaceMesh, space: Tetrahedra) -> list[Failure]:
     """Mark surface triangles as walls and label every tetrahedron with its body (-1 outside)."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-
     live = space.live
     tet = space.tet[live]
     triangles, of = surface.triangles()
-    n = space.points
-    keys = triple_keys(triangles + 8, n)
-    order = np.argsort(keys)
-    faces = triple_keys(tet_faces(tet), n)
-    at = np.clip(np.searchsorted(keys[order], faces), 0, len(keys) - 1)
-    hit = keys[order][at] == faces
-    wall = np.where(hit, order[at], -1).reshape(-1, 4)
+    wall = _walls(tet, triple_keys(triangles + 8, _MOST_NODES))
     space.wall[live] = wall
-    row = np.full(len(space.tet), -1, dtype=np.int64)
-    row[live] = np.arange(len(live))
-    nbr = space.nbr[live]
-    open_side = (wall < 0) & (nbr >= 0)
-    i, j = np.nonzero(open_side)
-    graph = coo_matrix((np.ones(len(i)), (i, row[nbr[i, j]])), shape=(len(live), len(live)))
-    count, region = connected_components(graph, directed=False)
+    count, region = _regions(space.tet[: space.state[0]], space.nbr, space.wall)
+    region = region[live]
     label = _region_labels(surface, space, tet, wall, region, count, triangles, of)
     space.lab[live] = np.where(label[region] >= 0, label[region], -1)
     leaks = np.flatnonzero(label == -2)
