@@ -40,7 +40,7 @@ from lithon.mesh import sizing
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.surface import surface_mesh
 from lithon.project.ledger import Ledger, Source
-from lithon.project.solid import solid
+from lithon.project.solid import SEARCH, solid
 from lithon.samples import SAMPLES, TRIANGLE_FILES
 
 #: What is no wider than so many times the scatter of corners is hidden by it.
@@ -80,14 +80,14 @@ def _kind(surface: Surface) -> str:
     return surface.kind
 
 
-def held(body: Body, fineness: float, scatter: float) -> dict[str, Any]:
-    """What comes back of a body, against itself."""
+def held(body: Body, fineness: float, scatter: float, limit: float = SEARCH) -> dict[str, Any]:
+    """What comes back of a body, against itself, with so much time (s) to look for surfaces."""
     soup = divided(body, fineness, scatter)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "part.stl"
         write_triangles(Model.of([soup]), path)
         work = Ledger.of(Source(path.name, path.read_bytes(), "mm"))
-        told = solid(work, "auto", None, path.with_suffix(".step"))
+        told = solid(work, "auto", None, path.with_suffix(".step"), seconds=limit)
     made = work.model.bodies[0]
     body = tidied(body, work.model.tolerance)
     want, got = (Counter(_kind(f.surface) for f in b.faces) for b in (body, made))
@@ -107,9 +107,9 @@ def held(body: Body, fineness: float, scatter: float) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _case(pipe: Connection, body: Body, fineness: float, scatter: float) -> None:
+def _case(pipe: Connection, body: Body, fineness: float, scatter: float, limit: float) -> None:
     try:
-        pipe.send(held(body, fineness, scatter))
+        pipe.send(held(body, fineness, scatter, limit))
     except (Refusal, Spent) as refusal:
         pipe.send({"why": [f"refused: {refusal}"[:160]]})
     except Exception as error:
@@ -134,7 +134,7 @@ def _parts(names: tuple[str, ...], most: int) -> Iterator[tuple[str, Body]]:
 @click.argument("parts", nargs=-1)
 @click.option("--fineness", default="0,20,40,80")
 @click.option("--scatter", default="0,0.02")
-@click.option("--limit", default=60.0, help="Seconds for one case.")
+@click.option("--limit", default=60.0, help="Seconds in which surfaces of one are looked for.")
 @click.option("--first", default=0, help="Only as many bodies of each file.")
 @click.option("--save", type=click.Path(path_type=Path))
 def main(parts: tuple[str, ...], fineness: str, scatter: str, limit: float, first: int, save: Path | None) -> None:
@@ -146,12 +146,12 @@ def main(parts: tuple[str, ...], fineness: str, scatter: str, limit: float, firs
                 if share and not dense:
                     continue  # what is drawn has long triangles that no scanner makes
                 here, there = mp.get_context("fork").Pipe()
-                child = mp.get_context("fork").Process(target=_case, args=(there, body, dense, share))
+                child = mp.get_context("fork").Process(target=_case, args=(there, body, dense, share, limit))
                 child.start()
                 there.close()
                 row: dict[str, Any] = {"why": [f"not done in {limit:.0f} s"]}
                 try:
-                    if here.poll(limit + 15.0):
+                    if here.poll(2.0 * limit):
                         row = here.recv()
                 except EOFError:
                     row = {"why": ["the process died"]}

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 
 from lithon.arrays import Bools, Floats
 from lithon.geometry.surfaces import Plane
@@ -66,38 +67,63 @@ def fold_through(p: Floats) -> Fold | None:
     u, v, high = ways @ (p - middle).T
     bent = np.linalg.lstsq(np.stack([np.ones(len(p)), u, v, u * u, u * v, v * v], axis=1), high, rcond=None)[0]
     axes = np.linalg.eigh(np.array([[2.0 * bent[3], bent[4]], [bent[4], 2.0 * bent[5]]]))[1]
-    best: Fold | None = None
+    best, least, ridge = np.zeros((2, 6)), np.inf, False
     for axis in axes.T:
         across = u * axis[0] + v * axis[1]
         for cut in np.quantile(across, _CUTS):
-            fold = _settled(p, across > cut, ways[2])
-            if fold is not None and (best is None or fold.off < best.off):
-                best = fold
-    return best
+            planes, roof, off = _settled(p, across > cut, np.ascontiguousarray(ways[2]))
+            if off < least:
+                best, ridge, least = planes, roof, off
+    if not np.isfinite(least):
+        return None
+    one, two = (Plane.of(plane[:3], plane[3:]) for plane in best)
+    return Fold((one, two), ridge, least)
 
 
-def _settled(p: Floats, side: Bools, up: Floats) -> Fold | None:
-    """The fold that points lead to which are parted like this."""
-    best: Fold | None = None
+@njit(cache=True)
+def _settled(p: Floats, side: Bools, up: Floats) -> tuple[Floats, bool, float]:
+    """The fold that points (n,3) lead to which are parted like this: its two planes (2,6), each a point and a normal
+    that looks as `up` does, whether it is a ridge, and how far off it the points are; infinite where there is none."""
+    best, planes = np.zeros((2, 6)), np.zeros((2, 6))
+    ridge, least = False, np.inf
+    side, off = side.copy(), np.empty((len(p), 2))
     for _ in range(_ROUNDS):
-        if min(side.sum(), (~side).sum()) < _FEWEST:
+        many = side.sum()
+        if min(many, len(p) - many) < _FEWEST:
             break
-        planes = _level(p[side], up), _level(p[~side], up)
-        if min(float(plane.frame.z @ up) for plane in planes) < _UPRIGHT:
+        _level(p, side, True, up, planes[0])
+        _level(p, side, False, up, planes[1])
+        if min((planes[0, 3:] * up).sum(), (planes[1, 3:] * up).sum()) < _UPRIGHT:
             break
-        one, two = (plane.signed_distance(p) for plane in planes)
-        ridge, valley = np.maximum(one, two), np.minimum(one, two)
-        off = float(np.sqrt(min((ridge**2).mean(), (valley**2).mean())))
-        fold = Fold(planes, bool((ridge**2).sum() < (valley**2).sum()), off)
-        if best is not None and off >= best.off:
+        above = below = 0.0
+        for k in range(len(p)):
+            for j in range(2):
+                off[k, j] = ((p[k] - planes[j, :3]) * planes[j, 3:]).sum()
+            above += max(off[k, 0], off[k, 1]) ** 2
+            below += min(off[k, 0], off[k, 1]) ** 2
+        mean = np.sqrt(min(above, below) / len(p))
+        if mean >= least:
             break
-        best = fold
-        side = fold.first(p)
-    return best
+        best[:], ridge, least = planes, above < below, mean
+        for k in range(len(p)):
+            side[k] = off[k, 0] >= off[k, 1] if ridge else off[k, 0] <= off[k, 1]
+    return best, ridge, least
 
 
-def _level(p: Floats, up: Floats) -> Plane:
-    """The plane nearest to points (n,3), that looks as `up` does."""
-    middle = p.mean(axis=0)
-    way = np.linalg.eigh((p - middle).T @ (p - middle))[1][:, 0]
-    return Plane.of(middle, way if float(way @ up) > 0.0 else -way)
+@njit(cache=True)
+def _level(p: Floats, side: Bools, which: bool, up: Floats, out: Floats) -> None:
+    """The plane (6,), a point and the normal that looks as `up` does, nearest to the points (n,3) of a side."""
+    middle, spread, count = np.zeros(3), np.zeros((3, 3)), 0
+    for k in range(len(p)):
+        if side[k] == which:
+            middle += p[k]
+            count += 1
+    middle /= count
+    for k in range(len(p)):
+        if side[k] == which:
+            for i in range(3):
+                for j in range(3):
+                    spread[i, j] += (p[k, i] - middle[i]) * (p[k, j] - middle[j])
+    way = np.linalg.eigh(spread)[1][:, 0]
+    out[:3] = middle
+    out[3:] = way if (way * up).sum() > 0.0 else -way

@@ -74,6 +74,20 @@ def alike(
     return queue[:tail].copy()
 
 
+@njit(cache=True)
+def straightest(rows: Ints, starts: Ints, other: Ints, normal: Floats) -> float:
+    """The least cosine between the normals (m,3) of two of some triangles side by side, of numbers in order."""
+    least = 1.0
+    for i in rows:
+        for k in range(starts[i], starts[i + 1]):
+            j = other[k]
+            at = np.searchsorted(rows, j)
+            if at < len(rows) and rows[at] == j:
+                turn = normal[i, 0] * normal[j, 0] + normal[i, 1] * normal[j, 1] + normal[i, 2] * normal[j, 2]
+                least = min(least, turn)
+    return max(least, -1.0)
+
+
 def in_common(ids: Sequence[Ints]) -> dict[tuple[int, int], Ints]:
     """What sets of numbers, each once in a set, have in common two by two (a < b), in order; of those that do."""
     number = np.concatenate([*ids, np.zeros(0, dtype=np.int64)])

@@ -11,7 +11,7 @@ from lithon.arrays import Bools, Floats, Ints, rows_of, unit
 from lithon.geometry.rounds import Sphere
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.fitting import freedoms, placed, refined, spread
-from lithon.mend.links import along, lists
+from lithon.mend.links import along, lists, straightest
 from lithon.mend.starts import scattered_fits
 from lithon.mend.strains import TOLD, senses, strains
 
@@ -96,8 +96,20 @@ class ScanPatches:
         self.thin, self.anyhow = height < THIN * self.noise, self.lean > _ANYHOW
         self.least = np.cos(np.minimum(3.0 * self.lean, np.radians(75.0)))
         self.surfaces: list[Surface] = []
+        #: For what surfaces were the nearest, or the simplest, and which.
+        self._settled: dict[tuple[str, int], tuple[Surface, bytes]] = {}
         #: In scatters: how far corners of a patch may stand off in the mean for it to be found.
         self.found_within = 1.2 * MEAN
+
+    def known(self, k: int, points: Floats, how: str) -> bool:
+        """Whether the surface of a patch is what came of it before for these points: it is `fitted`, or `simplest`."""
+        was = self._settled.get((how, k))
+        return was is not None and was[0] is self.surfaces[k] and was[1] == points.tobytes()
+
+    def note(self, k: int, points: Floats, *how: str) -> None:
+        """Note that the surface of a patch is the nearest, or the simplest, for these points."""
+        for one in how:
+            self._settled[one, k] = self.surfaces[k], points.tobytes()
 
     def _even(self) -> Bools:
         """Which links from triangles to those beside them do not pass a crease, as far as scatter lets it be told."""
@@ -196,12 +208,8 @@ class ScanPatches:
 
     def _bends(self, rows: Ints) -> float:
         """By how much (radians) triangles side by side turn at the most, beyond what scatter turns them."""
-        inside = set(rows.tolist())
-        normal, least = self.scan.normal, 1.0
-        for i in rows.tolist():
-            beside = [j for j in self.other[self.starts[i] : self.starts[i + 1]].tolist() if j in inside]
-            least = min(least, float((normal[beside] @ normal[i]).min(initial=1.0)))
-        return float(np.arccos(max(-1.0, least)) - self.lean[rows].mean())
+        least = straightest(np.sort(rows), self.starts, self.other, self.scan.normal)
+        return float(np.arccos(least) - self.lean[rows].mean())
 
     def _found(self, seed: int, hoods: tuple[int, ...], fewest: int) -> bool:
         """Grow a patch from a seed, the largest that surfaces through its neighbourhoods lead to; whether there is

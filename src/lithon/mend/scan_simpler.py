@@ -50,8 +50,9 @@ class Simpler(ScanPatches):
         inner = self._inner()
         lies = self._lies(inner)
         for k in np.unique(self.label[self.label >= 0]).tolist():
-            rows = np.flatnonzero(self.label == k)
-            p = inner[k]
+            rows, p = np.flatnonzero(self.label == k), inner[k]
+            if self.known(k, p, "simplest"):
+                continue
             others = [refined(s, p, 8) for s in self._fits(rows, 10.0)]
             every = sorted([self.surfaces[k], *others], key=rarity)
             # Of hardly more corners than it has numbers something round holds whatever hardly bends.
@@ -68,6 +69,7 @@ class Simpler(ScanPatches):
                 if by_chance or mine <= max(max(1.0 / _SIMPLER, chance) * best, self._enough(len(p))):
                     self.surfaces[k] = s
                     break
+            self.note(k, p, "fitted", "simplest")
 
     def unfold(self) -> bool:
         """Round patches that two planes hold better are these: what corners of few lines lie on, as those of a pin's

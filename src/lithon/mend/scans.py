@@ -211,7 +211,9 @@ class _Parted(Simpler):
         good &= True if asked is None else asked
         inner = self._inner(good)
         for k in np.flatnonzero(good).tolist():
-            self.surfaces[k] = refined(self.surfaces[k], inner[k], 4)
+            if not self.known(k, inner[k], "fitted"):
+                self.surfaces[k] = refined(self.surfaces[k], inner[k], 4)
+                self.note(k, inner[k], "fitted")
 
     def _absorb(self) -> None:
         """What is of no patch, and too little to be one, goes to the best beside it, from the borders inwards."""
