@@ -15,13 +15,15 @@ from lithon import progress as progress_of
 from lithon.brep.measures import face_area, mass_properties
 from lithon.brep.topology import Body, FaceUse
 from lithon.brep.validate import flaws
-from lithon.errors import Cancelled, Spent
+from lithon.errors import Cancelled, Refusal, Spent
 from lithon.geometry.cones import Cone
 from lithon.geometry.elementary import in_numbers, least_strain
 from lithon.geometry.spheres import Sphere
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.geometry.tori import Torus
 from lithon.mend.seams import between
+from lithon.mend.solid import Left, Solid
+from lithon.operations.mend import solid as solid_operation
 from lithon.operations.mend.solid import SolidFromTriangles
 from lithon.progress import Progress
 from lithon.samples.build import polyhedron, prism, rectangle
@@ -222,3 +224,54 @@ def test_a_face_as_thin_as_nothing_is_told_of():
     p = np.array([(0.0, 0.0, 0.0), (5.0, 0.0, 0.0), (2.5, 1e-7, 0.0), (2.5, 0.0, 3.0)])
     body = polyhedron(p, [(0, 2, 1), (0, 1, 3), (1, 2, 3), (2, 0, 3)])
     assert "empty face" in {f.kind for f in flaws(body, 1e-2)}
+
+
+@pytest.mark.parametrize(("left", "counts", "seconds", "want"), [
+    (0.5, (30, 30), 1e9, "held"),  # the next deviation is as many patches, and fails as well
+    (0.5, (30, 12), 1e9, "whole"),  # fewer, and they meet
+    (0.5, (30, 12), 1e-3, "held"),  # fewer, but there is no time to look
+    (None, (30, 12), 1e9, "whole"),
+    (None, (30, 30), 1e9, "other"),
+])  # fmt: skip
+def test_where_a_few_faces_of_a_scan_do_not_meet_more_deviation_is_tried_as_far_as_it_helps(
+    monkeypatch, left, counts, seconds, want
+):
+    """A search with what comes of each attempt given: which solid is taken, and that it is not looked for in vain."""
+    asked, looked = [], []
+
+    class Sheet:
+        corners = range(9)
+
+        def noise(self):
+            return 0.1
+
+        def found(self, tolerance, free=False):
+            for near, count in zip((0.8, 1.2), counts, strict=True):
+                looked.append(near)
+                yield [object()] * count, near
+
+    class Asked:
+        kind, tolerance, left = "simple", None, 0.9
+
+        def joined(self, sheet, found, near, tolerance, mixed, most=np.inf, parted=False):
+            asked.append((near, mixed))
+            if mixed and near < 1.0 and left is not None and most >= left:
+                return Solid(None, 0.0, (Left((), left, None, ""),))
+            if not mixed and near > 1.0 and len(found) < 20:
+                return Solid(None, 0.0)
+            if mixed and most > 30.0:
+                return Solid(None, 0.0, (Left((), 40.0, None, ""),))
+            raise Refusal("they do not meet", remedy="part them")
+
+    monkeypatch.setattr(solid_operation, "area", lambda body: 100.0)
+    monkeypatch.setattr(solid_operation, "seconds_left", lambda: seconds)
+    monkeypatch.setattr(Sheet, "body", None, raising=False)
+    monkeypatch.setattr(solid_operation, "_NEXT", 1e6)
+    search = solid_operation._Search(Asked(), Sheet(), [], [1e-6, 0.05], [])
+    monkeypatch.setattr(search, "shapeless", lambda: None)
+    out = search.run(Progress())
+    facets = sum(one.area for one in out.left)
+    assert facets == {"held": left, "whole": 0.0, "other": 40.0}[want]
+    if want == "held":
+        assert looked == ([0.8] if seconds < 1.0 else [0.8, 1.2])
+    assert asked[:3] == [(0.8, False), (0.8, False), (0.8, True)]

@@ -16,7 +16,7 @@ from lithon.brep.measures import volume
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
-from lithon.mend.borders import straightened
+from lithon.mend.borders import straightened, united
 from lithon.mend.relations import _held, related
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import parted_scan
@@ -231,3 +231,25 @@ def test_a_scan_parted_without_any_patch_is_told_so():
         Scan(points, corners, np.array([0.87]), np.full((1, 3), 0.577), np.zeros((0, 2), dtype=np.int64), 0.1)
     )
     assert label.tolist() == [-1] and surfaces == []
+
+
+@pytest.mark.parametrize(("tilt", "step", "wide", "apart", "anyhow"), [
+    (0.0, 0.001, 0.2, 1, 1),
+    (0.01, 0.0, 0.2, 2, 1),  # along their border they are one surface, though not further out
+    (0.01, 0.0, 2.0, 2, 2),  # along a wide one they are not
+    (0.01, 0.006, 0.2, 2, 2),
+    (0.2, 0.0, 0.2, 2, 2),
+])  # fmt: skip
+def test_patches_that_cannot_meet_in_an_edge_are_one_rather_than_facets(tilt, step, wide, apart, anyhow):
+    y, x = np.meshgrid([-1.0, 0.0, 1.5], [0.0, wide], indexing="ij")
+    points = np.stack([x, y, np.maximum(0.0, tilt * y)], axis=-1).reshape(-1, 3)
+    corners = np.array([[0, 1, 3], [0, 3, 2], [2, 3, 5], [2, 5, 4]])
+    surfaces = Plane.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0)), Plane.of((0.0, 0.0, step), (0.0, -tilt, 1.0))
+    patches = [Patch(s, np.arange(2 * k, 2 * k + 2), 0.012) for k, s in enumerate(surfaces)]
+    for how, want in ((False, apart), (True, anyhow)):
+        made = united(points, corners, patches, [(0, 1)], 0.004, how)
+        assert len(made) == want
+        assert sorted(np.concatenate([p.rows for p in made]).tolist()) == [0, 1, 2, 3]
+        for p in made if len(made) == 1 else ():
+            off = np.abs(p.surface.signed_distance(points[corners[p.rows]].reshape(-1, 3))).max()
+            assert p.off == pytest.approx(off)

@@ -19,7 +19,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve
 from lithon.geometry.elementary import beside_guide, half_branch, in_numbers, onto_two
 from lithon.geometry.splines import BSplineCurve, turning_pieces
-from lithon.geometry.surfaces import Surface
+from lithon.geometry.surfaces import Plane, Surface
 from lithon.progress import pulse
 
 #: Turn allowed in one marching step, the most steps that one half of a branch may take, and how often it may try.
@@ -33,7 +33,8 @@ def onto_all(surfaces: Sequence[Surface], points: Floats) -> tuple[Floats, Float
     """Points (n,3) moved onto all of some surfaces at once by least-norm steps, and how far off (n,) they end."""
     p = np.array(points, dtype=float)
     least, stalled = np.inf, 0
-    for _ in range(60):
+    # Of planes one step leads to the place nearest to all, and the next takes off what rounding left.
+    for _ in range(2 if all(isinstance(s, Plane) for s in surfaces) else 60):
         d = np.stack([s.signed_distance(p) for s in surfaces], axis=1)
         worst = float(np.abs(d).max(initial=0.0))
         stalled = 0 if worst < 0.9 * least else stalled + 1

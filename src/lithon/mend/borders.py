@@ -69,26 +69,32 @@ def straightened(points: Floats, corners: Ints, patches: Sequence[Patch], tolera
 
 
 def united(
-    points: Floats, corners: Ints, patches: Sequence[Patch], pairs: Iterable[tuple[int, int]], near: float
-) -> list[Patch]:
+    points: Floats, corners: Ints, patches: Sequence[Patch], pairs: Iterable[tuple[int, int]], near: float,
+    anyhow: bool = False,
+) -> list[Patch]:  # fmt: skip
     """Patches of which some (pairs) border on each other; such as lie on one surface to within `near` (mm) there are
-    one, on that of the largest."""
+    one, on that of the largest; `anyhow`: such as do along their border, in which they cannot meet then."""
+    own = [np.unique(corners[patch.rows]) for patch in patches]
+    common = in_common(own) if anyhow else {}
     sets: scipy.cluster.hierarchy.DisjointSet = scipy.cluster.hierarchy.DisjointSet(range(len(patches)))
     for a, b in pairs:
         one, two = patches[a].surface, patches[b].surface
         if one is None or two is None:
             continue
-        large, small = (patches[k] for k in sorted((a, b), key=lambda k: -len(patches[k].rows)))
-        own = points[np.unique(corners[small.rows])]
-        assert large.surface is not None
-        off = float(np.abs(large.surface.signed_distance(own)).max())
-        if off <= max(near, large.off) and one.same_as(two, near, float(np.linalg.norm(np.ptp(own, axis=0)))):
+        large, small = sorted((a, b), key=lambda k: -len(patches[k].rows))
+        surface = patches[large].surface
+        assert surface is not None
+        off = float(np.abs(surface.signed_distance(points[own[small]])).max())
+        most, over = max(near, patches[large].off), points[own[small]]
+        if anyhow:
+            most, over = near + max(patches[a].off, patches[b].off), points[common[min(a, b), max(a, b)]]
+        if off <= most and one.same_as(two, near, float(np.linalg.norm(np.ptp(over, axis=0)))):
             sets.merge(a, b)
     out = []
-    for own in sets.subsets():
-        first = max(own, key=lambda k: (len(patches[k].rows), -k))
-        if len(own) > 1:
-            rows = np.concatenate([patches[k].rows for k in own])
+    for joined in sets.subsets():
+        first = max(joined, key=lambda k: (len(patches[k].rows), -k))
+        if len(joined) > 1:
+            rows = np.concatenate([patches[k].rows for k in joined])
             out.append(on_surface(points, corners, replace(patches[first], rows=rows)))
         else:
             out.append(patches[first])

@@ -263,7 +263,8 @@ class _Parted(Simpler):
             for seed in np.random.default_rng(3).permutation(rows).tolist():
                 if self.label[seed] >= 0 or seed in tried:
                     continue
-                if missed > _RETRIES + len(rows) // SMALL:
+                # Where nothing was found so often there is nothing to be found.
+                if missed > _RETRIES + (len(rows) // SMALL if len(self.surfaces) > known else 0):
                     break
                 if not self._found(seed, HOODS, _FEWEST):
                     missed += 1

@@ -167,10 +167,11 @@ def _on_surfaces(sheet: Patched, found: list[Patch], near: float) -> list[Patch]
     return related(sheet.points, sheet.corners, found, pairs, near / 3.0)
 
 
-def _bordering_well(sheet: Patched, found: list[Patch], tolerance: float) -> list[Patch]:
-    """Patches of a scan, their borders where surfaces that may miss each other so far (mm) meet."""
+def _bordering_well(sheet: Patched, found: list[Patch], tolerance: float, mixed: bool) -> list[Patch]:
+    """Patches of a scan, their borders where surfaces that may miss each other so far (mm) meet; `mixed`: those one
+    that would stay facets because their surfaces are the same along their border."""
     points, corners = sheet.points, sheet.corners
-    found = united(points, corners, found, bordering(len(points), corners, found), MISS * tolerance)
+    found = united(points, corners, found, bordering(len(points), corners, found), MISS * tolerance, mixed)
     return untangled(points, corners, straightened(points, corners, found, tolerance), MISS * tolerance)
 
 
@@ -314,7 +315,9 @@ class SolidFromTriangles(Operation):
         found = sheet.made_ready("on surfaces", found, (near,), lambda: _on_surfaces(sheet, found, near))
         if sheet.noise():
             held = found
-            found = sheet.made_ready("bordering", held, (tolerance,), lambda: _bordering_well(sheet, held, tolerance))
+            found = sheet.made_ready(
+                "bordering", held, (tolerance, mixed), lambda: _bordering_well(sheet, held, tolerance, mixed)
+            )
         few = _few(sheet, self.tolerance)
         strays = [p for p in found if p.surface is not None and _strays(points, corners, p, _STRAY * near, few)]
         if strays and not mixed:
@@ -424,7 +427,8 @@ class _Search:
                 continue  # they fell into pieces
             if self.sheet.noise() and self.dense and _loose(self.sheet, self.asked.tolerance) > _LITTLE:
                 return None  # with more deviation it lies on nothing simple either
-            for tolerance in self.tolerances:
+            # What does not meet as nearly as what is exact does not with more deviation either.
+            for tolerance in self.tolerances[bool(first) :] or self.tolerances:
                 try:
                     return self.asked.joined(self.sheet, found, near, tolerance, False)
                 except Refusal as error:
