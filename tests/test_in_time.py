@@ -254,7 +254,7 @@ def test_where_a_few_faces_of_a_scan_do_not_meet_more_deviation_is_tried_as_far_
         kind, tolerance, left = "simple", None, 0.9
 
         def joined(self, sheet, found, near, tolerance, mixed, most=np.inf, parted=False):
-            asked.append((near, mixed))
+            asked.append((near, mixed, tolerance))
             if mixed and near < 1.0 and left is not None and most >= left:
                 return Solid(None, 0.0, (Left((), left, None, ""),))
             if not mixed and near > 1.0 and len(found) < 20:
@@ -274,4 +274,7 @@ def test_where_a_few_faces_of_a_scan_do_not_meet_more_deviation_is_tried_as_far_
     assert facets == {"held": left, "whole": 0.0, "other": 40.0}[want]
     if want == "held":
         assert looked == ([0.8] if seconds < 1.0 else [0.8, 1.2])
-    assert asked[:3] == [(0.8, False), (0.8, False), (0.8, True)]
+    assert asked[:3] == [(0.8, False, 1e-6), (0.8, False, 0.05), (0.8, True, 0.05)]
+    # What comes together may meet as nearly as what is exact; what is the same does not.
+    after = [one[1:] for one in asked[3:] if one[0] > 1.0][:1]
+    assert after == {"whole": [(False, 1e-6)], "other": [(False, 0.05)], "held": after}[want]

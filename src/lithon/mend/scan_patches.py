@@ -13,7 +13,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.fitting import freedoms, placed, refined, spread
 from lithon.mend.links import along, lists, straightest
 from lithon.mend.starts import scattered_fits
-from lithon.mend.strains import TOLD, senses, strains
+from lithon.mend.strains import LOOKED_AT, senses, strains
 
 #: In scatters: how far the corners of a patch may stand off in the mean, and how far each.
 MEAN, EACH = 1.5, 4.5
@@ -263,7 +263,7 @@ class ScanPatches:
 
     def _cost(self, k: int, rows: Ints) -> Floats:
         """What speaks against triangles being of a patch, in squares of scatters."""
-        own = np.flatnonzero(self.label == k)[:TOLD]
+        own = np.flatnonzero(self.label == k)[:LOOKED_AT]
         return self._strains(rows, np.zeros(len(rows), dtype=np.int64), np.array([k]), own, np.zeros_like(own))
 
     def _strains(self, rows: Ints, patch: Ints, which: Ints, told: Ints, label: Ints) -> Floats:

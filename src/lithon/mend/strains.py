@@ -9,7 +9,7 @@ from lithon.arrays import Floats, Ints
 from lithon.mend.fitting import facing, local_of, stand
 
 #: From so many triangles it is told to which side those of a patch look.
-TOLD = 40
+LOOKED_AT = 40
 
 
 @njit(cache=True)
@@ -18,7 +18,7 @@ def senses(kinds: Ints, here: Floats, rows: Ints, label: Ints, corners: Ints, po
     total, count = np.zeros(len(kinds)), np.zeros(len(kinds), np.int64)
     for q in range(len(label)):
         i, k = rows[q], label[q]
-        if k >= 0 and count[k] < TOLD:
+        if k >= 0 and count[k] < LOOKED_AT:
             count[k] += 1
             total[k] += facing(kinds[k], here[k], corners[i], points, normal[i])
     for k in range(len(kinds)):

@@ -427,8 +427,9 @@ class _Search:
                 continue  # they fell into pieces
             if self.sheet.noise() and self.dense and _loose(self.sheet, self.asked.tolerance) > _LITTLE:
                 return None  # with more deviation it lies on nothing simple either
-            # What does not meet as nearly as what is exact does not with more deviation either.
-            for tolerance in self.tolerances[bool(first) :] or self.tolerances:
+            # The same patches do not meet any nearer than before; fewer ones may, as nearly as what is exact.
+            alike = bool(first) and len(found) > _ALIKE * first
+            for tolerance in self.tolerances[alike:] or self.tolerances:
                 try:
                     return self.asked.joined(self.sheet, found, near, tolerance, False)
                 except Refusal as error:
@@ -439,7 +440,7 @@ class _Search:
                     self.held.append(self.asked.joined(self.sheet, found, near, self.loosest, True, self.little()))
                     if exact or seconds_left() < _NEXT * took:
                         return self.held[-1]
-            elif first and self.held and len(found) > _ALIKE * first:
+            elif alike and self.held:
                 return min(self.held, key=_left)  # with more deviation it is the same
             if self.tried is not None and self.named is None and all(patch.surface is not None for patch in found):
                 self.named = found, near
