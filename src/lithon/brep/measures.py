@@ -458,6 +458,7 @@ def face_centroid(face: Face) -> Floats:
 
 def uses_volume(uses: tuple[FaceUse, ...] | list[FaceUse]) -> float:
     """Volume (mm3) enclosed by face uses; negative for a void."""
+    prepare(u.face for u in uses)
     return float(sum(_face_moments(u.face)[4] * (1.0 if u.forward else -1.0) for u in uses))
 
 

@@ -59,7 +59,8 @@ def solids(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
 
 def shells(body: Body) -> list[list[FaceUse]]:
     """The outer shell first, then the voids."""
-    return sorted(connected(body.uses), key=lambda s: -uses_volume(s))
+    found = connected(body.uses)
+    return found if len(found) == 1 else sorted(found, key=lambda s: -uses_volume(s))
 
 
 def closed(body: Body) -> bool:

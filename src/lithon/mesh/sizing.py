@@ -16,7 +16,7 @@ import scipy
 from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
-from lithon.brep.measures import face_area, face_width, volume
+from lithon.brep.measures import face_area, face_width, prepare, volume
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.sampling import spread
 from lithon.brep.tessellation.tessellate import face_mesh
@@ -229,6 +229,7 @@ def _asked(body: Body, rules: SizeRules) -> _Asked:
         length = edge.length
         if not edge.ring and length < rules.size:
             out.put((edge,), edge.at(0.5)[None], max(length, rules.smallest * rules.size))
+    prepare(body.faces)
     for face in body.faces:
         if not isinstance(face.surface, Plane) and face not in flat:
             out.put((face,), *_curved(face, turn, rules))

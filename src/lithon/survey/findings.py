@@ -15,7 +15,7 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.faceted import faceted
-from lithon.brep.measures import face_centroid, face_sides, face_width, uses_volume
+from lithon.brep.measures import face_centroid, face_sides, face_width, prepare, uses_volume
 from lithon.brep.shells import shells
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Edge, Face, Model
@@ -433,6 +433,7 @@ _BETWEEN = {"rim": "mesh it finer, or make a sheet of the wall", "floor": "mesh 
 def _narrow_faces(body: Body, size: float, known: set[Face], thin: Thinness | None = None) -> list[Finding]:
     """Faces whose width, taken as twice the area over the perimeter, is a fraction of an element."""
     out, adj = [], adjacency(body)
+    prepare(f for f in body.faces if f not in known)
     narrow = [f for f in body.faces if f not in known and face_width(f) < 0.2 * size]
     places = np.array([f.surface.project(face_centroid(f)[None])[0] for f in narrow]).reshape(-1, 3)
     around = [[f, *adj.neighbours(f)] for f in narrow]

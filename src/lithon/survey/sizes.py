@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lithon.brep.copies import Copied, copy_of, root_of
-from lithon.brep.measures import face_width, volume
+from lithon.brep.measures import face_width, prepare, volume
 from lithon.brep.topology import Body, Edge, Face, Model, rough_box
 from lithon.survey.between import gaps
 from lithon.survey.features import features
@@ -61,6 +61,7 @@ def _feature_marks(kind: str) -> Callable[[Body], list[Mark]]:
 
 
 def _width_marks(body: Body) -> list[Mark]:
+    prepare(body.faces)
     return [Mark(face_width(face), faces=(face,), body=body) for face in body.faces if face.loops]
 
 
