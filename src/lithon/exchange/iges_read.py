@@ -23,7 +23,8 @@ from lithon.errors import BadFile, Refusal
 from lithon.exchange.iges_geometry import IgesGeometry, outline_of
 from lithon.exchange.iges_instances import Instances, instances, name_of
 from lithon.exchange.iges_records import Record, Records, read_records
-from lithon.exchange.step_read import Arrival, settled, told
+from lithon.exchange.settling import settled
+from lithon.exchange.step_read import Arrival, told
 from lithon.exchange.stretch import Stretch, Unread
 from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Surface

@@ -11,12 +11,12 @@ import numpy as np
 
 from lithon.arrays import Floats
 from lithon.brep.analysis.same import folded
-from lithon.brep.copies import copy_of, moved, root_of
+from lithon.brep.copies import copy_of, moved
 from lithon.brep.faceted import bodies_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model, new_uid
-from lithon.brep.validate import widest_gap
 from lithon.errors import BadFile, Refusal
 from lithon.exchange.part21 import Instance, read_exchange
+from lithon.exchange.settling import settled
 from lithon.exchange.step_assembly import TRIANGLES, Assembly, Placed
 from lithon.exchange.step_faces import FaceReader
 from lithon.exchange.step_tessellated import triangles_of
@@ -142,25 +142,7 @@ class _Reader:
         return base
 
 
-#: Gaps (mm) up to this are what the exporter's tolerance left: they loosen the model's own a little.
-_SMALL_GAP = 2.5e-3
-#: And up to this whatever the shortest edge is.
-_TINY_GAP = 1e-4
 _MOST_NOTES = 40
-
-
-def settled(model: Model, notes: list[str], sewn: float = 0.0) -> Model:
-    """With the tolerance that the gaps of the file ask for, where they are small or no wider (mm) than what was sewn;
-    others stay findings."""
-    bodies = dict.fromkeys(root_of(body) for body in model.bodies)
-    gap = max(widest_gap(body) for body in bodies)
-    if gap <= 10.0 * model.tolerance:
-        return model
-    shortest = min((e.length for body in bodies for e in body.edges()), default=np.inf)
-    if gap > max(sewn, _TINY_GAP, min(_SMALL_GAP, 0.05 * shortest)):
-        return model
-    notes.append(f"edges stand up to {1e3 * gap:.2g} microns off their faces: the tolerance is loosened to that")
-    return replace(model, tolerance=gap / 8.0)
 
 
 def told(notes: list[str]) -> list[str]:

@@ -20,14 +20,15 @@ from lithon.errors import Refusal, spot
 Pieces = list[Coedge]
 
 
-def collapsed(body: Body, faces: Collection[Face], reach: float) -> Body:
-    """The body without these faces, whose sides come to lie on each other. reach: how far (mm) those may be apart.
+def collapsed(body: Body, faces: Collection[Face], reach: float, edges: Collection[Edge] = ()) -> Body:
+    """The body without these faces, whose sides come to lie on each other, and without these edges, each of which
+    becomes a vertex. reach: how far (mm) sides, and ends, may be apart.
 
     Raises Refusal where a face is wider than that.
     """
     adj = adjacency(body)
     thin = set(faces)
-    rim = list(dict.fromkeys(e for face in faces for e in face.edges()))
+    rim = list(dict.fromkeys([*(e for face in faces for e in face.edges()), *edges]))
     to = _joined_vertices(rim, adj, reach)
     pieces = _joined_edges({edge: _cut(edge, to, reach) for edge in rim}, adj, thin, reach)
     for vertex, other in to.items():
