@@ -84,7 +84,7 @@ def test_what_comes_from_a_lattice_is_sound(make, size, euler, seed):
     assert len(own) - len(sides) + len(mesh.triangles) == euler
     skin = BoxTree.of(mesh.points, mesh.triangles)
     off = np.linalg.norm(skin.nearest(soup.points)[1] - soup.points, axis=1).max()
-    assert found.off == pytest.approx(off) and off < size
+    assert off - 1e-9 < found.off < size  # of corners and of what is between them
     # The triangles of the skin look outwards, and lie on the face that they say.
     v = mesh.points[mesh.triangles]
     assert (np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]) * v.mean(axis=1)).sum() / 6.0 > 0.0

@@ -354,7 +354,9 @@ class Docket(Panel):
         q = mesh.quality
         smallest = float(q.smallest_angle.min())
         told = verdict(mesh)
-        good = told.good and not mesh.failures and not mesh.rounded
+        ignored = self.work.ledger.state.rules().ignore or 0.0
+        cut_off = any(off > ignored for off in mesh.rounded.values())
+        good = told.good and not mesh.failures and not cut_off
         only_skin = mesh.shape.flat and bool(mesh.failures) and not all(b.sheet for b in mesh.bodies)
         what = "area" if mesh.shape.flat else "volume"
         held = from_lattice(mesh) if mesh.rounded else "boundary recovered"

@@ -241,13 +241,15 @@ def _turns(adj: Adjacency, face: Face, limit: float, may: _May) -> list[_Side]:
     sides = []
     for chain in _sides(face, limit):
         own = [e for e in chain if len(adj.uses[e]) == 2 and may(face, adj.across(face, e))]
-        if sum(e.length for e in own) >= limit:
+        if own and sum(e.length for e in own) >= limit:
             sides.append((own, np.array([adj.angle(e) for e in own]), np.array([e.length for e in own])))
     return sides
 
 
 def _mean(side: _Side) -> float:
-    return float(np.average(side[1], weights=side[2]))
+    """How far the normal turns over a side; over one of no length as over each of its edges."""
+    long = float(side[2].sum())
+    return float((side[1] * side[2]).sum() / long) if long > 0.0 else float(side[1].mean())
 
 
 def _is_rim(sides: list[_Side]) -> bool:

@@ -69,8 +69,8 @@ def what_can(
 
 def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: bool) -> Mesh:
     """The mesh of bodies that belong together; of triangles alone a finer one where chords cut off too much, for what
-    is round there is told by nothing else. Where elements are poor it is told whether a lattice gives better ones, and
-    `lattice`: those are taken."""
+    is round there is told by nothing else. Where elements are poor it is told whether a lattice gives better ones;
+    where that cuts off no more than is ignored, and with `lattice` always, those are taken."""
     mesh = tetrahedral_mesh(model, rules, progress)
     if not _alone(model.bodies):
         return mesh
@@ -86,7 +86,8 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: bool) -> 
     other = _from_lattice(model.bodies, rules, progress) if poor else None
     if other is None or verdict(other).strict >= poor:
         return mesh
-    return other if lattice else replace(mesh, better=(0,))
+    within = other.rounded[0] <= (rules.ignore or 0.0)  # nothing is given up that was to be followed
+    return other if lattice or within else replace(mesh, better=(0,))
 
 
 def _alone(bodies: Sequence[Body]) -> bool:

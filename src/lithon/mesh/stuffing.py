@@ -2,8 +2,8 @@
 
 Of the lattice of cubes and their middles whatever has a corner inside is kept. Corners near to where the skin crosses a
 side move there, the other sides that it crosses are cut (Labelle & Shewchuk, *Isosurface stuffing*, 2007): no element
-is flat, whatever the skin is like. All nodes of the skin lie on the true one; creases are cut off by what is between
-them.
+is flat, whatever the skin is like. All nodes of the skin lie on the true one. Creases are brought into it where
+elements allow (`creases`), and cut off elsewhere by what is between two nodes.
 """
 
 from __future__ import annotations
@@ -13,24 +13,31 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, triangle_areas
 from lithon.brep.measures import area, volume
-from lithon.brep.tessellation.tessellate import body_mesh
-from lithon.brep.tessellation.trees import inside_lattice, tree_of
-from lithon.brep.topology import Body
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
+from lithon.brep.tessellation.trees import inside_lattice, tree_of, triangle_normals
+from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
+from lithon.mesh.creases import along, creased
 from lithon.mesh.delaunay import FACE
 from lithon.mesh.improve import Cells, improve
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality, tet_volumes
 from lithon.mesh.recover import tet_faces, triple_keys
-from lithon.mesh.slide import FIXED, FREE
+from lithon.mesh.slide import FIXED, FREE, ON_LINE, ON_PLANE
+from lithon.mesh.verdict import verdict
 from lithon.progress import SILENT, Progress, pulse
 
 #: A corner moves to where the skin crosses a side nearer than this share of it, along the axes and askew: with these
 #: the flattest element has ten degrees.
 _ALONG, _ASKEW = 0.24999, 0.41189
+#: No dihedral angle (degrees) gets flatter than the first of these for a crease; where that leaves poor elements, than
+#: the next. Of the last none is.
+_LEAST = (3.0, 10.0, 20.0, 90.0)
+#: How far a triangle in a plane may be off it, as a share of its side.
+_FLAT = 1e-7
 #: As many cubes lie over a wall, and there are so many at the most.
 _THROUGH, _MOST = 1.0, 200_000
 #: How often a lattice finer by so much is tried where the volume is off by more than this share.
@@ -41,7 +48,7 @@ _BESIDE = np.array([0.6180339, 0.4142135, 0.7320508])
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Stuffed:
-    """A mesh of a body from a lattice, and how far (mm) the body's corners stand off its skin at the most."""
+    """A mesh of a body from a lattice, and how far (mm) the body's creases stand off its skin at the most."""
 
     mesh: Mesh
     off: float
@@ -57,6 +64,7 @@ def stuffed(body: Body, size: float, progress: Progress = SILENT) -> Stuffed:
         mesh = _meshed(body, step, progress)
         if mesh is not None and abs(mesh.volume_ratio - 1.0) <= _VOLUME:
             skin = BoxTree.of(mesh.points, mesh.triangles)
+            points = np.concatenate([points, along(body, step)])
             off = np.linalg.norm(skin.nearest(points)[1] - points, axis=1)
             return Stuffed(mesh, float(off.max()))
         step *= _LESS
@@ -81,15 +89,28 @@ def _meshed(body: Body, step: float, progress: Progress) -> Mesh | None:
     points, tets = points[used], tets.reshape(-1, 4)
     turned = tet_volumes(points, tets) < 0.0
     tets[turned] = tets[turned][:, [1, 0, 2, 3]]
-    cells = improve(_cells(points, tets), progress)
+    best, fewest = None, 0
+    for least in _LEAST:
+        x, own, lines = creased(points, tets, body, step, float(np.sin(np.radians(least))))
+        made = _mesh_of(body, _cells(x, own, lines, body), progress)
+        poor = verdict(made).strict
+        if best is None or poor < fewest:
+            best, fewest = made, poor
+        if not poor or abs(made.volume_ratio - 1.0) > _VOLUME:
+            break
+    return best
+
+
+def _mesh_of(body: Body, start: Cells, progress: Progress) -> Mesh:
+    """The mesh of a body that comes of elements when they are improved."""
+    cells = improve(start, progress)
     t, i = np.nonzero(cells.wall >= 0)
     sides = cells.tet[:, FACE][t, i]
     sides = sides if _outwards(cells, t, sides) else sides[:, ::-1]
     used, both = np.unique(np.concatenate([cells.tet.ravel(), sides.ravel()]), return_inverse=True)
     points, elements = cells.points[used], both[: cells.tet.size].reshape(-1, 4)
     triangles = both[cells.tet.size :].reshape(-1, 3)
-    row, _ = tree_of(body).nearest(points[triangles].mean(axis=1))
-    owner = body_mesh(body)[2][row]
+    owner = cells.wall[t, i]
     number = {face: k for k, face in enumerate(dict.fromkeys(body.faces))}
     of_use = np.array([number[use.face] for use in body.uses], dtype=np.int64)
     back = np.array([not use.forward for use in body.uses])[owner]
@@ -251,8 +272,10 @@ def _pieces(points: Floats, tets: Ints, sign: Ints, keys: Ints, first: int) -> I
     return np.concatenate(out)
 
 
-def _cells(points: Floats, tets: Ints) -> Cells:
-    """Elements as they are improved: their neighbours, and walls where they have none, whose nodes stay."""
+def _cells(points: Floats, tets: Ints, lines: Floats, body: Body) -> Cells:
+    """Elements as they are improved: their neighbours, and walls where they have none, told by the face use that they
+    lie on. Nodes of these stay; those that have a plane face all around slide on it, those between two of these on the
+    line (n,6) of their crease."""
     m = len(tets)
     sides, n = tet_faces(tets), len(points)
     key = triple_keys(sides, n)
@@ -261,8 +284,40 @@ def _cells(points: Floats, tets: Ints) -> Cells:
     nbr = np.full(4 * m, -1, dtype=np.int64)
     one, two = order[:-1][same], order[1:][same]
     nbr[one], nbr[two] = two // 4, one // 4
-    wall = np.where(nbr < 0, 0, -1).reshape(m, 4)
-    kind = np.full(n, FREE, dtype=np.int64)
-    kind[sides[nbr < 0].ravel()] = FIXED
-    return Cells(points, tets, nbr.reshape(m, 4), wall, np.zeros(m, dtype=np.int64), kind, np.zeros((n, 8)),
-                 np.zeros(0, dtype=np.int64), np.full((1, 8), np.nan))  # fmt: skip
+    outer = np.flatnonzero(nbr < 0)
+    skin = sides[outer]
+    owner = body_mesh(body)[2][tree_of(body).nearest(points[skin].mean(axis=1))[0]]
+    wall = np.full(4 * m, -1, dtype=np.int64)
+    wall[outer] = owner
+    planes = np.array([_plane_of(use.face) for use in body.uses]).reshape(-1, 8)
+    kind, places = np.full(n, FREE, dtype=np.int64), np.zeros((n, 8))
+    kind[skin.ravel()] = FIXED
+    low, high = np.full(n, len(planes)), np.full(n, -1)
+    np.minimum.at(low, skin, owner[:, None])
+    np.maximum.at(high, skin, owner[:, None])
+    place = planes[owner]
+    off = np.abs(((points[skin] - place[:, None, :3]) * place[:, None, 3:6]).sum(axis=2)).max(axis=1)
+    reach = np.linalg.norm(points[skin[:, 1]] - points[skin[:, 0]], axis=1)
+    bent = np.zeros(n, dtype=np.bool_)
+    bent[skin[~(off < _FLAT * reach)]] = True
+    slides = np.flatnonzero((low == high) & ~bent)
+    kind[slides], places[slides] = ON_PLANE, planes[low[slides]]
+    between = np.isfinite(lines).all(axis=1) & (low < high) & ~bent
+    between[skin[(owner[:, None] != low[skin]) & (owner[:, None] != high[skin])]] = False
+    slides = np.flatnonzero(between)
+    kind[slides], places[slides, :6] = ON_LINE, lines[slides]
+    return Cells(points, tets, nbr.reshape(m, 4), wall.reshape(m, 4), np.zeros(m, dtype=np.int64), kind, places,
+                 np.zeros(0, dtype=np.int64), planes)  # fmt: skip
+
+
+def _plane_of(face: Face) -> Floats:
+    """A point (3,) of a face's plane and its normal (3,), as nodes slide there; not a number where it has none."""
+    out = np.full(8, np.nan)
+    mesh = face_mesh(face)
+    normals = triangle_normals(mesh.points, mesh.triangles)
+    a = mesh.points[mesh.triangles[:, 0]]
+    normal = normals[np.argmax(triangle_areas(mesh.points, mesh.triangles))]
+    off = float(np.abs((mesh.points - a[0]) @ normal).max())
+    if off <= _FLAT * float(np.linalg.norm(np.ptp(mesh.points, axis=0))):
+        out[:3], out[3:6], out[6:] = a[0], normal, 0.0
+    return out

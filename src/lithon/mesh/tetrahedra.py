@@ -8,6 +8,8 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import parts_of
+from lithon.brep.measures import volume
+from lithon.brep.shells import closed
 from lithon.brep.topology import Edge, Face, Model
 from lithon.errors import Refusal
 from lithon.geometry.curves import Line
@@ -41,6 +43,10 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
     """
     if not np.isfinite(rules.size) or rules.size <= 0.0:
         raise Refusal("the element size must be a positive length")
+    for body in model.bodies:
+        if not body.sheet and closed(body) and volume(body) <= 0.0:
+            raise Refusal(f"{body.name} is inside out: its skin encloses no positive volume",
+                          remedy="turn it right side out: its card does", entities=(body,))  # fmt: skip
     surface, space, failures = _walled(model, rules, progress)
     if failures:
         raise Refusal(

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, cast
 
+import numpy as np
+
 from lithon.brep.topology import Body, Model
 from lithon.mesh.groups import parted
 from lithon.mesh.make import mesh_of
@@ -93,11 +95,18 @@ def _shortfall(model: Model, mesh: Mesh, only_skin: bool) -> str:
     return f", {many(missing, 'body')} not meshed" if missing else f", {failed} left out and closed over"
 
 
+#: What creases are cut off by, as a share of the mesh's diagonal, below which they are all there.
+_KEPT = 1e-6
+
+
 def from_lattice(mesh: Mesh) -> str:
     """Which bodies are meshed from a lattice, and what that means."""
     names = [mesh.bodies[k].name for k in mesh.rounded]
     what = names[0] if len(names) == 1 else many(len(names), "body")
-    return f"{what} from a lattice: creases are cut off by up to {max(mesh.rounded.values()):.2g} mm"
+    off = max(mesh.rounded.values())
+    if off < _KEPT * float(np.linalg.norm(np.ptp(mesh.points, axis=0))):
+        return f"{what} from a lattice, creases and all"
+    return f"{what} from a lattice: creases are cut off by up to {off:.2g} mm"
 
 
 def usual(model: Model) -> Elements:
