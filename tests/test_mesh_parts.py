@@ -360,10 +360,22 @@ def test_the_verdict_counts_places_and_says_why():
     assert told.strict == sum(p.elements for p in told.places)
     assert told.lenient == ((q.scaled_jacobian < 0.05) | (q.smallest_angle < 8)).sum() <= told.strict
     assert not told.good and {p.face for p in told.places} & {chamfer, *adjacency(thin.bodies[0]).neighbours(chamfer)}
+    assert all(p.cause for p in told.places)
     assert any("mm stands beside" in p.cause or "mm wide beside" in p.cause for p in told.places)
     assert str(told.strict) in told.words() and len(told.where()) <= len(told.places)
     assert sum(int(line.split()[0].replace("one", "1")) for line in told.where()) == told.strict
     assert verdict(tetrahedral_mesh(thin, SizeRules(4.0, ignore=0.3))).good
+    # Two edges that meet at eight degrees, all of them long; and a mesh of which a node is put beside another.
+    t = np.radians(8.0)
+    wedge = Model.of([prism([Piece((0, 0)), Piece((40, 0)), Piece((40 * np.cos(t), 40 * np.sin(t)))], 20.0)])
+    causes = {p.cause for p in verdict(tetrahedral_mesh(wedge, SizeRules(4.0))).places}
+    assert causes and all("8°" in cause or "mm" in cause for cause in causes)
+    fine = tetrahedral_mesh(block, SizeRules(4.0))
+    points, (a, b) = fine.points.copy(), fine.elements[0, :2]
+    points[a] = points[b] + 0.02 * (points[a] - points[b])
+    moved = replace(fine, points=points, quality=Quality.of(points, fine.elements))
+    places = verdict(moved).places
+    assert places and all("nodes stand" in p.cause or p.face is None for p in places)
 
 
 @pytest.mark.parametrize("top", [0.3, 0.45])

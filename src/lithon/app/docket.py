@@ -19,7 +19,7 @@ from lithon.brep.copies import root_of
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.mesh.compare import compared
 from lithon.mesh.recover import Failure
-from lithon.mesh.verdict import Verdict, verdict
+from lithon.mesh.verdict import UNASKED, Verdict, verdict
 from lithon.operations.cures import ways
 from lithon.operations.prove.drapes import IgnoreBelow
 from lithon.operations.prove.mesh import MakeMesh, from_lattice
@@ -424,7 +424,7 @@ class Docket(Panel):
             card.add_button("Show me", lambda: self.work.choose(faces=faces))
         ledger = self.work.ledger
         below = round(IGNORED * ledger.state.smallest, 6)
-        if ledger.state.ignored is None and any(p.cause for p in told.places):
+        if ledger.state.ignored is None and any(p.cause != UNASKED for p in told.places):
             card.add_button(f"Ignore below {below:g} mm", lambda: self.work.propose(IgnoreBelow(below)))
         if self.work.mesh is not None and self.work.mesh.better:
             lattice = MakeMesh(elements="tet", lattice=True)

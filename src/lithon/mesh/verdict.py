@@ -9,7 +9,7 @@ import numpy as np
 from lithon.arrays import Bools, Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.measures import face_width
-from lithon.brep.topology import Face
+from lithon.brep.topology import Coedge, Face, Loop
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality
 from lithon.words import many
@@ -18,12 +18,14 @@ from lithon.words import many
 STRICT, LENIENT = (0.1, 12.0), (0.05, 8.0)
 #: What is shorter than this share of the elements beside it makes them poor; and a corner sharper than this (radians).
 _SHORT, _SHARP = 0.3, np.radians(25.0)
+#: The cause of poor elements where nothing about the shape is one.
+UNASKED = "nothing in the shape asks for it; a slightly other size may not have it"
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Poor:
     """Elements below the strict limits at one face, none where they touch none; what about it makes them so, in words,
-    '' where nothing does."""
+    `UNASKED` where nothing does."""
 
     face: Face | None
     elements: int
@@ -51,7 +53,7 @@ class Verdict:
         for (kind, cause), own in alike.items():
             at = "no face" if not kind else f"a {kind} face" if len(own) == 1 else f"{len(own)} {kind} faces"
             what = f"{many(sum(p.elements for p in own), 'element')} at {at}"
-            out.append(what + (f": {cause}" if cause else ""))
+            out.append(f"{what}: {cause}")
         return out
 
     def words(self) -> str:
@@ -90,7 +92,7 @@ def verdict(mesh: Mesh) -> Verdict:
     places = []
     for number, rows in groups.items():
         face = mesh.faces[number] if number >= 0 else None
-        cause = "" if face is None else _cause(mesh, face, mesh.points[mesh.corners[rows]])
+        cause = UNASKED if face is None else _cause(mesh, face, mesh.points[mesh.corners[rows]])
         places.append(Poor(face, len(rows), cause))
     return Verdict(len(poor), lenient, tuple(sorted(places, key=lambda p: -p.elements)))
 
@@ -114,4 +116,26 @@ def _cause(mesh: Mesh, face: Face, corners: Floats) -> str:
         sharp = [np.pi - float(adj.angle(e)) for e in face.edges() if len(adj.uses[e]) == 2]
         if sharp and min(sharp) < _SHARP:
             return f"it meets its neighbour at {np.degrees(min(sharp)):.0f}°"
-    return ""
+    corner = min((_corner(loop) for loop in face.loops), default=np.pi)
+    if corner < _SHARP:
+        return f"two of its edges meet at {np.degrees(corner):.0f}°"
+    share = lengths.min(axis=1) / lengths.max(axis=1)
+    worst = int(share.argmin())
+    if share[worst] < _SHORT:
+        return f"nodes stand {lengths[worst].min():.3g} mm apart beside elements of {lengths[worst].max():.3g} mm"
+    return UNASKED
+
+
+def _corner(loop: Loop) -> float:
+    """The sharpest angle (radians) between two edges of a loop that follow each other."""
+    if len(loop) < 2:
+        return float(np.pi)
+    ways = np.array([[_walk(c, s) for c in loop] for s in (0.0, 1.0)])
+    cosine = -(ways[1] * np.roll(ways[0], -1, axis=0)).sum(axis=1)
+    return float(np.arccos(np.clip(cosine.max(), -1.0, 1.0)))
+
+
+def _walk(coedge: Coedge, share: float) -> Floats:
+    """Which way (3,) a loop goes on an edge, at a share of it."""
+    way = coedge.edge.direction(share if coedge.forward else 1.0 - share)
+    return np.asarray(way if coedge.forward else -way) / max(float(np.linalg.norm(way)), 1e-300)
