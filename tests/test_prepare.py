@@ -12,12 +12,14 @@ from dice import LONG
 from hands import labels, press, ready, settled
 from test_cli import within
 from test_desk_operations import laid_out
+from test_stuffing import spiked
 
 import lithon
 from lithon import do
 from lithon.brep.measures import face_area, volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
+from lithon.exchange.deliver import write_triangles
 from lithon.geometry.frames import Frame
 from lithon.operations.cures import cured, moved, tried, ways
 from lithon.operations.running import run
@@ -366,3 +368,14 @@ def test_cards_offer_what_holds_and_all_are_cured_with_one_press(desk, qtbot):
     press(desk, qtbot, Qt.Key.Key_Return)
     settled(desk, qtbot)
     assert work.model.face_count() < 8 + 11 and work.ledger.position == 1
+
+
+def test_a_scan_with_poor_elements_is_meshed_from_a_lattice_where_that_moves_no_more_than_a_cure_may(tmp_path):
+    """Nobody is asked: within the limit the better elements, beyond it the creases."""
+    write_triangles(Model.of([spiked()[0]]), tmp_path / "ridge.stl")
+    good = prepare(tmp_path / "ridge.stl", Wish(size=4.0, ignore=1e-3), tmp_path / "good")["mesh"]
+    assert len(good["rounded"]) == 1 and good["min_dihedral_degrees"] > 12.0 and not good["below_strict"]
+    off = good["rounded"][0]["off_mm"]
+    assert 0.0 < off < 2.0 and good["volume_ratio"] == pytest.approx(1.0, abs=0.02)
+    kept = prepare(tmp_path / "ridge.stl", Wish(size=4.0, ignore=1e-3, limit=0.5 * off), tmp_path / "kept")["mesh"]
+    assert not kept["rounded"] and kept["below_strict"]

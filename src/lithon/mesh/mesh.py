@@ -40,8 +40,9 @@ class Mesh:
     #: Bodies of triangles (their numbers) meshed from a lattice since their own skin could not be held, and how far
     #: (mm) their creases stand out of that at the most.
     rounded: Mapping[int, float] = field(default_factory=dict)
-    #: Bodies of triangles whose elements would be poor in fewer places from a lattice: that was tried.
-    better: tuple[int, ...] = field(default=())
+    #: Bodies of triangles whose elements would be poor in fewer places from a lattice, and how far (mm) their creases
+    #: would stand out of that: it was tried.
+    better: Mapping[int, float] = field(default_factory=dict)
     #: What bodies are called together, such as a material: the numbers of the bodies by the set's name.
     sets: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
 

@@ -87,7 +87,7 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: bool) -> 
     if other is None or verdict(other).strict >= poor:
         return mesh
     within = other.rounded[0] <= (rules.ignore or 0.0)  # nothing is given up that was to be followed
-    return other if lattice or within else replace(mesh, better=(0,))
+    return other if lattice or within else replace(mesh, better=other.rounded)
 
 
 def _alone(bodies: Sequence[Body]) -> bool:
@@ -145,5 +145,5 @@ def _joined(meshes: list[Mesh]) -> Mesh:
         np.concatenate([m.face + f for m, _, _, f in parts]), tuple(x for m in meshes for x in m.bodies),
         tuple(x for m in meshes for x in m.faces), quality, shape=meshes[0].shape,
         rounded={k + int(b): off for m, _, b, _ in parts for k, off in m.rounded.items()},
-        better=tuple(k + int(b) for m, _, b, _ in parts for k in m.better),
+        better={k + int(b): off for m, _, b, _ in parts for k, off in m.better.items()},
     )  # fmt: skip

@@ -73,6 +73,9 @@ def prepare(file: Path, wish: Wish, folder: Path, progress: Progress = SILENT) -
     try:
         step = MakeMesh(elements=usual(work.model))
         outcome = work.try_step(step, progress)
+        if outcome.mesh is not None and outcome.mesh.better and max(outcome.mesh.better.values()) <= limit:
+            step = MakeMesh(elements=step.elements, lattice=True)  # it moves no more than a cure may
+            outcome = work.try_step(step, progress)
         work.take(step, outcome)
         mesh = outcome.mesh
         facts["mesh"] = mesh_facts(mesh, work.model, work.state.rules()) if mesh is not None else None
