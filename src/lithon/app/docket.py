@@ -38,7 +38,6 @@ _NOTES = 6
 #: So many cards are laid out at once: nobody reads thousands, and laying them out takes as long as that sounds.
 _CARDS = 40
 _APPROXIMATION = "Faces that fail are left out, and what they covered is closed by triangles"
-_LATTICE = "From a lattice no element is poor; creases are cut off by a part of an element."
 _NOUNS = {
     "small hole": ("holes", "diameter"),
     "small fillet": ("fillets", "radius"),
@@ -428,7 +427,9 @@ class Docket(Panel):
             card.add_button(f"Ignore below {below:g} mm", lambda: self.work.propose(IgnoreBelow(below)))
         if self.work.mesh is not None and self.work.mesh.better:
             lattice = MakeMesh(elements="tet", lattice=True)
-            card.add_button("Mesh from a lattice", lambda: self.work.propose(lattice), tip=_LATTICE)
+            off = max(self.work.mesh.better.values())
+            tip = f"Fewer elements are poor; creases are cut off by up to {off:.2g} mm."
+            card.add_button("Mesh from a lattice", lambda: self.work.propose(lattice), tip=tip)
         self.add(card)
 
     def _failed(self, failure: Failure) -> None:
