@@ -101,6 +101,11 @@ def _face_moments(face: Face) -> Floats:
     return total
 
 
+def unmeasured(faces: Iterable[Face]) -> list[Face]:
+    """Those of some faces over which nothing has been integrated yet."""
+    return list(_moments.missing(faces))
+
+
 def known_moments(faces: Iterable[Face]) -> dict[Face, Floats]:
     """What has been integrated over faces so far, for another process to take over."""
     return {face: frozen(_moments[face]) for face in faces if face in _moments}

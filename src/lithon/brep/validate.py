@@ -12,7 +12,7 @@ from lithon.arrays import Floats, cross_product, triangle_areas
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import origin_of, root_of
 from lithon.brep.lineage import since
-from lithon.brep.measures import face_area, prepare, volume
+from lithon.brep.measures import face_area, prepare, unmeasured, volume
 from lithon.brep.tessellation.division import divide_edges
 from lithon.brep.tessellation.tessellate import (
     CrossesItself,
@@ -82,10 +82,15 @@ def _all_flaws(body: Body, tolerance: float) -> list[Flaw]:
 
 #: What is drawn holds a body's volume to within so much (share of its skin's area times its diagonal) and more.
 _DRAWN = 2e-3
+#: So few faces are measured at once.
+_FEW = 20
 
 
 def _inside_out(body: Body, fresh: Iterable[Face]) -> bool:
     """Whether a closed body, of which some faces were not measured yet, encloses no positive volume."""
+    fresh = set(fresh)
+    if len(unmeasured(body.faces)) <= len(fresh) + _FEW:  # what was there before has been measured
+        return volume(body) <= 0.0
     points, triangles, _ = body_mesh(body)
     a, b, c = (points[triangles[:, k]] - points.mean(axis=0) for k in range(3))
     area = float(triangle_areas(points, triangles).sum())
