@@ -126,7 +126,7 @@ def test_nothing_is_moved_that_would_leave_an_element_flat():
 def test_a_lattice_is_taken_by_itself_where_it_gives_up_no_more_than_is_ignored():
     body, _ = spiked()
     model = Model.of([body])
-    asked = what_can(model, SizeRules(4.0), lattice=True)
+    asked = what_can(model, SizeRules(4.0), lattice=np.inf)
     off = asked.rounded[0]
     assert off > 0.0 and not partly.verdict(asked).strict
     taken = what_can(model, SizeRules(4.0, ignore=1.01 * off))

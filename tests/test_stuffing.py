@@ -149,7 +149,7 @@ def test_poor_triangles_are_meshed_from_a_lattice_where_that_is_asked_for(monkey
     assert not plain.rounded and plain.quality.smallest_angle.min() < 12.0 and list(plain.better) == [0]
     assert not what_can(Model.of([needles(1)]), SizeRules(3.0)).better
     monkeypatch.setattr(partly, "stuffed", lambda *_: (_ for _ in ()).throw(Refusal("its walls are too thin")))
-    same = what_can(Model.of([needles(1), body]), SizeRules(4.0), lattice=True)
+    same = what_can(Model.of([needles(1), body]), SizeRules(4.0), lattice=np.inf)
     assert not same.rounded and not same.better
     assert np.bincount(same.body)[1] == len(plain.elements)
     monkeypatch.undo()
@@ -161,7 +161,7 @@ def test_poor_triangles_are_meshed_from_a_lattice_where_that_is_asked_for(monkey
         return known(part, *rest)
 
     monkeypatch.setattr(partly, "tetrahedral_mesh", refused)
-    made = what_can(model, SizeRules(4.0), approximate=True, lattice=True)
+    made = what_can(model, SizeRules(4.0), approximate=True, lattice=np.inf)
     assert made.quality.smallest_angle[made.body == 0].min() > 12.0
     assert list(made.rounded) == [0] and made.rounded[0] < 2.0
     assert made.volume_ratio == pytest.approx(1.0, abs=0.02)

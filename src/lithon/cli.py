@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import sys
 from collections.abc import Callable, Sequence
@@ -200,7 +201,7 @@ def mesh(
         "failures": [],
     }
     try:
-        made = lithon.mesh_of(model, rules, elements, _progress(), approximate, lattice)
+        made = lithon.mesh_of(model, rules, elements, _progress(), approximate, math.inf if lattice else 0.0)
     except Refusal as refusal:
         facts["failures"] = [{"what": refusal.what, "where": refusal.where, "remedy": refusal.remedy}]
         if as_json:

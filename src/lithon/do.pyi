@@ -689,4 +689,5 @@ class mesh(Operation):  # noqa: N801
         around: bool = ...,
         approximate: bool = ...,
         lattice: bool = ...,
+        most: float | str | None = ...,
     ) -> None: ...

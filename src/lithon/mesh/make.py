@@ -14,14 +14,15 @@ from lithon.progress import SILENT, Progress
 
 def mesh_of(
     model: Model, rules: SizeRules, elements: str = "auto", progress: Progress = SILENT, approximate: bool = False,
-    lattice: bool = False,
+    lattice: float = 0.0,
 ) -> Mesh:  # fmt: skip
     """elements: 'tet', 'hex' or 'auto', which takes tetrahedra where a body cannot be swept; 'tri' and 'quad' cover the
     faces, of sheets or of the skins of solids. 'auto' takes quads or triangles where all bodies are sheets.
 
     Where tetrahedra fail in some bodies, the mesh is that of the others, and its `failures` say where and why; where
     they fail in all, it is triangles on the faces that do not. `approximate`: what fails is left out and closed over;
-    `lattice`: bodies of triangles whose elements would be poor are meshed from one where that is better.
+    `lattice`: bodies of triangles whose elements would be poor are meshed from one where that is better and cuts off no
+    more than this of their creases (mm).
     Raises Refusal naming what stands in the way, and where.
     """
     if any(body.reference for body in model.bodies):

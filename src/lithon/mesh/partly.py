@@ -30,13 +30,14 @@ _VOLUME, _FINER, _PLENTY = 0.02, (0.7, 0.5), 50_000
 
 
 def what_can(
-    model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False, lattice: bool = False
+    model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False, lattice: float = 0.0
 ) -> Mesh:
     """Tetrahedra of every group of bodies that share faces by itself: what lies apart, touches or overlaps unbonded
     has no nodes in common. A body of triangles whose skin cannot be held is meshed from a lattice. Where none can be
     meshed, triangles on the faces that do not fail; `approximate`: what fails is left out and closed over, in its own
     group alone; `lattice`: bodies of triangles whose elements would be poor in fewer places from one are meshed so,
-    too. Raises Refusal where it is no single face's fault."""
+    where that cuts off no more than this of their creases (mm), or than is ignored. Raises Refusal where it is no
+    single face's fault."""
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []
@@ -67,10 +68,10 @@ def what_can(
     return replace(made[0] if len(made) == 1 else _joined(made), failures=tuple(failures))
 
 
-def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: bool) -> Mesh:
+def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) -> Mesh:
     """The mesh of bodies that belong together; of triangles alone a finer one where chords cut off too much, for what
     is round there is told by nothing else. Where elements are poor it is told whether a lattice gives better ones;
-    where that cuts off no more than is ignored, and with `lattice` always, those are taken."""
+    where that cuts off no more than is ignored, or than `lattice` (mm), those are taken."""
     mesh = tetrahedral_mesh(model, rules, progress)
     if not _alone(model.bodies):
         return mesh
@@ -86,8 +87,8 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: bool) -> 
     other = _from_lattice(model.bodies, rules, progress) if poor else None
     if other is None or verdict(other).strict >= poor:
         return mesh
-    within = other.rounded[0] <= (rules.ignore or 0.0)  # nothing is given up that was to be followed
-    return other if lattice or within else replace(mesh, better=other.rounded)
+    within = other.rounded[0] <= max(rules.ignore or 0.0, lattice)
+    return other if within else replace(mesh, better=other.rounded)
 
 
 def _alone(bodies: Sequence[Body]) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -73,8 +74,8 @@ def prepare(file: Path, wish: Wish, folder: Path, progress: Progress = SILENT) -
     try:
         step = MakeMesh(elements=usual(work.model))
         outcome = work.try_step(step, progress)
-        if outcome.mesh is not None and outcome.mesh.better and max(outcome.mesh.better.values()) <= limit:
-            step = MakeMesh(elements=step.elements, lattice=True)  # it moves no more than a cure may
+        if outcome.mesh is not None and min(outcome.mesh.better.values(), default=math.inf) <= limit:
+            step = MakeMesh(elements=step.elements, lattice=True, most=limit)  # it moves no more than a cure may
             outcome = work.try_step(step, progress)
         work.take(step, outcome)
         mesh = outcome.mesh

@@ -15,7 +15,7 @@ from lithon.mesh.second_order import quadratic
 from lithon.mesh.sector import repeated
 from lithon.operations.marks import Marks, Sort
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
-from lithon.operations.parameters import Flag, OneOf
+from lithon.operations.parameters import Flag, OneOf, length
 from lithon.operations.state import Elements
 from lithon.words import many
 
@@ -34,6 +34,7 @@ class MakeMesh(Operation):
                                    help="what fails is closed over by triangles"))  # fmt: skip
     lattice: bool = param(Flag(title="from a lattice", default=False, optional=True,
                                help="poor bodies of triangles, where that gives better elements"))  # fmt: skip
+    most: float | None = param(length("cut off", "what a lattice may cut off of creases at the most", optional=True))
 
     @classmethod
     def begun(cls, chosen: Chosen) -> dict[str, Any]:
@@ -46,7 +47,9 @@ class MakeMesh(Operation):
 
     def do(self, bench: Bench) -> Made:
         rules = bench.state.rules()
-        mesh = mesh_of(bench.model, rules, self.elements, bench.progress, self.approximate, self.lattice)
+        most = np.inf if self.most is None else self.most
+        lattice = most if self.lattice else 0.0
+        mesh = mesh_of(bench.model, rules, self.elements, bench.progress, self.approximate, lattice)
         only_skin = mesh.shape.flat and self.elements not in ("tri", "quad")
         if self.order == "2" and not only_skin:
             mesh = quadratic(mesh)[0]
