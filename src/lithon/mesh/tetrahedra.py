@@ -66,6 +66,12 @@ def _walled(model: Model, rules: SizeRules, progress: Progress) -> tuple[Surface
     """The surface and the tetrahedra that hold it. What is draped and cannot be recovered is followed instead; in the
     end all is, small as it may be."""
     plain = _plain(model, rules, progress)
+    if not all(closed(body) for body in model.bodies):
+        # What is open at a place stays so whatever is draped: only where nothing gets out is there more to try.
+        space, failures = recover(plain, progress)
+        failures = failures or wall_off(plain, space)
+        if failures:
+            return plain, space, failures
     avoid: set[Face] = set()
     for turn in range(_TRIES):
         draped = rules.ignore or rules.drapes or rules.passed
