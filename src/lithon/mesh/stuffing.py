@@ -42,6 +42,8 @@ _FLAT = 1e-7
 _THROUGH, _MOST = 1.0, 200_000
 #: How often a lattice finer by so much is tried where the volume is off by more than this share.
 _FINER, _LESS, _VOLUME = 4, 0.6, 0.02
+#: What the volume is off by, as a share, that no creases make up for.
+_TOO_MUCH = 0.08
 #: Where the lattice lies beside the body's box, in cubes: not on round numbers.
 _BESIDE = np.array([0.6180339, 0.4142135, 0.7320508])
 
@@ -73,7 +75,7 @@ def stuffed(body: Body, size: float, progress: Progress = SILENT) -> Stuffed:
 
 
 def _meshed(body: Body, step: float, progress: Progress) -> Mesh | None:
-    """The mesh from cubes of a side (mm); none where nothing is inside."""
+    """The mesh from cubes of a side (mm); none where nothing is inside, or the volume is far off."""
     points, half, tets = lattice(body, step)
     if not len(tets):
         return None
@@ -87,7 +89,10 @@ def _meshed(body: Body, step: float, progress: Progress) -> Mesh | None:
     points, tets = cut(points, half, tets, sign, tree_of(body))
     used, tets = np.unique(tets, return_inverse=True)
     points, tets = points[used], tets.reshape(-1, 4)
-    turned = tet_volumes(points, tets) < 0.0
+    volumes = tet_volumes(points, tets)
+    if abs(np.abs(volumes).sum() / volume(body) - 1.0) > _TOO_MUCH:
+        return None
+    turned = volumes < 0.0
     tets[turned] = tets[turned][:, [1, 0, 2, 3]]
     best, fewest = None, 0
     for least in _LEAST:
