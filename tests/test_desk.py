@@ -1,5 +1,6 @@
 """The real window, driven by mouse and keys through a preparation of the collar anchor."""
 
+import itertools
 import os
 import signal
 
@@ -118,6 +119,28 @@ def test_a_whole_preparation_by_hand(opened, qtbot, tmp_path):
     for _ in range(2):  # that it was meshed, and the bond
         qtbot.keyClick(desk, key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert not work.model.shared()
+
+
+def test_cards_are_as_tall_as_their_words_from_the_first(opened, qtbot):
+    """Before any event is handled, at any width: what is drawn next may take a while, and until then this is seen."""
+    from PySide6.QtWidgets import QLabel
+
+    from lithon.app.parts import Card
+
+    desk = opened
+    for wide in (1280, 1000):
+        desk.resize(wide, 800)
+        qtbot.wait(100)
+        for station in ("Survey", "Trim", "Prove"):
+            desk.work.go(station)
+            desk.docket.refresh()
+            told = [x for x in desk.docket.findChildren(QLabel) if x.wordWrap() and not x.isHidden() and x.isVisible()]
+            assert told
+            for one in told:
+                assert one.height() >= one.heightForWidth(one.width()), one.text()
+            cards = sorted((c.geometry().top(), c.geometry().bottom()) for c in desk.docket.findChildren(Card)
+                           if c.isVisible())  # fmt: skip
+            assert all(above[1] < below[0] for above, below in itertools.pairwise(cards))
 
 
 def test_the_sieve_is_dragged_and_brushed(opened, qtbot):

@@ -108,6 +108,10 @@ class Docket(Panel):
         self.refresh()
 
     def refresh(self) -> None:
+        self._fill()
+        self.lay_out()
+
+    def _fill(self) -> None:
         self._stood = 0
         self.clear()
         self.cards, self.verb, self.groups = [], None, self.shown()

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QEvent, QSize, Qt
 from PySide6.QtWidgets import (
+    QApplication,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -168,6 +169,21 @@ class Panel(QFrame):
     def add(self, widget: QWidget) -> QWidget:
         self.column.addWidget(widget)
         return widget
+
+    def lay_out(self) -> None:
+        """Lay out at once what stands in the column: how tall wrapped texts are is known when they are as wide as they
+        will be, and until then nothing is to be seen of them that others stand over."""
+        inside = self.column.parentWidget()
+        for k in range(self.column.count()):  # what is new would be shown later, and as tall as it must be after that
+            widget = self.column.itemAt(k).widget()
+            if widget is not None and not widget.testAttribute(Qt.WidgetAttribute.WA_WState_ExplicitShowHide):
+                widget.show()
+        for _ in range(2):
+            for widget in (*inside.findChildren(QWidget), inside):
+                if (layout := widget.layout()) is not None:
+                    layout.activate()
+            inside.updateGeometry()
+            QApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest)
 
 
 class Card(QFrame):

@@ -52,6 +52,8 @@ class Verdict:
         out = []
         for (kind, cause), own in alike.items():
             at = "no face" if not kind else f"a {kind} face" if len(own) == 1 else f"{len(own)} {kind} faces"
+            if kind == "facets":
+                at = many(len(own), "face") + " of triangles"
             what = f"{many(sum(p.elements for p in own), 'element')} at {at}"
             out.append(f"{what}: {cause}")
         return out
