@@ -477,11 +477,14 @@ class Docket(Panel):
             walk = card.add_button("Walk ›" if at is None else f"{at % n + 1} of {n} ›", lambda: self.walk(group, walk),
                                    tip="Fly to what the card is about, one after another")  # fmt: skip
         if way is not None and way.number is None:
-            card.lay.insertWidget(card.lay.count() - 1, label(f"Nothing cures it by itself: {way.why}.", "dim"))
+            told = f"Nothing cures it by itself: {way.why}."
+            told += f" {f.advice[0].upper()}{f.advice[1:]}." if f.advice else ""
+            card.lay.insertWidget(card.lay.count() - 1, label(told, "dim"))
         elif f.offer is not None:
-            name = rows()[f.offers[way.number if way is not None else 0].operation].title
+            offer = f.offers[way.number if way is not None else 0]
+            name = offer.word or rows()[offer.operation].title
             word = name if name == "Patch over" else name.split(" ")[0]
-            card.add_button(f"{word} all" if n > 1 else word, lambda g=group: self.remedy(g))
+            card.add_button(f"{word} all" if n > 1 and offer.of_all else word, lambda g=group: self.remedy(g))
         elif f.advice:
             card.lay.insertWidget(card.lay.count() - 1, label(f"{f.advice[0].upper()}{f.advice[1:]}.", "dim"))
         if group.faces:

@@ -9,8 +9,9 @@ from typing import Any, Literal
 import numpy as np
 
 from lithon.brep.analysis.adjacency import adjacency
-from lithon.brep.measures import face_sides, face_width
+from lithon.brep.measures import face_area, face_sides, face_width
 from lithon.brep.topology import Body, Edge, Face
+from lithon.geometry.surfaces import Plane
 
 #: stops: no mesh without doing something; costs: many small elements; note: good to know.
 Severity = Literal["stops", "costs", "note"]
@@ -19,7 +20,8 @@ Severity = Literal["stops", "costs", "note"]
 #: What of a finding an offer takes; beside: its faces and the neighbour that each goes on into most smoothly.
 #: lines: the edges of all findings that are told together; edges are those of one.
 #: bodies: those of all findings that are told together; body is that of one.
-Source = Literal["faces", "edges", "lines", "body", "bodies", "other", "beside"]
+#: smaller, larger: of two plane faces the one with less area, and the other.
+Source = Literal["faces", "edges", "lines", "body", "bodies", "other", "beside", "smaller", "larger"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +32,13 @@ class Offer:
     takes: tuple[tuple[str, Source], ...] = (("faces", "faces"),)
     #: It gives up something of the shape: for a person to decide.
     by_hand: bool = False
+    #: What its button says, where that is not the operation's own name.
+    word: str = ""
+
+    @property
+    def of_all(self) -> bool:
+        """Whether it takes what all findings of a card are about, not that of the first alone."""
+        return all(source in ("faces", "lines", "beside", "bodies") for _, source in self.takes)
 
     def __str__(self) -> str:
         return self.operation
@@ -40,6 +49,8 @@ CLEAN = Offer("clean-triangles", (("bodies", "bodies"),))
 PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
 PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
 PART = Offer("part", (("first", "body"), ("second", "other")))
+#: The sides of a slot brought together: what is between them is filled.
+FILL = Offer("run-to", (("face", "smaller"), ("target", "larger")), by_hand=True, word="Fill")
 #: Faces that are narrow in the mesh only: followed as one with what they go on into most smoothly.
 DRAPE = Offer("drape", (("faces", "beside"),))
 #: Edges that trouble the mesh only: it goes over them.
@@ -93,6 +104,9 @@ class Finding:
         """What an offer takes from the finding."""
         if source == "beside":
             return _with_neighbours(self.body, self.faces)
+        if source in ("smaller", "larger"):
+            pair = len(self.faces) == 2 and all(isinstance(f.surface, Plane) for f in self.faces)
+            return [sorted(self.faces, key=face_area)[source == "larger"]] if pair else []
         if source in ("faces", "edges", "lines"):
             return list(self.faces if source == "faces" else self.edges)
         found = self.other if source == "other" else self.body

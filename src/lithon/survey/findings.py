@@ -26,7 +26,7 @@ from lithon.mesh.drapes import asks_nothing, between_walls
 from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
-from lithon.survey.card import CLEAN, CLEAR, DRAPE, DRAW, DROP, Finding, Severity, share, xyz
+from lithon.survey.card import CLEAN, CLEAR, DRAPE, DRAW, DROP, FILL, Finding, Severity, share, xyz
 from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguises import disguise_cards
@@ -387,6 +387,7 @@ def _thin_slots(body: Body, size: float, known: set[Face]) -> list[Finding]:
             "clear it: choose its faces; or keep it",
             body,
             faces,
+            instead=(FILL,),
         )
         for gap, faces, place in joined(body, slots(body, 0.35 * size))
         if not known.issuperset(faces)
