@@ -10,6 +10,7 @@ from solids import frame as frame_of
 from lithon.arrange.boolean import combine
 from lithon.bond.share import bond
 from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.collapse import collapsed
 from lithon.brep.measures import face_width, volume
 from lithon.brep.tessellation.patches import change
 from lithon.brep.topology import Model
@@ -24,7 +25,6 @@ from lithon.samples import ANCHOR
 from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, revolved, sink
 from lithon.survey.features import feature_of, features
 from lithon.trim.clear import clear
-from lithon.trim.collapse import collapsed
 
 UP = (0.0, 0.0, 1.0)
 

@@ -8,12 +8,12 @@ from dataclasses import replace
 import numpy as np
 
 from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.collapse import collapsed
 from lithon.brep.copies import copy_of, moved, root_of
 from lithon.brep.measures import face_width
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import flaws, widest_gap
 from lithon.errors import Refusal
-from lithon.trim.collapse import collapsed
 
 #: Gaps (mm) up to this are what the exporter's tolerance left: they loosen the model's own a little.
 _SMALL_GAP = 2.5e-3

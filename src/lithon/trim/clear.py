@@ -18,6 +18,7 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.charts import chart_of
+from lithon.brep.collapse import collapsed
 from lithon.brep.gate import worse
 from lithon.brep.loops import flat_loop
 from lithon.brep.measures import face_width, volume
@@ -27,7 +28,6 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.tolerance import MISS
 from lithon.progress import SILENT, Progress
 from lithon.trim.blends import unblended
-from lithon.trim.collapse import collapsed
 from lithon.trim.level import levelled, step_of
 from lithon.trim.regrow import Corners, Neighbour, neighbours, regrown
 from lithon.trim.rims import cycles, entries_of, rim_of, wounds_of
