@@ -124,7 +124,7 @@ def test_nothing_is_moved_that_would_leave_an_element_flat():
 
 
 def test_a_lattice_is_taken_by_itself_where_it_gives_up_no_more_than_is_ignored():
-    body, _ = spiked()
+    body, _ = spiked(3.0)
     model = Model.of([body])
     asked = what_can(model, SizeRules(4.0), lattice=np.inf)
     off = asked.rounded[0]

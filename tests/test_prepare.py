@@ -372,7 +372,7 @@ def test_cards_offer_what_holds_and_all_are_cured_with_one_press(desk, qtbot):
 
 def test_a_scan_with_poor_elements_is_meshed_from_a_lattice_where_that_moves_no_more_than_a_cure_may(tmp_path):
     """Nobody is asked: within the limit the better elements, beyond it the creases."""
-    write_triangles(Model.of([spiked()[0]]), tmp_path / "ridge.stl")
+    write_triangles(Model.of([spiked(3.0)[0]]), tmp_path / "ridge.stl")
     good = prepare(tmp_path / "ridge.stl", Wish(size=4.0, ignore=1e-3), tmp_path / "good")["mesh"]
     assert len(good["rounded"]) == 1 and good["min_dihedral_degrees"] > 12.0 and not good["below_strict"]
     off = good["rounded"][0]["off_mm"]

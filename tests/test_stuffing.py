@@ -134,10 +134,10 @@ def test_a_skin_that_cannot_be_held_is_meshed_from_a_lattice_and_said_so(monkeyp
         what_can(Model.of([exact]), SizeRules(3.0))
 
 
-def spiked():
+def spiked(long=12.0):
     """A block of triangles with a needle of a ridge across its top, and a crumb of no thickness to speak of."""
     ridge = [(0, 0), (20, 0), (20, 10), (10.02, 10), (10.01, 10.5), (10, 10), (0, 10)]
-    return facets(prism([Piece(p) for p in ridge], 12.0)), facets(prism(rectangle(40, 0, 40.1, 0.1), 1e-7))
+    return facets(prism([Piece(p) for p in ridge], long)), facets(prism(rectangle(40, 0, 40.1, 0.1), 1e-7))
 
 
 def test_poor_triangles_are_meshed_from_a_lattice_where_that_is_asked_for(monkeypatch):
