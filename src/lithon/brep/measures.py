@@ -103,7 +103,7 @@ def _face_moments(face: Face) -> Floats:
 
 def unmeasured(faces: Iterable[Face]) -> list[Face]:
     """Those of some faces over which nothing has been integrated yet."""
-    return list(_moments.missing(faces))
+    return _moments.missing(faces)
 
 
 def known_moments(faces: Iterable[Face]) -> dict[Face, Floats]:

@@ -24,20 +24,24 @@ _SPECK = 2.0
 
 
 def settled(model: Model, notes: list[str], sewn: float = 0.0) -> Model:
-    """With the tolerance that the gaps of the file ask for, where they are small or no wider (mm) than what was sewn;
-    others stay findings."""
+    """With the tolerance that the gaps of the file ask for, where they are small or no wider (mm) than what was sewn
+    (others stay findings); then without edges that are hardly longer."""
+    return _without_specks(_loosened(model, notes, sewn), notes)
+
+
+def _loosened(model: Model, notes: list[str], sewn: float) -> Model:
     bodies = dict.fromkeys(root_of(body) for body in model.bodies)
     gap = max(widest_gap(body) for body in bodies)
     if gap <= 10.0 * model.tolerance:
-        return without_specks(model, notes)
+        return model
     shortest = min((e.length for body in bodies for e in body.edges()), default=np.inf)
     if gap > max(sewn, _TINY_GAP, min(_SMALL_GAP, 0.05 * shortest)):
-        return without_specks(model, notes)
+        return model
     notes.append(f"edges stand up to {1e3 * gap:.2g} microns off their faces: the tolerance is loosened to that")
-    return without_specks(replace(model, tolerance=gap / 8.0), notes)
+    return replace(model, tolerance=gap / 8.0)
 
 
-def without_specks(model: Model, notes: list[str]) -> Model:
+def _without_specks(model: Model, notes: list[str]) -> Model:
     """The ends of every edge hardly longer than the tolerance made one vertex: two that lie within what is called the
     same place would be welded by whatever unites or splits the body later, and the edge between them be lost. A body
     stays as it is where it is not sound after that, or shares faces with another."""

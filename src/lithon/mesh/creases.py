@@ -8,6 +8,7 @@ out: there the crease is cut off by what is between two nodes, as it was.
 
 from __future__ import annotations
 
+import functools
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -81,8 +82,10 @@ class _Creases:
         return piece, at, np.where(there, np.linalg.norm(at - points, axis=1), np.inf)
 
 
+@functools.lru_cache(maxsize=2)
 def _creases(body: Body, step: float) -> _Creases | None:
-    """The creases of a body that are worth following with cubes of a side (mm)."""
+    """The creases of a body that are worth following with cubes of a side (mm); the latest are kept, since they are
+    brought into a lattice several times over and measured in what comes of it."""
     adj = adjacency(body)
     adj.all_angles()
     number = {use: k for k, use in enumerate(body.uses)}

@@ -23,6 +23,9 @@ Severity = Literal["stops", "costs", "note"]
 #: smaller, larger: of two plane faces the one with less area, and the other.
 Source = Literal["faces", "edges", "lines", "body", "bodies", "other", "beside", "smaller", "larger"]
 
+#: What is taken of every finding that is told together; of the others that of the first.
+OF_ALL: tuple[Source, ...] = ("faces", "lines", "beside", "bodies")
+
 
 @dataclass(frozen=True, slots=True)
 class Offer:
@@ -38,7 +41,7 @@ class Offer:
     @property
     def of_all(self) -> bool:
         """Whether it takes what all findings of a card are about, not that of the first alone."""
-        return all(source in ("faces", "lines", "beside", "bodies") for _, source in self.takes)
+        return all(source in OF_ALL for _, source in self.takes)
 
     def __str__(self) -> str:
         return self.operation

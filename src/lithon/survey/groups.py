@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from lithon.brep.topology import Edge, Face
-from lithon.survey.card import Finding, Offer
+from lithon.survey.card import OF_ALL, Finding, Offer
 from lithon.words import many, several
 
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
@@ -93,8 +93,8 @@ class Group:
         first."""
         out: dict[str, list[Any]] = {}
         for parameter, source in offer.takes:
-            every = source in ("faces", "lines", "beside", "bodies")
-            given = [x for f in (self.findings if every else self.findings[:1]) for x in f.given(source)]
+            asked = self.findings if source in OF_ALL else self.findings[:1]
+            given = [x for f in asked for x in f.given(source)]
             out[parameter] = list(dict.fromkeys(given))
         return out
 
