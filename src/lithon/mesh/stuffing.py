@@ -27,6 +27,7 @@ from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality, tet_volumes
 from lithon.mesh.recover import tet_faces, triple_keys
 from lithon.mesh.slide import FIXED, FREE, ON_LINE, ON_PLANE
+from lithon.mesh.tetrahedra import around_nodes
 from lithon.mesh.verdict import verdict
 from lithon.progress import SILENT, Progress, pulse
 
@@ -36,7 +37,7 @@ _ALONG, _ASKEW = 0.24999, 0.41189
 #: No dihedral angle (degrees) gets flatter than the first of these for a crease; where that leaves poor elements, than
 #: the next. Of the last none is.
 _LEAST = (3.0, 10.0, 20.0, 90.0)
-#: How far a triangle in a plane may be off it, as a share of its side.
+#: How far a face of triangles that is a plane may be off it, as a share of its diagonal.
 _FLAT = 1e-7
 #: As many cubes lie over a wall, and there are so many at the most.
 _THROUGH, _MOST = 1.0, 200_000
@@ -297,14 +298,7 @@ def _cells(points: Floats, tets: Ints, lines: Floats, body: Body) -> Cells:
     planes = np.array([_plane_of(use.face) for use in body.uses]).reshape(-1, 8)
     kind, places = np.full(n, FREE, dtype=np.int64), np.zeros((n, 8))
     kind[skin.ravel()] = FIXED
-    low, high = np.full(n, len(planes)), np.full(n, -1)
-    np.minimum.at(low, skin, owner[:, None])
-    np.maximum.at(high, skin, owner[:, None])
-    place = planes[owner]
-    off = np.abs(((points[skin] - place[:, None, :3]) * place[:, None, 3:6]).sum(axis=2)).max(axis=1)
-    reach = np.linalg.norm(points[skin[:, 1]] - points[skin[:, 0]], axis=1)
-    bent = np.zeros(n, dtype=np.bool_)
-    bent[skin[~(off < _FLAT * reach)]] = True
+    low, high, bent = around_nodes(points, skin, owner, planes)
     slides = np.flatnonzero((low == high) & ~bent)
     kind[slides], places[slides] = ON_PLANE, planes[low[slides]]
     between = np.isfinite(lines).all(axis=1) & (low < high) & ~bent

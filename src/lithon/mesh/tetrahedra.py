@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.charts import parts_of
 from lithon.brep.measures import volume
 from lithon.brep.shells import closed
@@ -131,16 +131,8 @@ def _straight(
     points: Floats, on_edges: dict[tuple[int, int], Edge], sides: Ints, skin: tuple[Ints, Ints], planes: Floats
 ) -> dict[int, Floats]:
     """Places of the nodes that may slide along a straight edge, between triangles in the planes of two faces."""
-    triangles, of = skin
-    place = planes[of]
-    off = np.abs(((points[triangles] - place[:, None, :3]) * place[:, None, 3:6]).sum(axis=2)).max(axis=1)
-    reach = np.linalg.norm(points[triangles[:, 1]] - points[triangles[:, 0]], axis=1)
-    stays = np.zeros(len(points), dtype=np.bool_)
-    stays[triangles[~(off < _FLAT * reach)]] = True
+    low, high, stays = around_nodes(points, *skin, planes)
     several = np.bincount(sides.ravel(), minlength=len(points)) != 2
-    low, high = np.full(len(points), len(planes)), np.full(len(points), -1)
-    np.minimum.at(low, triangles, of[:, None])
-    np.maximum.at(high, triangles, of[:, None])
     owner: dict[int, Edge] = {}
     out: dict[int, Floats] = {}
     for side, edge in on_edges.items():
@@ -152,6 +144,20 @@ def _straight(
             else:
                 out.pop(node, None)
     return out
+
+
+def around_nodes(points: Floats, triangles: Ints, of: Ints, planes: Floats) -> tuple[Ints, Ints, Bools]:
+    """Of each node (n,) the first and the last of the faces (m,) whose triangles (m,3) have it as a corner (their
+    count and -1 for none), and whether one of those triangles is not in the plane (f,8) of its face."""
+    place = planes[of]
+    off = np.abs(((points[triangles] - place[:, None, :3]) * place[:, None, 3:6]).sum(axis=2)).max(axis=1)
+    reach = np.linalg.norm(points[triangles[:, 1]] - points[triangles[:, 0]], axis=1)
+    bent = np.zeros(len(points), dtype=np.bool_)
+    bent[triangles[~(off < _FLAT * reach)]] = True
+    low, high = np.full(len(points), len(planes)), np.full(len(points), -1)
+    np.minimum.at(low, triangles, of[:, None])
+    np.maximum.at(high, triangles, of[:, None])
+    return low, high, bent
 
 
 def _place(s: Surface) -> tuple[int, Floats]:
