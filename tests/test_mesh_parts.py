@@ -19,7 +19,7 @@ from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import FACE, Tetrahedra
-from lithon.mesh.fill import circumspheres, fill
+from lithon.mesh.fill import circumspheres, fill, inner_lattice
 from lithon.mesh.improve import improve
 from lithon.mesh.make import mesh_of
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
@@ -136,7 +136,7 @@ def test_improving_keeps_boundary_and_volume_and_makes_nothing_worse(name):
     space, _ = recover(surface, SILENT)
     wall_off(surface, space)
     corners, of = surface.triangles()
-    fill(space, surface.points(), corners, sizes, SILENT)
+    fill(space, inner_lattice(surface.points(), corners, sizes), sizes, SILENT)
     cells = _cells(surface, space, of)
     before = tet_volumes(cells.points, cells.tet)
     angle = np.sort(tet_dihedral_degrees(cells.points, cells.tet).min(axis=1))
@@ -169,7 +169,7 @@ def test_nodes_crowded_on_a_skin_give_way_and_every_face_keeps_its_area():
     space, failures = recover(surface, SILENT)
     assert not failures and not wall_off(surface, space)
     corners, of = surface.triangles()
-    fill(space, surface.points(), corners, sizes, SILENT)
+    fill(space, inner_lattice(surface.points(), corners, sizes), sizes, SILENT)
     cells = _cells(surface, space, of)
     before = tet_dihedral_degrees(cells.points, cells.tet).min(axis=1)
     after = improve(cells, SILENT)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextvars import copy_context
-from typing import Any, TypeVar
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -32,6 +33,33 @@ def each_of(run: Callable[[_T], _R], things: Sequence[_T]) -> list[_R]:
         return [f.result() for f in [pool.submit(copy_context().run, run, thing) for thing in things]]
 
 
+class Ahead(Generic[_T]):
+    """The same things as an iterator gives, the next one always made while those before it are used; the first at once.
+    They are made in a thread, and must let go of the interpreter for most of their time."""
+
+    def __init__(self, things: Iterator[_T]) -> None:
+        self._things = things
+        self._pool = ThreadPoolExecutor(1, "lithon-ahead")
+        self._ask()
+
+    def _ask(self) -> None:
+        self._next = self._pool.submit(lambda: list(itertools.islice(self._things, 1)))
+
+    def __iter__(self) -> Iterator[_T]:
+        while made := self._next.result():
+            self._ask()
+            yield made[0]
+
+
+@functools.cache
+def _rows() -> ThreadPoolExecutor:
+    """Threads that stay, for starting one takes as long as some of the work. What they run waits for no other of it."""
+    return ThreadPoolExecutor(os.cpu_count() or 1, "lithon-rows")
+
+
+os.register_at_fork(after_in_child=_rows.cache_clear)  # no thread goes along
+
+
 def shared_out(run: Callable[[slice], _Arrays], n: int, block: int = BLOCK) -> _Arrays:
     """What `run` gives for n rows, asked for slices of whole blocks of them, on all cores at once where they are many:
     arrays with a row for each. `run` must let go of the interpreter for most of its time, as code compiled so does."""
@@ -39,6 +67,8 @@ def shared_out(run: Callable[[slice], _Arrays], n: int, block: int = BLOCK) -> _
         return run(slice(0, n))
     # Whole blocks, so that what remembers the row before within one gives the same on any number of cores.
     ends = [*(block * (np.linspace(0, n, parts + 1)[:-1].astype(int) // block)).tolist(), n]
-    with ThreadPoolExecutor(parts, "lithon-rows") as pool:
-        made = list(pool.map(run, (slice(a, b) for a, b in itertools.pairwise(ends))))
+    *others, own = (slice(a, b) for a, b in itertools.pairwise(ends))
+    waited_for = [_rows().submit(run, part) for part in others]
+    last = run(own)
+    made = [*(f.result() for f in waited_for), last]
     return tuple(np.concatenate(column) for column in zip(*made, strict=True))

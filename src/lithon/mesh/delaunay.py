@@ -203,7 +203,7 @@ def _insert(
     return 1
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _insert_all(
     p: Ints,
     order: Ints,
@@ -303,10 +303,10 @@ class Tetrahedra:
     def _room(self, more: int) -> None:
         need = self.points + more
         if need > len(self.p):
-            self.p = np.concatenate([self.p, np.zeros((need, 3), dtype=np.int64)])
+            self.p = np.concatenate([self.p, np.zeros((max(need, len(self.p)), 3), dtype=np.int64)])
         need = int(self.state[0]) + 9 * more + 1024
         if need > len(self.tet):
-            extra = need + len(self.tet) // 2 - len(self.tet)
+            extra = max(need, 2 * len(self.tet)) - len(self.tet)
             block = np.full((extra, 4), -1, dtype=np.int64)
             self.tet, self.nbr, self.wall = (np.concatenate([a, block]) for a in (self.tet, self.nbr, self.wall))
             zeros = np.zeros(extra, dtype=np.int64)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+
 import numpy as np
 import scipy
 from numba import njit
@@ -18,10 +20,9 @@ _CELL = 1.10
 _LARGE = 1.35 * float(np.sqrt(3.0 / 8.0))
 
 
-def fill(
-    space: Tetrahedra, surface_points: Floats, surface_triangles: Ints, sizes: SizeField, progress: Progress
-) -> None:
-    """Insert nodes into all labelled regions until no tetrahedron is too large."""
+def inner_lattice(surface_points: Floats, surface_triangles: Ints, sizes: SizeField) -> Iterator[tuple[Floats, Floats]]:
+    """Body-centred cubic points (n,3) in the box of a surface, each level of sizes by itself, and how far (n,) each
+    keeps from others: inside and outside, but not too near to the surface."""
     centres = surface_points[surface_triangles].mean(axis=1)
     shell = scipy.spatial.cKDTree(np.vstack([surface_points, centres]))
     low, high = surface_points.min(axis=0), surface_points.max(axis=0)
@@ -29,15 +30,25 @@ def fill(
     count = np.ceil((high - low) / (_CELL * h)).astype(int) + 1
     start = 0.5 * (low + high) - 0.5 * count * _CELL * h
     cells = np.stack(np.meshgrid(*[np.arange(k) for k in count], indexing="ij"), axis=-1).reshape(-1, 3)
-    for level in range(9):
-        progress.tell(0.3 + 0.03 * min(level, 5), "placing inner nodes")
-        _lattice(space, shell, start, cells, h, sizes)
+    for _ in range(9):
+        yield _lattice(shell, start, cells, h, sizes)
         finer = cells[_smallest_in(start, cells, h, sizes) < h * 2.0**-0.5]
         if not len(finer):
-            break
+            return
         corner = np.stack(np.meshgrid([0, 1], [0, 1], [0, 1], indexing="ij"), axis=-1).reshape(-1, 3)
         cells = (2 * finer[:, None, :] + corner).reshape(-1, 3)
         h *= 0.5
+
+
+def fill(space: Tetrahedra, lattice: Iterable[tuple[Floats, Floats]], sizes: SizeField, progress: Progress) -> None:
+    """Insert nodes into all labelled regions, those of a lattice as `inner_lattice` makes it and then more, until no
+    tetrahedron is too large."""
+    for level, (points, spare) in enumerate(lattice):
+        progress.tell(0.3 + 0.03 * min(level, 5), "placing inner nodes")
+        if level == 0:  # of the whole box most points are outside
+            inside = space.labels(points) >= 0
+            points, spare = points[inside], spare[inside]
+        space.add(points, inner=True, clear=spare)
     judged, near = np.full((0, 4), -1, dtype=np.int64), np.zeros(0)
     for turn in range(12):
         progress.tell(0.5 + 0.02 * turn, "refining")
@@ -56,27 +67,20 @@ def _smallest_in(start: Floats, cells: Ints, h: float, sizes: SizeField) -> Floa
 
 
 def _lattice(
-    space: Tetrahedra, shell: scipy.spatial.cKDTree, start: Floats, cells: Ints, h: float, sizes: SizeField
-) -> None:
-    """Body-centred cubic points of these cells where the wanted size is nearest to h."""
+    shell: scipy.spatial.cKDTree, start: Floats, cells: Ints, h: float, sizes: SizeField
+) -> tuple[Floats, Floats]:
+    """Body-centred cubic points of these cells where the wanted size is nearest to h, and what each keeps clear."""
     cell = _CELL * h
     points = np.concatenate([start + cells * cell, start + (cells + 0.5) * cell])
     # A trace of disorder keeps the many cospherical ties away from the exact arithmetic.
     points += np.random.default_rng(11).uniform(-1e-3, 1e-3, points.shape) * h
     top = h >= sizes.rules.size * 0.999
-    if top:  # of the whole box most points are outside; of finer cells most are of another size
-        points = points[space.labels(points) >= 0]
     size = sizes.at(points)
     own = (size > h * 2.0**-0.5) & ((size <= h * 2.0**0.5) | top)
     points, size = points[own], size[own]
-    if not top:
-        inside = space.labels(points) >= 0
-        points, size = points[inside], size[inside]
-    if not len(points):
-        return
     away, _ = shell.query(points, distance_upper_bound=2.0 * h, workers=-1)
     keep = away > 0.72 * size
-    space.add(points[keep], inner=True, clear=0.72 * size[keep])
+    return points[keep], 0.72 * size[keep]
 
 
 @njit(cache=True)

@@ -32,6 +32,7 @@ from lithon.mesh.stars import (
     triangulated,
 )
 from lithon.progress import Progress
+from lithon.threads import shared_out
 
 _GAIN = 1e-4  # what a change must add to the worst sine around it
 
@@ -297,20 +298,18 @@ def _pass(
     places: Floats,
     held: Ints,
     planes: Floats,
+    q: Floats,
     goal: float,
     grow: bool,
     stuck: Floats,
     least: float,
 ) -> int:
-    """Offer every change to every element below the goal, worst first; how many were made. Leaves in state[5]
+    """Offer every change to every element below the goal, worst first; how many were made. `q` (m,) is how good
+    each is before. Leaves in state[5]
     how many lay below it before, and in state[6] how many below what is wanted in the end, `least`. An element
     that nothing helped is not looked at again as long as it and those beside it are what they were: `stuck` tells."""
     before = state[2]
     moved = 0
-    used = state[0]
-    q = np.empty(used)
-    for t in range(used):
-        q[t] = q_of(x, tet, t) if tet[t, 0] >= 0 else 9.0
     order = np.flatnonzero(q < goal)
     order = order[np.argsort(q[order])]
     state[5], state[6] = (q < goal).sum(), (q < least).sum()
@@ -375,6 +374,20 @@ def _pass(
     return state[2] - before + moved
 
 
+def _qualities(x: Floats, tet: Ints) -> Floats:
+    """How good each element (m,) is, those that are gone far better than any."""
+    (q,) = shared_out(lambda rows: (_each_quality(x, tet[rows]),), len(tet))
+    return np.asarray(q)
+
+
+@njit(cache=True, nogil=True)
+def _each_quality(x: Floats, tet: Ints) -> Floats:
+    q = np.empty(len(tet))
+    for t in range(len(tet)):
+        q[t] = q_of(x, tet, t) if tet[t, 0] >= 0 else 9.0
+    return q
+
+
 @njit(cache=True)
 def _with_neighbours(x: Floats, tet: Ints, nbr: Ints, t: int) -> float:
     """A number that tells an element and those beside it from what they were before a change."""
@@ -432,8 +445,9 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
     for turn in range(passes):
         progress.tell(0.75 + 0.22 * turn / passes, "improving elements")
         level = easy if turn < _EASY else goal
+        q = _qualities(x, tet[: state[0]])
         made = _pass(
-            x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, level, turn >= 2, stuck, goal
+            x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, q, level, turn >= 2, stuck, goal
         )
         # Around what nothing can mend, one element is only bettered at the expense of others: then it is enough.
         if turn >= _EASY and (made == 0 or (turn > _EASY and state[5] > below > 0)):

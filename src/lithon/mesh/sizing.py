@@ -14,7 +14,7 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Bools, Floats, Ints
-from lithon.brep.analysis.thickness import thickness
+from lithon.brep.analysis.thickness import thin_walls
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.measures import face_area, face_width, prepare, volume
 from lithon.brep.tessellation.division import edge_points
@@ -240,7 +240,7 @@ def _asked(body: Body, rules: SizeRules) -> _Asked:
             out.put((face,), at[near], asked[near])
     if body.sheet:
         return out  # it has no walls
-    where, wall, own, far, facing = thickness(body)
+    where, wall, own, far, facing = thin_walls(body, rules.size * rules.through)
     asked, narrow = wall / rules.through, (wall < rules.size * rules.through) & (facing < _OPPOSED)
     slim = narrow & (wall <= (rules.ignore or 0.0))
     # Where so many elements are not to be had, flat ones are as good as many that are a little less flat.

@@ -85,6 +85,10 @@ class SurfaceMesh:
         self.nodes.append(np.asarray(point, dtype=float))
         return len(self.nodes) - 1
 
+    def _new_nodes(self, points: Floats) -> Ints:
+        self.nodes.extend(np.array(points, dtype=float))
+        return np.arange(len(self.nodes) - len(points), len(self.nodes))
+
     def _vertex(self, vertex: Vertex) -> int:
         if vertex not in self.vertex_node:
             self.vertex_node[vertex] = self._node(vertex.point)
@@ -114,7 +118,7 @@ class SurfaceMesh:
                 t = np.interp(np.linspace(0.0, len(t) - 1.0, least + 1), np.arange(len(t)), t)
             if edge in self.cornered and isinstance(edge.curve, BSplineCurve):
                 t = _at_corners(edge.curve.knots, t)
-            inside = [self._node(p) for p in edge.curve.point(t[1:-1])]
+            inside = self._new_nodes(edge.curve.point(t[1:-1])).tolist()
             if edge.ring:
                 ids = [self._node(edge.curve.point(t[:1])[0]), *inside]
                 t = t[:-1]
@@ -155,7 +159,7 @@ class SurfaceMesh:
             share = np.interp(np.arange(1, n) / n * along[-1], along, np.linspace(0.0, 1.0, 33))
             self.cut_share[face] = share
             points = chart.point(a + share[:, None] * (b - a))
-            self.cut_nodes[face] = np.array([self._node(p) for p in points], dtype=np.int64)
+            self.cut_nodes[face] = self._new_nodes(points)
         return self.cut_nodes[face], self.cut_share[face]
 
     def split_cut(self, face: Face, a: int, b: int) -> bool:
@@ -201,7 +205,7 @@ class SurfaceMesh:
         smooth(region, len(domain.keys) + len(singular))
         legalise(domain, region)
         flat = region.plane[len(domain.keys) :]
-        ids = np.array([self._node(p) for p in domain.surface_points(flat)], dtype=np.int64)
+        ids = self._new_nodes(domain.surface_points(flat))
         self.singular[face] = len(singular)
         self.inner[face] = ids, flat
         self._store(face, domain, region, ids)
@@ -236,7 +240,7 @@ class SurfaceMesh:
 
     def _again(self, old: SurfaceMesh, ids: Ints, number: Ints) -> Ints:
         """The nodes of another mesh, as new ones; `number` takes them."""
-        number[ids] = [self._node(old.nodes[i]) for i in ids.tolist()]
+        number[ids] = self._new_nodes(np.array([old.nodes[i] for i in ids.tolist()]).reshape(-1, 3))
         return np.asarray(number[ids])
 
     def remesh_face(self, face: Face) -> None:
@@ -290,33 +294,50 @@ def _healed(face: Face, triangles: Ints, chain: list[int], points: Floats) -> In
     chart = chart_of(face)
     period = chart.flat_period or 1.0
     mirror = np.array([1.0 if face.along else -1.0, 1.0])
-    nodes = np.unique(triangles)
-    flat = dict(zip(nodes.tolist(), chart.flat(points[nodes]) * mirror, strict=True))
-    tri = triangles.tolist()
-    side = {(t[i], t[(i + 1) % 3]): k for k, t in enumerate(tri) for i in range(3)}
+    tri = triangles.copy()
+    sides = _Sides(tri)
     stack = list(itertools.pairwise(chain))
     for _ in range(40 * len(tri)):
         if not stack:
             break
         a, b = stack.pop()
-        left, right = side.get((a, b)), side.get((b, a))
-        if left is None or right is None:
+        left, right = sides.of(a, b), sides.of(b, a)
+        if left < 0 or right < 0:
             continue
-        c = next(v for v in tri[left] if v not in (a, b))
-        d = next(v for v in tri[right] if v not in (a, b))
-        if c == d or (c, d) in side or (d, c) in side:
+        c = next(v for v in tri[left].tolist() if v not in (a, b))
+        d = next(v for v in tri[right].tolist() if v not in (a, b))
+        if c == d or sides.of(c, d) >= 0 or sides.of(d, c) >= 0:
             continue
-        q = np.array([flat[v] for v in (a, b, c, d)]) - flat[a]
+        q = chart.flat(points[[a, b, c, d]]) * mirror
+        q -= q[0].copy()
         q[:, 0] -= period * np.round(q[:, 0] / period)
         if not _swap_helps(*q):
             continue
         tri[left], tri[right] = [a, d, c], [d, b, c]
-        del side[(a, b)], side[(b, a)]
+        sides.changed |= {(a, b): -1, (b, a): -1}
         for k in (left, right):
-            for i in range(3):
-                side[(tri[k][i], tri[k][(i + 1) % 3])] = k
+            x, y, z = tri[k].tolist()
+            sides.changed |= {(x, y): k, (y, z): k, (z, x): k}
         stack += [(a, d), (d, b), (b, c), (c, a)]
-    return np.array(tri, dtype=np.int64)
+    return tri
+
+
+class _Sides:
+    """Which of some triangles (m,3) has a directed side; those that have changed are told in `changed`, -1 for none."""
+
+    def __init__(self, triangles: Ints) -> None:
+        self.changed: dict[tuple[int, int], int] = {}
+        self._most = int(triangles.max()) + 1
+        keys = (triangles * self._most + np.roll(triangles, -1, axis=1)).ravel()
+        self._order = np.argsort(keys, kind="stable")
+        self._keys = keys[self._order]
+
+    def of(self, a: int, b: int) -> int:
+        if (a, b) in self.changed:
+            return self.changed[a, b]
+        key = a * self._most + b
+        at = int(np.searchsorted(self._keys, key))
+        return int(self._order[at]) // 3 if at < len(self._keys) and self._keys[at] == key else -1
 
 
 def _swap_helps(a: Floats, b: Floats, c: Floats, d: Floats) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 
 import numpy as np
@@ -16,7 +17,7 @@ from lithon.geometry.curves import Line
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mesh.delaunay import FACE, Tetrahedra
-from lithon.mesh.fill import fill
+from lithon.mesh.fill import fill, inner_lattice
 from lithon.mesh.improve import Cells, improve
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.quality import Quality
@@ -26,6 +27,7 @@ from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.slide import FIXED, FREE, ON_CONE, ON_CYLINDER, ON_LINE, ON_PLANE, ON_SPHERE, ON_TORUS
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.progress import SILENT, Progress
+from lithon.threads import Ahead
 
 #: How often what cannot be draped is followed instead.
 _TRIES = 4
@@ -47,7 +49,7 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
         if not body.sheet and closed(body) and volume(body) <= 0.0:
             raise Refusal(f"{body.name} is inside out: its skin encloses no positive volume",
                           remedy="turn it right side out: its card does", entities=(body,))  # fmt: skip
-    surface, space, failures = _walled(model, rules, progress)
+    surface, space, lattice, failures = _walled(model, rules, progress)
     if failures:
         raise Refusal(
             f"the volume could not be meshed: {failures[0].what}",
@@ -55,28 +57,30 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
             remedy=_APART if len(model.bodies) > 1 and not model.shared() else failures[0].remedy,
             entities=tuple(f.face for f in failures if f.face is not None),
         )
-    triangles, of = surface.triangles()
-    fill(space, surface.points(), triangles, surface.sizes, progress)
-    cells = improve(_cells(surface, space, of), progress)
+    fill(space, lattice, surface.sizes, progress)
+    cells = improve(_cells(surface, space, surface.triangles()[1]), progress)
     progress.tell(0.98, "measuring")
     return _mesh(model, surface, cells)
 
 
-def _walled(model: Model, rules: SizeRules, progress: Progress) -> tuple[SurfaceMesh, Tetrahedra, list[Failure]]:
-    """The surface and the tetrahedra that hold it. What is draped and cannot be recovered is followed instead; in the
-    end all is, small as it may be."""
+def _walled(
+    model: Model, rules: SizeRules, progress: Progress
+) -> tuple[SurfaceMesh, Tetrahedra, Iterable[tuple[Floats, Floats]], list[Failure]]:
+    """The surface, the tetrahedra that hold it, and the lattice to fill them with. What is draped and cannot be
+    recovered is followed instead; in the end all is, small as it may be."""
     plain = _plain(model, rules, progress)
     if not all(closed(body) for body in model.bodies):
         # What is open at a place stays so whatever is draped: only where nothing gets out is there more to try.
         space, failures = recover(plain, progress)
         failures = failures or wall_off(plain, space)
         if failures:
-            return plain, space, failures
+            return plain, space, (), failures
     avoid: set[Face] = set()
     for turn in range(_TRIES):
         draped = rules.ignore or rules.drapes or rules.passed
         plain, surface = graded(plain, avoid)
         progress.tell(0.1, "recovering the boundary")
+        lattice, nodes = _lattice(surface), len(surface.nodes)
         space, failures = recover(surface, progress)
         failures = failures or wall_off(surface, space)
         if not failures or not draped:
@@ -87,7 +91,13 @@ def _walled(model: Model, rules: SizeRules, progress: Progress) -> tuple[Surface
         if not fresh or surface is plain or turn == _TRIES - 2 or hopeless:
             rules = replace(plain.sizes.rules, ignore=None, drapes=(), passed=())
             plain = _plain(model, rules, progress)
-    return surface, space, failures
+    if len(surface.nodes) > nodes:
+        lattice = _lattice(surface)
+    return surface, space, lattice, failures
+
+
+def _lattice(surface: SurfaceMesh) -> Ahead[tuple[Floats, Floats]]:
+    return Ahead(inner_lattice(surface.points(), surface.triangles()[0], surface.sizes))
 
 
 def _plain(model: Model, rules: SizeRules, progress: Progress) -> SurfaceMesh:
