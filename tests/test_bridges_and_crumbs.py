@@ -15,9 +15,12 @@ from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.operations.bond.crumbs import shared_area, widest_gap
+from lithon.operations.cures import cured, ways
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.samples.build import Piece, Round, face_toward, prism
+from lithon.survey.findings import findings
+from lithon.survey.groups import grouped
 from lithon.trim.bridge import bridged, facing
 
 NEAR = 1e-6
@@ -155,3 +158,26 @@ def test_a_pair_left_apart_shares_nothing():
     assert len(run(State(model), do.bond()).model.shared()) == 2
     with pytest.raises(Refusal):
         run(State(model), do.bond(["post", "cap"], ["post", "cap"]))
+
+
+@pytest.mark.parametrize("seed", seeds(4))
+def test_bodies_of_no_thickness_go_unseen_and_crumbs_by_hand(seed):
+    """Plates far thinner than elements are dropped with all others of their kind; a sheet of metal, a crumb that may
+    be meant, and a model that is nothing else stay."""
+    rng = np.random.default_rng(seed)
+    thin = 10.0 ** rng.uniform(-5.0, -2.6, 2)
+    kept = [box(0, 0, 40, 30, 0, 10, "block"), box(0, 40, 40, 70, 0, 0.1, "plate"), box(60, 0, 61, 1, 0, 1, "crumb")]
+    plates = [box(0, 100 + 30 * k, 20, 120 + 30 * k, 0, t, f"skin {k}") for k, t in enumerate(thin)]
+    model = Model.of([moved(p, any_motion(seed)) for p in kept + plates])
+    found = [f for f in findings(model, 4.0) if f.kind in ("sliver body", "crumb")]
+    slivers = {f.body.name: f.size for f in found if f.kind == "sliver body"}
+    expected = {f"skin {k}": 2.0 * 400.0 * t / (800.0 + 80.0 * t) for k, t in enumerate(thin)}
+    assert slivers == pytest.approx(expected, rel=1e-6)
+    assert [f.body.name for f in found if f.kind == "crumb"] == ["crumb"]
+    out = cured(State(model), 2.0)
+    assert [b.name for b in out.state.model.bodies] == ["block", "plate", "crumb"]
+    assert out.tally["sliver body"]["taken"] == 2 and out.tally["crumb"]["left"] == 1
+    (crumb,) = (g for g in grouped(found) if g.first.kind == "crumb")
+    (drop,) = ways(crumb)
+    assert [b.name for b in run(out.state, drop).model.bodies] == ["block", "plate"]
+    assert not [f for f in findings(Model.of(plates), 4.0) if f.kind == "sliver body"]

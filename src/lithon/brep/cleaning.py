@@ -14,17 +14,16 @@ import numpy as np
 import scipy
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, by_label, cross_product, triangle_areas
+from lithon.arrays import Bools, Floats, Ints, by_label, cross_product, given, triangle_areas
 from lithon.brep.faceted import enclosed
 from lithon.errors import Refusal
 from lithon.progress import pulse
+from lithon.threads import shared_out
 
 #: A rim of more corners than this is filled about its middle.
 _LONGEST = 300
 #: In diagonals: triangles lower than this have no area; so often those that come of it are looked at again.
 _FLAT, _FLIPS = 1e-7, 10
-#: How many corners of triangles are seen at once from points.
-_AT_ONCE = 100_000
 
 
 @dataclass(slots=True)
@@ -361,19 +360,34 @@ def _drop_islands(out: Cleaned, share: float) -> None:
 def winding_number(points: Floats, corners: Ints, at: Floats) -> Floats:
     """How often triangles go around points (n,3): the solid angles under which they are seen, over 4 pi (Van Oosterom &
     Strackee 1983; Jacobson, Kavan & Sorkine-Hornung 2013). It need not be whole where they are open."""
-    out = np.empty(len(at))
-    used, rows = np.unique(corners, return_inverse=True)
-    rows = rows.reshape(-1, 3)
-    step = max(1, _AT_ONCE // max(1, len(rows)))
-    for first in range(0, len(at), step):
-        to = points[used] - at[first : first + step, None]
-        far = np.linalg.norm(to, axis=2)
-        a, b, c = (to[:, rows[:, i]] for i in range(3))
-        la, lb, lc = (far[:, rows[:, i]] for i in range(3))
-        top = (a * cross_product(b, c)).sum(axis=2)
-        low = la * lb * lc + (a * b).sum(axis=2) * lc + (b * c).sum(axis=2) * la + (c * a).sum(axis=2) * lb
-        out[first : first + step] = np.arctan2(top, low).sum(axis=1) / (2.0 * np.pi)
-    return out
+    p, spots = given(points), given(at)
+    rows = np.ascontiguousarray(corners, dtype=np.int64).view()
+    rows.flags.writeable = False  # compiled once, whatever it was
+    (out,) = shared_out(lambda some: (_around(p, rows, spots[some]),), len(spots))
+    return np.asarray(out)
+
+
+@njit(cache=True, nogil=True)
+def _around(points: Floats, corners: Ints, at: Floats) -> Floats:
+    out = np.zeros(len(at))
+    to, far = np.empty((3, 3)), np.empty(3)
+    for n in range(len(at)):
+        for t in range(len(corners)):
+            for k in range(3):
+                for c in range(3):
+                    to[k, c] = points[corners[t, k], c] - at[n, c]
+                far[k] = np.sqrt(to[k, 0] ** 2 + to[k, 1] ** 2 + to[k, 2] ** 2)
+            top = (
+                to[0, 0] * (to[1, 1] * to[2, 2] - to[1, 2] * to[2, 1])
+                + to[0, 1] * (to[1, 2] * to[2, 0] - to[1, 0] * to[2, 2])
+                + to[0, 2] * (to[1, 0] * to[2, 1] - to[1, 1] * to[2, 0])
+            )
+            low = far[0] * far[1] * far[2]
+            for k in range(3):
+                a, b = to[k], to[(k + 1) % 3]
+                low += (a[0] * b[0] + a[1] * b[1] + a[2] * b[2]) * far[(k + 2) % 3]
+            out[n] += np.arctan2(top, low)
+    return out / (2.0 * np.pi)
 
 
 def _part_inside_from_outside(out: Cleaned, scale: float) -> None:

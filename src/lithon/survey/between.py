@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -15,10 +16,12 @@ from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import inside, tree_of, triangle_normals
 from lithon.brep.topology import Body, Face, Model
 from lithon.remembered import Remembered
-from lithon.survey.card import DROP, PART, Finding, share, xyz
+from lithon.survey.card import DROP, DROP_BODY, DROP_CRUMB, PART, Finding, share, xyz
 
 #: Gaps up to this many elements are worth a word.
 _WIDE = 0.5
+#: A body no thicker than such a share of an element is nothing to mesh.
+_NOTHING = 1e-3
 
 
 def pair_cards(model: Model, size: float) -> list[Finding]:
@@ -33,7 +36,7 @@ def pair_cards(model: Model, size: float) -> list[Finding]:
         if (boxes[i][0] > boxes[j][1] + reach).any() or (boxes[j][0] > boxes[i][1] + reach).any():
             continue
         out += _between(model.bodies[i], model.bodies[j], size, model.tolerance)
-    return out + _crumbs(model)
+    return out + _small(model, size)
 
 
 def gaps(model: Model, reach: float) -> list[tuple[float, tuple[Face, Face], Body]]:
@@ -62,9 +65,38 @@ def gaps(model: Model, reach: float) -> list[tuple[float, tuple[Face, Face], Bod
     return out
 
 
-def _crumbs(model: Model) -> list[Finding]:
+def _small(model: Model, size: float) -> list[Finding]:
+    """Bodies of next to no thickness, and among the others crumbs."""
+    slivers = {b: t for b in model.bodies if not b.sheet and closed(b) and (t := _thickness(b)) < _NOTHING * size}
+    if len(slivers) == len(model.bodies):
+        return []
+    return [
+        Finding(
+            "sliver body",
+            "costs",
+            t,
+            xyz(mass_properties(body).centroid),
+            f"{body.name} is {t:.2g} mm thick",
+            "It is skin on both sides and nothing between; elements would be that small.",
+            DROP_BODY,
+            body,
+            body.faces,
+            station="mend",
+            by_cause=True,
+        )
+        for body, t in slivers.items()
+    ] + _crumbs([b for b in model.bodies if b not in slivers])
+
+
+def _thickness(body: Body) -> float:
+    """How thick (mm) a plate of a solid's volume and skin is."""
+    mass = mass_properties(body)
+    return 2.0 * abs(mass.volume) / max(mass.area, 1e-300)
+
+
+def _crumbs(bodies: Sequence[Body]) -> list[Finding]:
     """Bodies far smaller than the others: below the widest gap in the row of volumes, where it is wide."""
-    bodies = sorted(model.bodies, key=lambda b: abs(mass_properties(b).volume))
+    bodies = sorted(bodies, key=lambda b: abs(mass_properties(b).volume))
     volumes = np.array([abs(mass_properties(b).volume) for b in bodies])
     if len(bodies) < 3 or volumes[0] <= 0.0:
         return []
@@ -79,8 +111,8 @@ def _crumbs(model: Model) -> list[Finding]:
             float(np.cbrt(v)),
             xyz(mass_properties(body).centroid),
             f"{body.name} is a crumb of {v:.4g} mm³",
-            f"The next larger body has {volumes[k + 1] / v:.3g} times its volume.",
-            "absorb or drop",
+            f"The next larger body has {volumes[k + 1] / v:.3g} times its volume: absorb it, or drop it.",
+            DROP_CRUMB,
             body,
             body.faces,
         )

@@ -51,6 +51,9 @@ CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", 
 CLEAN = Offer("clean-triangles", (("bodies", "bodies"),))
 PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
 PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
+#: A body that is nothing but skin; and one far smaller than the others, which may be meant.
+DROP_BODY = Offer("drop-bodies", (("bodies", "bodies"),), word="Drop")
+DROP_CRUMB = replace(DROP_BODY, by_hand=True)
 PART = Offer("part", (("first", "body"), ("second", "other")))
 #: The sides of a slot brought together: what is between them is filled.
 FILL = Offer("run-to", (("face", "smaller"), ("target", "larger")), by_hand=True, word="Fill")

@@ -11,7 +11,7 @@ from lithon.brep.cleaning import belonging, cleaned, winding_number
 from lithon.brep.faceted import Triangles, bodies_of, faceted, soup_of
 from lithon.brep.measures import area, volume
 from lithon.brep.shells import closed
-from lithon.brep.topology import Body, Model
+from lithon.brep.topology import Body, Model, rough_box
 from lithon.errors import Refusal
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
@@ -33,12 +33,16 @@ def made_of_triangles(bench: Bench, otherwise: str) -> list[Body]:
 def _fragments(bodies: Sequence[Body]) -> list[Body]:
     """Small bodies of triangles that lie inside another one, of those that were cleaned or are as they were."""
     own = [b for b in bodies if faceted(b)]
+    boxes = {b: rough_box([b]) for b in own}
     out = []
     for small in own:
+        some = soup_of(small).points[:9]
         for big in own:
             if big is small or abs(volume(small)) > _SMALL * abs(volume(big)):
                 continue
-            soup, some = soup_of(big), soup_of(small).points[:9]
+            if not ((some > boxes[big][0]) & (some < boxes[big][1])).all(axis=1).any():
+                continue
+            soup = soup_of(big)
             if bool((np.abs(winding_number(soup.points, soup.corners, some)) > 0.5).mean() > 0.5):
                 out.append(small)
                 break
