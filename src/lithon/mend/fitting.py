@@ -310,15 +310,13 @@ def placed(surface: Surface) -> tuple[int, Floats]:
 @njit(cache=True)
 def spread(
     kind: int, here: Floats, starts: Ints, other: Ints, label: Ints, points: Floats, corners: Ints, normal: Floats,
-    near: float, lean: Floats, seed: int,
+    near: float, lean: Floats, seed: int, seen: Ints, queue: Ints, walk: int,
 ) -> Ints:  # fmt: skip
     """The triangles of no patch (label (m,) below 0) that hang together with a seed, have their corners within `near`
     of a surface (as `placed` gives it) and look as it does beside the seed but for a turn, whose cosine is at least
-    what `lean` (m,) says of each."""
-    seen = np.zeros(len(corners), np.bool_)
-    queue = np.empty(len(corners), np.int64)
+    what `lean` (m,) says of each; with room for a walk, as `Marks` has it."""
     queue[0], head, tail, sense = seed, 0, 1, 0.0
-    seen[seed] = True
+    seen[seed] = walk
     kept = np.int64(0)
     while head < tail:
         i = queue[head]
@@ -341,8 +339,8 @@ def spread(
         kept += 1
         for k in range(starts[i], starts[i + 1]):
             j = other[k]
-            if not seen[j]:
-                seen[j] = True
+            if seen[j] != walk:
+                seen[j] = walk
                 queue[tail] = j
                 tail += 1
     return queue[:kept].copy()

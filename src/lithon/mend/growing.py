@@ -15,7 +15,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about, tubes
-from lithon.mend.links import alike, along, flood, link_values, lists
+from lithon.mend.links import Marks, alike, along, flood, link_values, lists
 from lithon.mend.starts import round_fits
 
 #: Sides over which triangles turn by more than this end a neighbourhood; a patch's triangles lean no further than
@@ -63,6 +63,7 @@ class Growth:
         sides = np.linalg.norm(points[corners] - points[np.roll(corners, -1, axis=1)], axis=2).max(axis=1)
         turn = np.arccos(np.clip((self.normal[i] * self.normal[j]).sum(axis=1), -1.0, 1.0))
         self.starts, self.other = lists(m, i, j)
+        self.marks = Marks(m)
         soft = turn < _SMOOTH
         self.soft_starts, self.soft_other = lists(m, i[soft], j[soft])
         self.every = np.ones(len(self.soft_other), dtype=bool)
@@ -128,7 +129,7 @@ class Growth:
     def _spread(self, surface: Surface, near: float, label: Ints, seed: int) -> Ints:
         kind, here = placed(surface)
         return spread(kind, here, self.starts, self.other, label, self.points, self.corners, self.normal, near,
-                      self.least, seed)  # fmt: skip
+                      self.least, seed, self.marks.seen, self.marks.queue, self.marks.walk())  # fmt: skip
 
     def piece(self, seed: int) -> Ints:
         """The triangles of the flat piece that one is of."""

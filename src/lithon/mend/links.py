@@ -13,6 +13,50 @@ from lithon.arrays import Bools, Floats, Ints, by_label
 _ALIKE = 0.03
 
 
+class Marks:
+    """Room for walks over m things: `seen` (m,), where what a walk has been at bears its number, and a queue (m,). To
+    make both takes longer than most walks do."""
+
+    def __init__(self, m: int) -> None:
+        self.seen, self.queue = np.zeros(m, dtype=np.int64), np.empty(m, dtype=np.int64)
+        self._walks = 0
+
+    def walk(self) -> int:
+        """The number of another walk."""
+        self._walks += 1
+        return self._walks
+
+
+@njit(cache=True)
+def corners_of(corners: Ints, rows: Ints, seen: Ints, queue: Ints, walk: int) -> Ints:
+    """The corners (k,) of some triangles (n,), each once, in the order in which they are met."""
+    n = 0
+    for row in rows:
+        for c in range(3):
+            p = corners[row, c]
+            if seen[p] != walk:
+                seen[p] = walk
+                queue[n] = p
+                n += 1
+    return queue[:n].copy()
+
+
+@njit(cache=True)
+def leanings(corners: Ints, rows: Ints, weighted: Floats, seen: Ints, queue: Ints, walk: int) -> tuple[Ints, Floats]:
+    """As `corners_of`, and at each corner the sum (k,3) of the normals of these triangles, as `weighted` (m,3) gives
+    them for all."""
+    ids = corners_of(corners, rows, seen, queue, walk)
+    out = np.zeros((len(ids), 3))
+    for k in range(len(ids)):  # the queue says from now on where each is
+        queue[ids[k]] = k
+    for row in rows:
+        for c in range(3):
+            k = queue[corners[row, c]]
+            for axis in range(3):
+                out[k, axis] += weighted[row, axis]
+    return ids, out
+
+
 def lists(m: int, i: Ints, j: Ints) -> tuple[Ints, Ints]:
     """Neighbours of each of m things, as starts (m+1,) into one list."""
     order, starts = by_label(np.concatenate([i, j]), m)

@@ -11,7 +11,7 @@ from lithon.arrays import Bools, Floats, Ints, rows_of, unit
 from lithon.geometry.rounds import Sphere
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.fitting import freedoms, placed, refined, spread
-from lithon.mend.links import along, lists, straightest
+from lithon.mend.links import Marks, along, corners_of, leanings, lists, straightest
 from lithon.mend.starts import scattered_fits
 from lithon.mend.strains import LOOKED_AT, senses, strains
 
@@ -73,6 +73,8 @@ class ScanPatches:
         self.scan = scan
         m = len(scan.corners)
         self.starts, self.other = lists(m, *scan.pairs.T)
+        self.marks, self.at_corners = Marks(m), Marks(max(m, len(scan.points)))
+        self.weighted = scan.normal * scan.area[:, None]
         #: The triangles (m,k) beside each, -1 where there are fewer.
         degree = np.diff(self.starts)
         self.around = np.full((m, int(degree.max(initial=0))), -1)
@@ -102,7 +104,8 @@ class ScanPatches:
         self.found_within = 1.2 * MEAN
 
     def known(self, k: int, points: Floats, how: str) -> bool:
-        """Whether the surface of a patch is what came of it before for these points: it is `fitted`, or `simplest`."""
+        """Whether the surface of a patch is what came of it before for these points: it is `fitted`, or `simplest`, or
+        `whole`, for the patch could not be parted better."""
         was = self._settled.get((how, k))
         return was is not None and was[0] is self.surfaces[k] and was[1] == points.tobytes()
 
@@ -152,7 +155,8 @@ class ScanPatches:
         return np.where(good, scipy.sparse.csgraph.connected_components(graph, directed=False)[1], -1)
 
     def _points(self, rows: Ints) -> Floats:
-        return self.scan.points[np.unique(self.scan.corners[rows])]
+        marks = self.at_corners
+        return self.scan.points[corners_of(self.scan.corners, rows, marks.seen, marks.queue, marks.walk())]
 
     def _inner(self, asked: Bools | None = None) -> list[Floats]:
         """Of each patch, or of some (k,), the corners that are of it alone, where these are many: on its border others
@@ -192,19 +196,18 @@ class ScanPatches:
 
     def _fits(self, rows: Ints, most: float) -> list[Surface]:
         """The surfaces that hold triangles, the simplest first."""
-        ids, where = np.unique(self.scan.corners[rows], return_inverse=True)
-        p = self.scan.points[ids]
-        normals = np.zeros_like(p)
-        weighted = self.scan.normal[rows] * self.scan.area[rows, None]
-        np.add.at(normals, where.reshape(-1), np.repeat(weighted, 3, axis=0))
-        normals = unit(normals)
-        return sorted(scattered_fits(p, normals, most * self.noise, len(rows) >= 24), key=rarity)
+        marks = self.at_corners
+        ids, normals = leanings(self.scan.corners, rows, self.weighted, marks.seen, marks.queue, marks.walk())
+        return sorted(
+            scattered_fits(self.scan.points[ids], unit(normals), most * self.noise, len(rows) >= 24), key=rarity
+        )
 
     def _grown(self, surface: Surface, seed: int) -> Ints:
         """The free triangles that hang together with a seed on a surface."""
         scan, (kind, here) = self.scan, placed(surface)
-        return np.sort(spread(kind, here, self.starts, self.other, self.label, scan.points, scan.corners,
-                              scan.normal, EACH * self.noise, self.least, seed))  # fmt: skip
+        return spread(kind, here, self.starts, self.other, self.label, scan.points, scan.corners, scan.normal,
+                      EACH * self.noise, self.least, seed, self.marks.seen, self.marks.queue,
+                      self.marks.walk())  # fmt: skip
 
     def _bends(self, rows: Ints) -> float:
         """By how much (radians) triangles side by side turn at the most, beyond what scatter turns them."""

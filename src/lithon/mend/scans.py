@@ -243,11 +243,16 @@ class _Parted(Simpler):
         i, j = self.scan.pairs.T
         some = False
         for k in own[np.argsort(-off)][np.sort(-off) < -_WORSE].tolist():
+            if self.known(k, inner[k], "whole"):
+                continue
             of = self.label[np.concatenate([j[self.label[i] == k], i[self.label[j] == k]])]
             few = self._counts() <= max(PIECES, count[k])
             star = np.unique(np.append(of[(of >= 0) & few[np.maximum(of, 0)]], k))
             within = _BETTER * rms(self.surfaces[k], inner[k]) / self.noise
-            some |= self._parted_anew(k, star, max(within, _WELL))
+            if self._parted_anew(k, star, max(within, _WELL)):
+                some = True
+            else:
+                self.note(k, inner[k], "whole")
         return some
 
     def _parted_anew(self, k: int, star: Ints, within: float) -> bool:
@@ -263,14 +268,17 @@ class _Parted(Simpler):
             for seed in np.random.default_rng(3).permutation(rows).tolist():
                 if self.label[seed] >= 0 or seed in tried:
                     continue
+                if len(self.surfaces) - known > many + _MORE:
+                    break  # too many already
                 # Where nothing was found so often there is nothing to be found.
                 if missed > _RETRIES + (len(rows) // SMALL if len(self.surfaces) > known else 0):
                     break
                 if not self._found(seed, HOODS, _FEWEST):
                     missed += 1
                     tried.update(self._hood(seed, _FEWEST).tolist())
-        self._absorb()
         made = len(self.surfaces) - known
+        if made <= many + _MORE:
+            self._absorb()
         # Flats hold a round face as well, if they are many.
         of_it = np.bincount(self.label[own] + 1)[1:]
         over = int((of_it > _PART * len(own)).sum()) <= 2
