@@ -14,7 +14,8 @@ from lithon.brep.measures import volume
 from lithon.brep.topology import Body, Model
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
-from lithon.mesh import creases, partly, stuffing
+from lithon.mesh import creases, parting, partly, stuffing
+from lithon.mesh.between import skins_of
 from lithon.mesh.drapes import between_walls
 from lithon.mesh.partly import what_can
 from lithon.mesh.quality import tet_volumes
@@ -58,7 +59,7 @@ def test_edges_and_corners_of_a_polyhedron_are_all_there(make, seed):
     """The volume to rounding, a node at each corner, and each edge from end to end in sides of the skin; and none of
     the elements is poor for that."""
     body = make(seed)
-    found = stuffed(body, 1.3)
+    found = stuffed([body], 1.3)
     mesh = found.mesh
     scale = float(np.linalg.norm(np.ptp(mesh.points, axis=0)))
     assert mesh.conformal() and (tet_volumes(mesh.points, mesh.elements) > 0.0).all()
@@ -92,14 +93,14 @@ def test_rims_of_holes_are_kept_where_elements_allow(seed, monkeypatch):
         skin = BoxTree.of(mesh.points, mesh.triangles)
         return float(np.linalg.norm(skin.nearest(points)[1] - points, axis=1).max())
 
-    kept = stuffing._meshed(body, 0.9, SILENT)
-    same = stuffed(round_, 2.0).mesh
+    kept = stuffing._meshed(skins_of((body,)), 0.9, SILENT)
+    same = stuffed([round_], 2.0).mesh
     monkeypatch.setattr(stuffing, "creased", lambda points, tets, *_: (points, tets, np.full((len(points), 6), np.nan)))
-    cut_off = stuffing._meshed(body, 0.9, SILENT)
+    cut_off = stuffing._meshed(skins_of((body,)), 0.9, SILENT)
     assert off(kept) < 0.5 * off(cut_off)
     assert abs(kept.volume_ratio - 1.0) < 0.3 * abs(cut_off.volume_ratio - 1.0)
     assert partly.verdict(kept).strict <= partly.verdict(cut_off).strict
-    plain = stuffed(round_, 2.0).mesh
+    plain = stuffed([round_], 2.0).mesh
     np.testing.assert_array_equal(same.elements, plain.elements)
 
 
@@ -115,7 +116,7 @@ def test_nothing_is_moved_that_would_leave_an_element_flat():
         tets[turned_] = tets[turned_][:, [1, 0, 2, 3]]
         limit = float(np.sin(np.radians(least)))
         more, made, _ = creases.creased(points, tets, body, step, limit)
-        was, now = (creases._worst(p, t, np.arange(len(t))) for p, t in ((points, tets), (more, made)))
+        was, now = (parting._worst(p, t, np.arange(len(t))) for p, t in ((points, tets), (more, made)))
         assert now >= min(was, limit)
         assert tet_volumes(more, made).sum() == pytest.approx(volume(body), rel=0.05)
         if least == 80.0:  # no element is so good: nothing could be done

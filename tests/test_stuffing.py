@@ -6,11 +6,16 @@ import numpy as np
 import pytest
 from click.testing import CliRunner
 from dice import seeds
+from operation_examples import box
 from solids import motion as any_motion
 from test_smooth_patches import ball
 
 import lithon
+from lithon import do
+from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of, soup_of
+from lithon.brep.measures import face_area, volume
+from lithon.brep.tessellation.trees import inside, tree_of
 from lithon.brep.topology import Body, Model
 from lithon.cli import cli
 from lithon.errors import Refusal
@@ -23,6 +28,7 @@ from lithon.mesh.quality import tet_volumes
 from lithon.mesh.second_order import quadratic
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.stuffing import stuffed
+from lithon.mesh.verdict import verdict
 from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
@@ -71,7 +77,7 @@ def needles(seed):
 def test_what_comes_from_a_lattice_is_sound(make, size, euler, seed):
     """No flat element, no gap; every node of the skin on the true one; the volume, and as many holes as the body."""
     body = make(seed)
-    found = stuffed(body, size)
+    found = stuffed([body], size)
     mesh = found.mesh
     assert mesh.conformal() and (tet_volumes(mesh.points, mesh.elements) > 0.0).all()
     assert mesh.quality.smallest_angle.min() > 10.0 and mesh.quality.scaled_jacobian.min() > 0.1
@@ -97,7 +103,7 @@ def test_what_comes_from_a_lattice_is_sound(make, size, euler, seed):
 
 def test_loads_pass_through_it_in_either_order():
     """A linear field is met exactly, in elements with straight sides and with bent ones."""
-    mesh = stuffed(potato(3), 2.5).mesh
+    mesh = stuffed([potato(3)], 2.5).mesh
     for made in (mesh, quadratic(mesh)[0]):
         proof = lithon.patch_test(made)
         assert proof.passed and proof.nodes > 50
@@ -197,8 +203,46 @@ def test_a_finer_mesh_that_is_refused_costs_nothing(monkeypatch):
 def test_what_is_thinner_than_any_lattice_is_refused():
     thin = facets(prism(rectangle(0, 0, 20, 20), 1e-4))
     with pytest.raises(Refusal, match="thinner"):
-        stuffed(thin, 3.0)
+        stuffed([thin], 3.0)
     soup = soup_of(thin)
     flat = body_of(soup.points * [1.0, 1.0, 0.0], soup.corners)  # of no volume at all
     with pytest.raises(Refusal, match="thinner"):
-        stuffed(flat, 3.0)
+        stuffed([flat], 3.0)
+
+
+@pytest.mark.parametrize("seed", seeds(43, 3))
+def test_bodies_that_share_faces_come_from_one_lattice(seed):
+    """Three blocks of triangles, two faces of one shared: each has its volume, no element is flat, what is between two
+    is told once, looks from one to the other and lies where they meet but for what is told to be off."""
+    blocks = [box(0, 0, 20, 20, 0, 10, "foot"), box(0, 0, 20, 20, 10, 17, "top"), box(20, 0, 30, 20, 0, 10, "side")]
+    motion = any_motion(np.random.default_rng(seed))
+    model = run(State(Model.of([facets(moved(b, motion)) for b in blocks])), do.bond()).model
+    assert len(model.shared()) == 2
+    for size in (1.5, 2.5):
+        found = stuffed(model.bodies, size)
+        mesh = found.mesh
+        assert mesh.conformal() and (tet_volumes(mesh.points, mesh.elements) > 0.0).all()
+        assert not verdict(mesh).strict and mesh.quality.smallest_angle.min() > 10.0
+        own = np.bincount(mesh.body, weights=mesh.volumes)
+        np.testing.assert_allclose(own, [volume(b) for b in model.bodies], rtol=0.01)
+        middle = mesh.points[mesh.elements].mean(axis=1)
+        for k, body in enumerate(model.bodies):
+            deep = np.linalg.norm(tree_of(body).nearest(middle)[1] - middle, axis=1) > found.off
+            np.testing.assert_array_equal((mesh.body == k)[deep], inside(body, middle)[deep])
+        sides = np.sort(mesh.elements[:, [[1, 2, 3], [0, 2, 3], [0, 1, 3], [0, 1, 2]]].reshape(-1, 3), axis=1)
+        of = np.repeat(mesh.body, 4)
+        table = {}
+        for side, k in zip(sides.tolist(), of.tolist(), strict=True):
+            table.setdefault(tuple(side), []).append(k)
+        between = {side for side, own in table.items() if len(set(own)) == 2}
+        shared = [k for k, face in enumerate(mesh.faces) if len(model.owners(face)) == 2]
+        rows = np.isin(mesh.face, shared)
+        assert {tuple(t) for t in np.sort(mesh.triangles[rows], axis=1).tolist()} == between
+        for k in shared:
+            v = mesh.points[mesh.triangles[mesh.face == k]]
+            normal = np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0])
+            true = mesh.faces[k].normal(v.mean(axis=1))
+            assert 0.5 * (normal * true).sum() == pytest.approx(face_area(mesh.faces[k]), rel=0.02)
+            off = np.abs(mesh.faces[k].surface.signed_distance(v.reshape(-1, 3)))
+            assert (off < 1e-9).mean() > 0.95 and off.max() <= found.off + 1e-9
+        assert found.off < size

@@ -15,7 +15,6 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import scipy
-from numba import njit
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.analysis.adjacency import adjacency
@@ -23,8 +22,7 @@ from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Body, Edge
-from lithon.mesh.recover import tet_faces, triple_keys
-from lithon.mesh.stars import quality
+from lithon.mesh.parting import Elements
 from lithon.progress import pulse
 
 #: Over a crease the skin's normal turns by more (radians); at a corner the crease itself does.
@@ -83,13 +81,14 @@ class _Creases:
 
 
 @functools.lru_cache(maxsize=2)
-def _creases(body: Body, step: float) -> _Creases | None:
-    """The creases of a body that are worth following with cubes of a side (mm); the latest are kept, since they are
-    brought into a lattice several times over and measured in what comes of it."""
+def _creases(body: Body, step: float, seams: frozenset[Edge]) -> _Creases | None:
+    """The creases of a body, and such of its edges as are to be followed like them, that are worth following with cubes
+    of a side (mm); the latest are kept, since they are brought into a lattice several times over and measured in what
+    comes of it."""
     adj = adjacency(body)
     adj.all_angles()
     number = {use: k for k, use in enumerate(body.uses)}
-    edges = [e for e, uses in adj.uses.items() if len(uses) == 2 and abs(adj.angle(e)) > _SHARP]
+    edges = [e for e, uses in adj.uses.items() if len(uses) == 2 and (e in seams or abs(adj.angle(e)) > _SHARP)]
     edges = _long_enough(edges, step)
     if not edges:
         return None
@@ -125,9 +124,9 @@ def _creases(body: Body, step: float) -> _Creases | None:
     return found
 
 
-def along(body: Body, step: float) -> Floats:
-    """Points (n,3) along the creases of a body that are followed with cubes of a side (mm)."""
-    creases = _creases(body, step)
+def along(body: Body, step: float, seams: frozenset[Edge] = frozenset()) -> Floats:
+    """Points (n,3) along the creases of a body, and other edges, that are followed with cubes of a side (mm)."""
+    creases = _creases(body, step, seams)
     return np.zeros((0, 3)) if creases is None else creases.spots
 
 
@@ -160,11 +159,14 @@ def _long_enough(edges: list[Edge], step: float) -> list[Edge]:
     return [e for own in groups.subsets() if sum(e.length for e in own) > _LONG * step for e in own]
 
 
-def creased(points: Floats, tets: Ints, body: Body, step: float, least: float) -> tuple[Floats, Ints, Floats]:
-    """Tetrahedra (m,4) of points (n,3) from cubes of a side (mm) on a body's skin, with the creases of that; none worse
+def creased(
+    points: Floats, tets: Ints, body: Body, step: float, least: float, seams: frozenset[Edge] = frozenset()
+) -> tuple[Floats, Ints, Floats]:
+    """Tetrahedra (m,4) of points (n,3) from cubes of a side (mm) on a body's skin, with the creases of that and other
+    edges that are followed like them; none worse
     than `least`, as `stars.quality` judges it, where they were not before. Of each node (n,6) a point of the straight
     crease that it can slide on and the way along that; not a number elsewhere."""
-    creases = _creases(body, step)
+    creases = _creases(body, step, seams)
     if creases is None:
         return points, tets, np.full((len(points), 6), np.nan)
     work = _Work(points, tets, body, creases, step, least)
@@ -179,70 +181,37 @@ def creased(points: Floats, tets: Ints, body: Body, step: float, least: float) -
     for node, (crease, *more) in work.on.items():
         if not more and node not in work.held:
             lines[node] = creases.lines[crease]
-    made = work.tets[: work.count]
-    return work.x[: work.nodes], made[made[:, 0] != made[:, 1]], lines
+    return *work.made, lines
 
 
-class _Work:
+class _Work(Elements):
     """The tetrahedra near creases, as they are moved and parted."""
 
     def __init__(self, points: Floats, tets: Ints, body: Body, creases: _Creases, step: float, least: float):
-        self.creases, self.body, self.step, self.least = creases, body, step, least
-        self.nodes, self.count = len(points), len(tets)
+        self.creases, self.body, self.step = creases, body, step
         near = np.isfinite(creases.tree.query(points, distance_upper_bound=2.5 * step)[0])
-        #: Every element with a node that is near to a crease, so that all around such a node are there.
-        self.zone = np.flatnonzero(near[tets].any(axis=1))
-        self.first = len(tets)
-        room = 4 * int(near.sum()) + 64
-        self.x = np.concatenate([points, np.zeros((room, 3))])
-        self.near = np.concatenate([near, np.ones(room, dtype=np.bool_)])
-        self.tets = np.concatenate([tets, np.zeros((8 * room, 4), dtype=np.int64)])
-        self.at = defaultdict[int, set[int]](set)
-        for t, corners in zip(self.zone.tolist(), tets[self.zone].tolist(), strict=True):
-            for v in corners:
-                self.at[v].add(t)
+        super().__init__(points, tets, near, least)
         #: The creases that a node is on, and the nodes at corners.
         self.on: dict[int, set[int]] = {}
         self.held: set[int] = set()
         #: The corners that have no node yet.
         self.open = np.arange(len(creases.corners))
-        self.skin = np.unique(self._skin())
-
-    def _skin(self) -> Ints:
-        """The triangles (m,3) of the skin whose nodes are near to creases."""
-        own = self.tets[np.concatenate([self.zone, np.arange(self.first, self.count)])]
-        faces = tet_faces(own[own[:, 0] != own[:, 1]])
-        faces = faces[self.near[faces].all(axis=1)]
-        _, first, times = np.unique(triple_keys(faces, self.nodes), return_index=True, return_counts=True)
-        return np.asarray(faces[first[times == 1]])
-
-    def _fits(self, rows: Ints) -> bool:
-        return _worst(self.x, self.tets, rows) > self.least
-
-    def _move(self, node: int, to: Floats) -> bool:
-        """Move a node where no element around it gets flat by that."""
-        rows = np.fromiter(self.at[node], np.int64)
-        was = self.x[node].copy()
-        self.x[node] = to
-        if self._fits(rows):
-            return True
-        self.x[node] = was
-        return False
+        self.on_skin = np.unique(self.skin())
 
     def to_corners(self) -> None:
         """The node that is nearest to each corner and can moves there."""
-        tree = scipy.spatial.cKDTree(self.x[self.skin])
+        tree = scipy.spatial.cKDTree(self.x[self.on_skin])
         for c in self.open.tolist():
             corner = self.creases.corners[c]
             away, rows = tree.query(corner, k=_TRIED, distance_upper_bound=_TO_CORNER * self.step)
-            near = self.skin[rows[np.isfinite(away)]].tolist()
+            near = self.on_skin[rows[np.isfinite(away)]].tolist()
             if any(self._take(node, corner, self.creases.meeting[c]) for node in near):
                 self._got(c)
 
     def into_corners(self) -> None:
         """What corners have no node yet get one: of those around on edges that meet there, or a new one in a side or a
         triangle of the skin."""
-        triangles = self._skin()
+        triangles = self.skin()
         tree = scipy.spatial.cKDTree(self.x[triangles].mean(axis=1))
         for c in self.open.tolist():
             corner, meeting = self.creases.corners[c], self.creases.meeting[c]
@@ -263,7 +232,7 @@ class _Work:
 
     def _take(self, node: int, to: Floats, creases: set[int], anyhow: bool = False) -> bool:
         """Move a node onto creases, where it is on none yet (`anyhow`: or at no corner)."""
-        if (node in self.on and not anyhow) or node in self.held or not self._move(node, to):
+        if (node in self.on and not anyhow) or node in self.held or not self.move(node, to):
             return False
         self.on[node] = set(creases)
         if len(creases) > 1:
@@ -272,9 +241,9 @@ class _Work:
 
     def to_edges(self) -> None:
         """Nodes that are near to an edge move there, the nearest first."""
-        piece, at, away = self.creases.nearest(self.x[self.skin], _TO_EDGE * self.step)
+        piece, at, away = self.creases.nearest(self.x[self.on_skin], _TO_EDGE * self.step)
         for k in np.argsort(away, kind="stable").tolist():
-            node = int(self.skin[k])
+            node = int(self.on_skin[k])
             if away[k] > _TO_EDGE * self.step:
                 break
             self._take(node, at[k], {int(self.creases.of[piece[k]])})
@@ -282,9 +251,9 @@ class _Work:
     def part(self) -> int:
         """Sides of the skin from one face to another get a node on the crease between these; how many did."""
         pulse("finding creases")
-        triangles = self._skin()
-        self.skin = np.unique(triangles)
-        faces = {v: frozenset([k]) for v, k in zip(self.skin.tolist(), self._owners().tolist(), strict=True)}
+        triangles = self.skin()
+        self.on_skin = np.unique(triangles)
+        faces = {v: frozenset([k]) for v, k in zip(self.on_skin.tolist(), self._owners().tolist(), strict=True)}
         beside = [frozenset(pair) for pair in self.creases.beside.tolist()]
         faces |= {v: frozenset().union(*(beside[c] for c in own)) for v, own in self.on.items()}
         pairs = np.unique(np.sort(triangles[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1), axis=0)
@@ -329,17 +298,10 @@ class _Work:
         n = self.count
         if n < len(self.tets) and not self.at[c] & self.at[d]:
             self.tets[n] = [two, one, *rest]
-            if self._fits(np.array([n], dtype=np.int64)):
-                self._put([n])
+            if self.fits(np.array([n], dtype=np.int64)):
+                self.put([n])
                 return True
         return self._without(a, b, sorted(rows), c) or self._without(a, b, sorted(rows), d)
-
-    def _put(self, fresh: Sequence[int]) -> None:
-        """Elements that are new, behind all others."""
-        for t in fresh:
-            for v in self.tets[t].tolist():
-                self.at[v].add(t)
-        self.count += len(fresh)
 
     def _without(self, a: int, b: int, rows: list[int], c: int) -> bool:
         """The elements around a side of the skin made anew without it and without what is between the skin and the side
@@ -352,18 +314,18 @@ class _Work:
             return False
         fresh = list(range(self.count, self.count + 2 * len(left)))
         self.tets[fresh] = np.concatenate([np.where(left == a, c, left), np.where(left == b, c, left)])
-        if fresh and not self._fits(np.array(fresh, dtype=np.int64)):
+        if fresh and not self.fits(np.array(fresh, dtype=np.int64)):
             return False
         for t, corners in zip(rows, old.tolist(), strict=True):
             for v in corners:
                 self.at[v].discard(t)
         self.tets[rows] = 0
-        self._put(fresh)
+        self.put(fresh)
         return True
 
     def _owners(self) -> Ints:
         """The face use that each node of the skin lies on."""
-        row, _ = tree_of(self.body).nearest(self.x[self.skin])
+        row, _ = tree_of(self.body).nearest(self.x[self.on_skin])
         return np.asarray(body_mesh(self.body)[2][row])
 
     def _crossings(
@@ -388,36 +350,11 @@ class _Work:
         return piece, share, spot
 
     def _parted(self, corners: Sequence[int], spot: Floats, creases: set[int]) -> bool:
-        """A node on a side (2) or a triangle (3), at a place: each element there becomes one for each of its corners,
-        with the node instead of that. None where an element would be flat."""
-        rows = sorted(set.intersection(*(self.at[v] for v in corners)))
-        n, node = len(rows), self.nodes
-        if node >= len(self.x) or self.count + 2 * n > len(self.tets) or not rows:
+        """A node on creases, on a side (2) or a triangle (3) of the skin."""
+        node = self.parted(corners, spot)
+        if node is None:
             return False
-        old = self.tets[rows].copy()
-        self.x[node] = spot
-        first, *others = corners
-        self.tets[rows] = np.where(old == first, node, old)
-        made = [(self.count + k * n, v) for k, v in enumerate(others)]
-        for start, v in made:
-            self.tets[start : start + n] = np.where(old == v, node, old)
-        fresh = list(range(self.count, self.count + len(others) * n))
-        if not self._fits(np.array([*rows, *fresh], dtype=np.int64)):
-            self.tets[rows] = old
-            return False
-        self.nodes = node + 1
-        self.at[first].difference_update(rows)
-        self.at[node].update(rows)
-        self._put(fresh)
         self.on[node] = set(creases)
         if len(creases) > 1:
             self.held.add(node)
         return True
-
-
-@njit(cache=True)
-def _worst(x: Floats, tets: Ints, rows: Ints) -> float:
-    worst = 2.0
-    for t in rows:
-        worst = min(worst, quality(x, tets[t, 0], tets[t, 1], tets[t, 2], tets[t, 3]))
-    return worst

@@ -47,7 +47,7 @@ def what_can(
         try:
             made.append(_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups)), lattice))
         except Refusal as refusal:
-            if (from_lattice := _from_lattice(group, rules, progress)) is not None:
+            if (from_lattice := _from_lattice(group, rules, progress, lattice)) is not None:
                 made.append(from_lattice)
                 continue
             if approximate:
@@ -73,7 +73,7 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) ->
     is round there is told by nothing else. Where elements are poor it is told whether a lattice gives better ones;
     where that cuts off no more than is ignored, or than `lattice` (mm), those are taken."""
     mesh = tetrahedral_mesh(model, rules, progress)
-    if not _alone(model.bodies):
+    if not _of_triangles(model.bodies):
         return mesh
     for finer in _FINER:
         if abs(mesh.volume_ratio - 1.0) <= _VOLUME or len(mesh.elements) > _PLENTY:
@@ -84,27 +84,28 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) ->
         except Refusal:
             break  # the coarser one holds
     poor = verdict(mesh).strict
-    other = _from_lattice(model.bodies, rules, progress) if poor else None
+    other = _from_lattice(model.bodies, rules, progress, lattice) if poor else None
     if other is None or verdict(other).strict >= poor:
         return mesh
     within = other.rounded[0] <= max(rules.ignore or 0.0, lattice)
     return other if within else replace(mesh, better=other.rounded)
 
 
-def _alone(bodies: Sequence[Body]) -> bool:
-    """Whether these are one body of triangles, which shares nothing with others."""
-    return len(bodies) == 1 and faceted(bodies[0]) and closed(bodies[0])
+def _of_triangles(bodies: Sequence[Body]) -> bool:
+    """Whether bodies that share faces, or one alone, are of triangles and closed."""
+    return all(faceted(body) and closed(body) for body in bodies)
 
 
-def _from_lattice(group: Sequence[Body], rules: SizeRules, progress: Progress) -> Mesh | None:
-    """The mesh of a body of triangles that shares nothing with others from a lattice; none where there is no such."""
-    if not _alone(group):
+def _from_lattice(group: Sequence[Body], rules: SizeRules, progress: Progress, most: float) -> Mesh | None:
+    """The mesh of bodies of triangles from a lattice, a finer one where more than `most` (mm) would be cut off, if that
+    is anything; none where there is no such."""
+    if not _of_triangles(group):
         return None
     try:
-        found = stuffed(group[0], rules.size, progress)
+        found = stuffed(group, rules.size, progress, max(rules.ignore or 0.0, most) if most else None)
     except Refusal:
         return None
-    return replace(found.mesh, rounded={0: found.off})
+    return replace(found.mesh, rounded=dict.fromkeys(range(len(group)), found.off))
 
 
 def _together(model: Model) -> list[list[Body]]:

@@ -1,4 +1,4 @@
-"""Tetrahedra of a body made of triangles from a lattice: what comes of it where its own skin cannot be held.
+"""Tetrahedra of bodies made of triangles from a lattice: what comes of it where its own skin cannot be held.
 
 Of the lattice of cubes and their middles whatever has a corner inside is kept. Corners near to where the skin crosses a
 side move there, the other sides that it crosses are cut (Labelle & Shewchuk, *Isosurface stuffing*, 2007): no element
@@ -8,6 +8,7 @@ elements allow (`creases`), and cut off elsewhere by what is between two nodes.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,6 +21,7 @@ from lithon.brep.tessellation.trees import inside_lattice, tree_of, triangle_nor
 from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
+from lithon.mesh.between import Skins, off, skins_of, told_apart
 from lithon.mesh.creases import along, creased
 from lithon.mesh.delaunay import FACE
 from lithon.mesh.improve import Cells, improve
@@ -43,6 +45,8 @@ _FLAT = 1e-7
 _THROUGH, _MOST = 1.0, 200_000
 #: How often a lattice finer by so much is tried where the volume is off by more than this share.
 _FINER, _LESS, _VOLUME = 4, 0.6, 0.02
+#: How often a finer one is tried for creases alone.
+_KEEPING = 2
 #: What the volume is off by, as a share, that no creases make up for.
 _TOO_MUCH = 0.08
 #: Where the lattice lies beside the body's box, in cubes: not on round numbers.
@@ -51,32 +55,54 @@ _BESIDE = np.array([0.6180339, 0.4142135, 0.7320508])
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Stuffed:
-    """A mesh of a body from a lattice, and how far (mm) the body's creases stand off its skin at the most."""
+    """A mesh of bodies from a lattice, and how far (mm) creases and shared faces stand off its skins at the most."""
 
     mesh: Mesh
     off: float
 
 
-def stuffed(body: Body, size: float, progress: Progress = SILENT) -> Stuffed:
-    """Tetrahedra of a closed body of triangles, no larger than a size (mm) and finer where its walls are thin. Raises
-    Refusal where no lattice that is not too fine gives its volume."""
-    wall = 2.0 * volume(body) / max(area(body), 1e-300)
-    points, _, _ = body_mesh(body)
+def stuffed(bodies: Sequence[Body], size: float, progress: Progress = SILENT, within: float | None = None) -> Stuffed:
+    """Tetrahedra of a closed body of triangles, or of several that share faces, no larger than a size (mm) and finer
+    where walls are thin, or where that keeps creases within a length (mm). Raises Refusal where no lattice that is not
+    too fine gives their volumes."""
+    skins = skins_of(tuple(bodies))
+    wall = 2.0 * volume(skins.outer) / max(area(skins.outer), 1e-300)
+    points, _, _ = body_mesh(skins.outer)
     step = min(size, wall / _THROUGH)
+    best: Stuffed | None = None
+    tries = 0
     for _ in range(_FINER + 1 if step > 0.0 else 0):
-        mesh = _meshed(body, step, progress)
-        if mesh is not None and abs(mesh.volume_ratio - 1.0) <= _VOLUME:
-            skin = BoxTree.of(mesh.points, mesh.triangles)
-            points = np.concatenate([points, along(body, step)])
-            off = np.linalg.norm(skin.nearest(points)[1] - points, axis=1)
-            return Stuffed(mesh, float(off.max()))
+        mesh = _meshed(skins, step, progress)
+        if mesh is not None and _holds(mesh):
+            shared = np.isin(mesh.face, skins.between_of)
+            skin = BoxTree.of(mesh.points, mesh.triangles[~shared])
+            points = np.concatenate([points, along(skins.outer, step, skins.seams)])
+            far = np.linalg.norm(skin.nearest(points)[1] - points, axis=1)
+            found = Stuffed(mesh, max(float(far.max()), off(skins, mesh.points, mesh.triangles[shared])))
+            if within is None or found.off <= within:
+                return found
+            best, tries = best or found, tries + 1
+        if tries > _KEEPING:
+            break
         step *= _LESS
-    raise Refusal(f"its walls are thinner than {step / _LESS:.2g} mm in most places", entities=(body,),
+    if best is not None:
+        return best
+    raise Refusal(f"its walls are thinner than {step / _LESS:.2g} mm in most places", entities=tuple(bodies),
                   remedy="smaller elements, or a mesh of its faces")  # fmt: skip
 
 
-def _meshed(body: Body, step: float, progress: Progress) -> Mesh | None:
+def _holds(mesh: Mesh) -> bool:
+    """Whether a mesh has the volume of its bodies, and each of them about its own."""
+    if abs(mesh.volume_ratio - 1.0) > _VOLUME:
+        return False
+    own = np.bincount(mesh.body, weights=mesh.volumes, minlength=len(mesh.bodies))
+    true = np.array([volume(body) for body in mesh.bodies])
+    return bool((np.abs(own - true) <= _TOO_MUCH * np.abs(true)).all())
+
+
+def _meshed(skins: Skins, step: float, progress: Progress) -> Mesh | None:
     """The mesh from cubes of a side (mm); none where nothing is inside, or the volume is far off."""
+    body = skins.outer
     points, half, tets = lattice(body, step)
     if not len(tets):
         return None
@@ -97,8 +123,10 @@ def _meshed(body: Body, step: float, progress: Progress) -> Mesh | None:
     tets[turned] = tets[turned][:, [1, 0, 2, 3]]
     best, fewest = None, 0
     for least in _LEAST:
-        x, own, lines = creased(points, tets, body, step, float(np.sin(np.radians(least))))
-        made = _mesh_of(body, _cells(x, own, lines, body), progress)
+        worst = float(np.sin(np.radians(least)))
+        x, own, lines = creased(points, tets, body, step, worst, skins.seams)
+        x, own, of = told_apart(x, own, skins, step, worst)
+        made = _mesh_of(skins, _cells(x, own, of, lines, skins), progress)
         poor = verdict(made).strict
         if best is None or poor < fewest:
             best, fewest = made, poor
@@ -107,22 +135,24 @@ def _meshed(body: Body, step: float, progress: Progress) -> Mesh | None:
     return best
 
 
-def _mesh_of(body: Body, start: Cells, progress: Progress) -> Mesh:
-    """The mesh of a body that comes of elements when they are improved."""
+def _mesh_of(skins: Skins, start: Cells, progress: Progress) -> Mesh:
+    """The mesh of bodies that comes of elements when they are improved."""
     cells = improve(start, progress)
-    t, i = np.nonzero(cells.wall >= 0)
+    # What is between two elements is told once.
+    t, i = np.nonzero((cells.wall >= 0) & ((cells.nbr < 0) | (cells.nbr > np.arange(len(cells.tet))[:, None])))
     sides = cells.tet[:, FACE][t, i]
     sides = sides if _outwards(cells, t, sides) else sides[:, ::-1]
     used, both = np.unique(np.concatenate([cells.tet.ravel(), sides.ravel()]), return_inverse=True)
     points, elements = cells.points[used], both[: cells.tet.size].reshape(-1, 4)
     triangles = both[cells.tet.size :].reshape(-1, 3)
     owner = cells.wall[t, i]
-    number = {face: k for k, face in enumerate(dict.fromkeys(body.faces))}
-    of_use = np.array([number[use.face] for use in body.uses], dtype=np.int64)
-    back = np.array([not use.forward for use in body.uses])[owner]
+    forward = np.zeros((len(skins.bodies), len(skins.faces)), dtype=np.bool_)
+    for k, body in enumerate(skins.bodies):
+        forward[k] = [use is not None and use.forward for use in map(body.use_of, skins.faces)]
+    back = ~forward[cells.lab[t], owner]
     triangles = np.where(back[:, None], triangles[:, ::-1], triangles)
-    return Mesh(points, elements, np.zeros(len(elements), dtype=np.int64), triangles, of_use[owner], (body,),
-                tuple(number), Quality.of(points, elements))  # fmt: skip
+    return Mesh(points, elements, cells.lab, triangles, owner, skins.bodies, skins.faces,
+                Quality.of(points, elements))  # fmt: skip
 
 
 def _outwards(cells: Cells, of: Ints, sides: Ints) -> bool:
@@ -278,10 +308,10 @@ def _pieces(points: Floats, tets: Ints, sign: Ints, keys: Ints, first: int) -> I
     return np.concatenate(out)
 
 
-def _cells(points: Floats, tets: Ints, lines: Floats, body: Body) -> Cells:
-    """Elements as they are improved: their neighbours, and walls where they have none, told by the face use that they
-    lie on. Nodes of these stay; those that have a plane face all around slide on it, those between two of these on the
-    line (n,6) of their crease."""
+def _cells(points: Floats, tets: Ints, of: Ints, lines: Floats, skins: Skins) -> Cells:
+    """Elements as they are improved: the bodies (m,) that they are of, their neighbours, and walls where they have none
+    or one of another body, told by the face that they lie on. Nodes of these stay; those that have a plane face all
+    around slide on it, those between two of these on the line (n,6) of their crease."""
     m = len(tets)
     sides, n = tet_faces(tets), len(points)
     key = triple_keys(sides, n)
@@ -291,22 +321,27 @@ def _cells(points: Floats, tets: Ints, lines: Floats, body: Body) -> Cells:
     one, two = order[:-1][same], order[1:][same]
     nbr[one], nbr[two] = two // 4, one // 4
     outer = np.flatnonzero(nbr < 0)
-    skin = sides[outer]
-    owner = body_mesh(body)[2][tree_of(body).nearest(points[skin].mean(axis=1))[0]]
     wall = np.full(4 * m, -1, dtype=np.int64)
-    wall[outer] = owner
-    planes = np.array([_plane_of(use.face) for use in body.uses]).reshape(-1, 8)
+    row, _ = tree_of(skins.outer).nearest(points[sides[outer]].mean(axis=1))
+    wall[outer] = skins.face_of[body_mesh(skins.outer)[2][row]]
+    if skins.between is not None:
+        apart = np.flatnonzero((nbr >= 0) & (of[np.maximum(nbr, 0)] != np.repeat(of, 4)))
+        wall[apart] = skins.between_of[skins.between.nearest(points[sides[apart]].mean(axis=1))[0]]
+    walls = np.flatnonzero(wall >= 0)
+    skin, owner = sides[walls], wall[walls]
+    planes = np.array([_plane_of(face) for face in skins.faces]).reshape(-1, 8)
     kind, places = np.full(n, FREE, dtype=np.int64), np.zeros((n, 8))
     kind[skin.ravel()] = FIXED
     low, high, bent = around_nodes(points, skin, owner, planes)
     slides = np.flatnonzero((low == high) & ~bent)
     kind[slides], places[slides] = ON_PLANE, planes[low[slides]]
+    lines = np.concatenate([lines, np.full((n - len(lines), 6), np.nan)])
     between = np.isfinite(lines).all(axis=1) & (low < high) & ~bent
     between[skin[(owner[:, None] != low[skin]) & (owner[:, None] != high[skin])]] = False
     slides = np.flatnonzero(between)
     kind[slides], places[slides, :6] = ON_LINE, lines[slides]
-    return Cells(points, tets, nbr.reshape(m, 4), wall.reshape(m, 4), np.zeros(m, dtype=np.int64), kind, places,
-                 np.zeros(0, dtype=np.int64), planes)  # fmt: skip
+    return Cells(points, tets, nbr.reshape(m, 4), wall.reshape(m, 4), of, kind, places, np.zeros(0, dtype=np.int64),
+                 planes)  # fmt: skip
 
 
 def _plane_of(face: Face) -> Floats:
