@@ -1,10 +1,13 @@
 """Bodies joined over a gap, divided by each other, and rid of crumbs: volumes in closed form, nothing lost."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from dice import seeds
 from operation_examples import box, total
 from solids import motion as any_motion
+from test_stuffing import facets
 
 from lithon import do
 from lithon.bond.share import touching
@@ -162,22 +165,25 @@ def test_a_pair_left_apart_shares_nothing():
 
 @pytest.mark.parametrize("seed", seeds(4))
 def test_bodies_of_no_thickness_go_unseen_and_crumbs_by_hand(seed):
-    """Plates far thinner than elements are dropped with all others of their kind; a sheet of metal, a crumb that may
-    be meant, and a model that is nothing else stay."""
+    """Plates of triangles far thinner than elements are dropped with all others of their kind; a film, a sheet of metal
+    and a crumb, which may be meant, and a model that is nothing else stay."""
     rng = np.random.default_rng(seed)
     thin = 10.0 ** rng.uniform(-5.0, -2.6, 2)
     kept = [box(0, 0, 40, 30, 0, 10, "block"), box(0, 40, 40, 70, 0, 0.1, "plate"), box(60, 0, 61, 1, 0, 1, "crumb")]
     plates = [box(0, 100 + 30 * k, 20, 120 + 30 * k, 0, t, f"skin {k}") for k, t in enumerate(thin)]
-    model = Model.of([moved(p, any_motion(seed)) for p in kept + plates])
+    kept.append(box(0, 200, 20, 220, 0, 0.002, "film"))
+    fine = [replace(facets(moved(p, any_motion(seed))), name=p.name) for p in plates]
+    model = Model.of([moved(p, any_motion(seed)) for p in kept] + fine)
     found = [f for f in findings(model, 4.0) if f.kind in ("sliver body", "crumb")]
     slivers = {f.body.name: f.size for f in found if f.kind == "sliver body"}
-    expected = {f"skin {k}": 2.0 * 400.0 * t / (800.0 + 80.0 * t) for k, t in enumerate(thin)}
+    named = {"film": 0.002} | {f"skin {k}": t for k, t in enumerate(thin)}
+    expected = {name: 2.0 * 400.0 * t / (800.0 + 80.0 * t) for name, t in named.items()}
     assert slivers == pytest.approx(expected, rel=1e-6)
     assert [f.body.name for f in found if f.kind == "crumb"] == ["crumb"]
     out = cured(State(model), 2.0)
-    assert [b.name for b in out.state.model.bodies] == ["block", "plate", "crumb"]
-    assert out.tally["sliver body"]["taken"] == 2 and out.tally["crumb"]["left"] == 1
+    assert [b.name for b in out.state.model.bodies] == ["block", "plate", "crumb", "film"]
+    assert out.tally["sliver body"] == {"taken": 2, "left": 1} and out.tally["crumb"]["left"] == 1
     (crumb,) = (g for g in grouped(found) if g.first.kind == "crumb")
     (drop,) = ways(crumb)
-    assert [b.name for b in run(out.state, drop).model.bodies] == ["block", "plate"]
+    assert [b.name for b in run(out.state, drop).model.bodies] == ["block", "plate", "film"]
     assert not [f for f in findings(Model.of(plates), 4.0) if f.kind == "sliver body"]

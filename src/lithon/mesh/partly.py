@@ -75,6 +75,11 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) ->
     mesh = tetrahedral_mesh(model, rules, progress)
     if not _of_triangles(model.bodies):
         return mesh
+    other = None
+    if lattice and (poor := verdict(mesh).strict):  # a finer one is as poor
+        other = _from_lattice(model.bodies, rules, progress, lattice)
+        if other is not None and verdict(other).strict < poor and other.rounded[0] <= lattice:
+            return other
     for finer in _FINER:
         if abs(mesh.volume_ratio - 1.0) <= _VOLUME or len(mesh.elements) > _PLENTY:
             break
@@ -84,8 +89,9 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) ->
         except Refusal:
             break  # the coarser one holds
     poor = verdict(mesh).strict
-    other = _from_lattice(model.bodies, rules, progress, lattice) if poor else None
-    if other is None or verdict(other).strict >= poor:
+    if poor and other is None:
+        other = _from_lattice(model.bodies, rules, progress, lattice)
+    if not poor or other is None or verdict(other).strict >= poor:
         return mesh
     within = other.rounded[0] <= max(rules.ignore or 0.0, lattice)
     return other if within else replace(mesh, better=other.rounded)

@@ -71,13 +71,16 @@ def stuffed(bodies: Sequence[Body], size: float, progress: Progress = SILENT, wi
     step = min(size, wall / _THROUGH)
     best: Stuffed | None = None
     tries = 0
+    skin = area(skins.outer)
     for _ in range(_FINER + 1 if step > 0.0 else 0):
+        if skin > 0.5 * _MOST * step**2:
+            break  # so many cubes are beside the skin alone
         mesh = _meshed(skins, step, progress)
         if mesh is not None and _holds(mesh):
             shared = np.isin(mesh.face, skins.between_of)
-            skin = BoxTree.of(mesh.points, mesh.triangles[~shared])
-            points = np.concatenate([points, along(skins.outer, step, skins.seams)])
-            far = np.linalg.norm(skin.nearest(points)[1] - points, axis=1)
+            outside = BoxTree.of(mesh.points, mesh.triangles[~shared])
+            spots = np.concatenate([points, along(skins.outer, step, skins.seams)])
+            far = np.linalg.norm(outside.nearest(spots)[1] - spots, axis=1)
             found = Stuffed(mesh, max(float(far.max()), off(skins, mesh.points, mesh.triangles[shared])))
             if within is None or found.off <= within:
                 return found

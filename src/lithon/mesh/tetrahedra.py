@@ -9,6 +9,7 @@ import numpy as np
 
 from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.charts import parts_of
+from lithon.brep.faceted import faceted
 from lithon.brep.measures import volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Edge, Face, Model
@@ -31,6 +32,8 @@ from lithon.threads import Ahead
 
 #: How often what cannot be draped is followed instead.
 _TRIES = 4
+#: And for bodies of triangles alone, which come from a lattice otherwise.
+_FACETED_TRIES = 2
 #: Where so large a share of triangles is not recovered, it is not for what is draped.
 _MANY = 0.1
 #: How far a triangle in a plane may be off it, as a share of its side.
@@ -76,7 +79,8 @@ def _walled(
         if failures:
             return plain, space, (), failures
     avoid: set[Face] = set()
-    for turn in range(_TRIES):
+    tries = _FACETED_TRIES if all(faceted(body) for body in model.bodies) else _TRIES
+    for turn in range(tries):
         draped = rules.ignore or rules.drapes or rules.passed
         plain, surface = graded(plain, avoid)
         progress.tell(0.1, "recovering the boundary")
@@ -88,7 +92,7 @@ def _walled(
         fresh = {f.face for f in failures if f.face is not None} - avoid
         avoid |= fresh
         hopeless = sum(f.count for f in failures) > _MANY * len(surface.triangles()[0])
-        if not fresh or surface is plain or turn == _TRIES - 2 or hopeless:
+        if not fresh or surface is plain or turn == tries - 2 or hopeless:
             rules = replace(plain.sizes.rules, ignore=None, drapes=(), passed=())
             plain = _plain(model, rules, progress)
     if len(surface.nodes) > nodes:

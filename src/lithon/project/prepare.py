@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-import math
 import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from lithon.brep.faceted import faceted
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -73,10 +73,9 @@ def prepare(file: Path, wish: Wish, folder: Path, progress: Progress = SILENT) -
     mesh = None
     try:
         step = MakeMesh(elements=usual(work.model))
-        outcome = work.try_step(step, progress)
-        if outcome.mesh is not None and min(outcome.mesh.better.values(), default=math.inf) <= limit:
+        if any(faceted(body) for body in work.model.bodies):
             step = MakeMesh(elements=step.elements, lattice=True, most=limit)  # it moves no more than a cure may
-            outcome = work.try_step(step, progress)
+        outcome = work.try_step(step, progress)
         work.take(step, outcome)
         mesh = outcome.mesh
         facts["mesh"] = mesh_facts(mesh, work.model, work.state.rules()) if mesh is not None else None

@@ -9,6 +9,7 @@ import numpy as np
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.copies import copy_of, root_of
+from lithon.brep.faceted import faceted
 from lithon.brep.measures import mass_properties
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.sampling import spread_inside
@@ -21,7 +22,7 @@ from lithon.survey.card import DROP, DROP_BODY, DROP_CRUMB, PART, Finding, share
 #: Gaps up to this many elements are worth a word.
 _WIDE = 0.5
 #: A body no thicker than such a share of an element is nothing to mesh.
-_NOTHING = 1e-3
+_NOTHING = 2.5e-3
 
 
 def pair_cards(model: Model, size: float) -> list[Finding]:
@@ -78,11 +79,11 @@ def _small(model: Model, size: float) -> list[Finding]:
             xyz(mass_properties(body).centroid),
             f"{body.name} is {t:.2g} mm thick",
             "It is skin on both sides and nothing between; elements would be that small.",
-            DROP_BODY,
+            DROP_BODY if faceted(body) else DROP_CRUMB,  # a film may be meant
             body,
             body.faces,
             station="mend",
-            by_cause=True,
+            by_cause=faceted(body),
         )
         for body, t in slivers.items()
     ] + _crumbs([b for b in model.bodies if b not in slivers])

@@ -51,7 +51,7 @@ CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", 
 CLEAN = Offer("clean-triangles", (("bodies", "bodies"),))
 PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
 PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
-#: A body that is nothing but skin; and one far smaller than the others, which may be meant.
+#: A body that is nothing but skin; and one that may be meant, as one far smaller than the others.
 DROP_BODY = Offer("drop-bodies", (("bodies", "bodies"),), word="Drop")
 DROP_CRUMB = replace(DROP_BODY, by_hand=True)
 PART = Offer("part", (("first", "body"), ("second", "other")))
