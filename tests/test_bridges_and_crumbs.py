@@ -180,10 +180,12 @@ def test_bodies_of_no_thickness_go_unseen_and_crumbs_by_hand(seed):
     expected = {name: 2.0 * 400.0 * t / (800.0 + 80.0 * t) for name, t in named.items()}
     assert slivers == pytest.approx(expected, rel=1e-6)
     assert [f.body.name for f in found if f.kind == "crumb"] == ["crumb"]
+    cards = grouped(found)
+    assert {g.text for g in cards if len(g.findings) == 2} == {"2 bodies of next to no thickness"}
     out = cured(State(model), 2.0)
     assert [b.name for b in out.state.model.bodies] == ["block", "plate", "crumb", "film"]
     assert out.tally["sliver body"] == {"taken": 2, "left": 1} and out.tally["crumb"]["left"] == 1
-    (crumb,) = (g for g in grouped(found) if g.first.kind == "crumb")
+    (crumb,) = (g for g in cards if g.first.kind == "crumb")
     (drop,) = ways(crumb)
     assert [b.name for b in run(out.state, drop).model.bodies] == ["block", "plate", "film"]
     assert not [f for f in findings(Model.of(plates), 4.0) if f.kind == "sliver body"]

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 _SEVERAL = {"body": "bodies", "boss": "bosses", "vertex": "vertices", "hexahedron": "hexahedra", "torus": "tori",
             "open boundary": "open boundaries", "gap between edges": "gaps between edges", "facets": "facets",
+            "sliver body": "bodies of next to no thickness",
             "patch": "patches", "b-spline": "b-splines"}  # fmt: skip
 
 

@@ -497,7 +497,8 @@ class Docket(Panel):
         elements = sum(costs.of(f) for f in group.findings) if costs is not None else 0.0
         if elements < 1.0 or group.first.severity != "costs":
             return ""
-        return f" {'It makes' if len(group.findings) == 1 else 'Together'} about {_about(elements)} elements."
+        what = "element" if round(elements) == 1 else "elements"
+        return f" {'It makes' if len(group.findings) == 1 else 'Together'} about {_about(elements)} {what}."
 
     # ---- doing
 

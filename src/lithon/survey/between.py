@@ -112,13 +112,17 @@ def _crumbs(bodies: Sequence[Body]) -> list[Finding]:
             float(np.cbrt(v)),
             xyz(mass_properties(body).centroid),
             f"{body.name} is a crumb of {v:.4g} mm³",
-            f"The next larger body has {volumes[k + 1] / v:.3g} times its volume: absorb it, or drop it.",
+            f"The next larger body has {_times(volumes[k + 1] / v)} times its volume: absorb it, or drop it.",
             DROP_CRUMB,
             body,
             body.faces,
         )
         for body, v in zip(bodies[: k + 1], volumes, strict=False)
     ]
+
+
+def _times(ratio: float) -> str:
+    return f"{ratio:,.0f}".replace(",", "\u00a0")
 
 
 def _spots(body: Body, spacing: float, skip: frozenset[int]) -> tuple[Floats, Floats, Ints]:

@@ -13,6 +13,8 @@ from lithon.words import many, several
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
 #: What many findings of one cause are called, and what they come to, where that of one does not say it.
 _TOGETHER = {"not followed": "small things not followed"}
+#: Such findings are about whole bodies, not about something in them.
+_WHOLE = ("sliver body",)
 _THEN = {
     "short edge": "The elements on them are that small.",
     "narrow face": "They are no wider than that.",
@@ -63,7 +65,7 @@ class Group:
             return f"{n} × {f.text}" if n > 1 else f.text
         bodies = len(dict.fromkeys(x.body for x in self.findings))
         what = _TOGETHER.get(f.kind, f"{n} {several(f.kind)}")
-        return f"{what} in {many(bodies, 'body')}" if bodies > 1 else what
+        return f"{what} in {many(bodies, 'body')}" if bodies > 1 and f.kind not in _WHOLE else what
 
     @property
     def consequence(self) -> str:
