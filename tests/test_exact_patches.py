@@ -5,6 +5,7 @@ import copy
 import pickle
 from collections import Counter
 from itertools import pairwise
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -29,6 +30,7 @@ from lithon.geometry.rounds import Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.contest import Contest
 from lithon.mend.fitting import tubes
+from lithon.mend.meetings import Meetings
 from lithon.mend.segments import Patch, noise_of, segmented
 from lithon.operations.mend.solid import _strays, _without_strays
 from lithon.operations.running import run
@@ -360,3 +362,41 @@ def test_a_coarse_torus_is_grown_about_the_axis_of_the_boss(seed):
     found = made.found[-1]
     assert isinstance(found, Torus) and (found.major, found.minor) == pytest.approx((2.0 + small, small), rel=1e-6)
     assert (made.label[own] == 1).mean() > 0.95 and not (made.label[np.setdiff1d(np.arange(len(corners)), own)]).any()
+
+
+@pytest.mark.parametrize("seed", seeds(5))
+def test_where_surfaces_touch_a_corner_is_on_the_curve_along_which_they_do(seed):
+    """A plane and a round of its edge, a shaft and its fillet, a face across: all that is near to such surfaces is near
+    to their common point, but for one direction, in which corners that scatter stray far. What there must be the point
+    on the line or circle of contact is told in closed form; where only that counts, nothing else is taken."""
+    rng = np.random.default_rng(seed)
+    r, shaft = rng.uniform(2.0, 5.0), rng.uniform(6.0, 12.0)
+    across = Plane(Frame.of((0, 4.0, 0), (0, 1, 0), (1, 0, 0)))
+    flat = [
+        Plane(Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0))),
+        Cylinder(Frame.of((0, 0, r), (0, 1, 0), (1, 0, 0)), r),
+        across,
+    ]
+    half = Plane(Frame.of((0, 0, 0), (0, 1, 0), (1, 0, 0)))
+    up = Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0))
+    filleted = [Cylinder(up, shaft), Torus(up, shaft + r, r), half]
+    near, scatter = 1e-6, 2e-3
+    for known, true, away in ((flat, (0, 4, 0), (1, 0, 0)), (filleted, (shaft, 0, 0), (0, 0, 1))):
+        where = np.array([true], dtype=float)
+        stray = float(np.sqrt(r * scatter))  # so far along what they touch they part by half the scatter
+        here = where + np.array(away) * stray * rng.choice([-1.0, 1.0]) + rng.uniform(-1e-4, 1e-4, (1, 3))
+        at = SimpleNamespace(near=near, tolerance=10.0 * near, free=0.0)
+        found = Meetings._on_all(at, known, here, 2.0 * stray, False, scatter, True)
+        assert found is not None and np.abs(found - where).max() < 1e-5
+        far = where + 40.0 * stray * np.array([[0.0, 1.0, 0.0]])  # on the curve or off it, but nowhere near the face
+        assert Meetings._on_all(at, known, far, stray, False, scatter, True) is None
+    two = Meetings._on_all(
+        SimpleNamespace(near=near, tolerance=1e-5, free=0.0),
+        flat[:2],
+        here * 0 + [[0.01, 7, 0]],
+        1.0,
+        False,
+        scatter,
+        True,
+    )
+    assert two is not None and abs(two[0, 0]) < 1e-5 and abs(two[0, 2]) < 1e-5 and abs(two[0, 1] - 7.0) < 0.05

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from numba import njit
@@ -155,3 +155,25 @@ def link_values(m: int, i: Ints, j: Ints, values: Floats) -> Floats:
     """A value of each link, in the order of `lists`."""
     order = np.argsort(np.concatenate([i, j]), kind="stable")
     return np.concatenate([values, values])[order]
+
+
+def given_away(
+    rows: Sequence[int], label: Ints, starts: Ints, other: Ints, off: Callable[[int, int], float],
+    most: float = np.inf, never: int = -1,
+) -> bool:  # fmt: skip
+    """Give each of some things the label of what is beside it that is nearest (`off`: of a thing and a label) and no
+    further than `most`, from the borders inwards; none is given that of `never`. Whether any were."""
+    left, some = list(rows), False
+    while left:
+        fresh: dict[int, int] = {}
+        for i in left:
+            beside = set(label[other[starts[i] : starts[i + 1]]].tolist()) - {-1, never}
+            away = {k: off(i, k) for k in sorted(beside)}
+            if away and min(away.values()) <= most:
+                fresh[i] = min(away, key=away.__getitem__)
+        if not fresh:
+            break
+        label[list(fresh)] = list(fresh.values())
+        left = [i for i in left if i not in fresh]
+        some = True
+    return some

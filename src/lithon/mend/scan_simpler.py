@@ -12,6 +12,7 @@ from lithon.geometry.rounds import Cone, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import freedoms, refined, torus_about
 from lithon.mend.folds import NUMBERS, fold_through
+from lithon.mend.links import given_away
 from lithon.mend.scan_patches import EACH, FEW, MEAN, SMALL, THIN, ScanPatches, rarity, rms, width
 from lithon.progress import pulse
 
@@ -236,21 +237,11 @@ class Simpler(ScanPatches):
     def _given(self, k: int, rows: Ints) -> bool:
         """Give slivers, of which only the corners tell where they are, each to what is beside it and nearest, from the
         borders inwards; whether any were."""
-        some, left = False, rows.tolist()
-        while left:
-            fresh: dict[int, int] = {}
-            for i in left:
-                p = self.scan.points[self.scan.corners[i]]
-                beside = set(self.label[self.other[self.starts[i] : self.starts[i + 1]]].tolist()) - {-1, k}
-                off = {j: float(np.abs(self.surfaces[j].signed_distance(p)).max()) for j in beside}
-                if off and min(off.values()) < EACH * self.noise:
-                    fresh[i] = min(off, key=off.__getitem__)
-            if not fresh:
-                break
-            self.label[list(fresh)] = list(fresh.values())
-            left = [i for i in left if i not in fresh]
-            some = True
-        return some
+
+        def off(i: int, j: int) -> float:
+            return float(np.abs(self.surfaces[j].signed_distance(self.scan.points[self.scan.corners[i]])).max())
+
+        return given_away(rows.tolist(), self.label, self.starts, self.other, off, EACH * self.noise, never=k)
 
     def _alike(self, k: int, joint: Surface) -> float:
         """Whether the surface of a patch looks as another one does there, or the other way."""

@@ -18,7 +18,7 @@ from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.contest import Contest
 from lithon.mend.fitting import refined
 from lithon.mend.growing import FEW, HOODS, SEVERAL, Growth
-from lithon.mend.links import flood
+from lithon.mend.links import flood, given_away
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import parted_scan
 from lithon.progress import pulse
@@ -281,24 +281,17 @@ class _Grower(Contest):
 
     def _absorb(self) -> None:
         """What lies on no patch goes to the nearest of those beside it, from the borders inwards."""
-        for _ in range(200):
-            left = np.flatnonzero(self.label < 0)
-            if not len(left) or not self.found:
-                return
-            fresh: dict[int, int] = {}
-            for i in left.tolist():
-                beside = {int(self.label[j]) for j in self.other[self.starts[i] : self.starts[i + 1]].tolist()} - {-1}
-                if beside:
-                    p = self.points[self.corners[i]]
 
-                    def off(k: int, p: Floats = p) -> float:
-                        s = self.found[k]
-                        return float(np.abs(s.signed_distance(p)).max()) if s is not None else np.inf
+        def off(i: int, k: int) -> float:
+            surface = self.found[k]
+            return (
+                np.inf
+                if surface is None
+                else float(np.abs(surface.signed_distance(self.points[self.corners[i]])).max())
+            )
 
-                    fresh[i] = min(beside, key=off)
-            if not fresh:
-                return
-            self.label[list(fresh)] = list(fresh.values())
+        if self.found:
+            given_away(np.flatnonzero(self.label < 0).tolist(), self.label, self.starts, self.other, off)
 
     def _seeds(self, size: Floats) -> Ints:
         """One triangle of each flat piece, large pieces first."""
