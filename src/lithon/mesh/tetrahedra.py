@@ -72,12 +72,14 @@ def _walled(
     """The surface, the tetrahedra that hold it, and the lattice to fill them with. What is draped and cannot be
     recovered is followed instead; in the end all is, small as it may be."""
     plain = _plain(model, rules, progress)
+    held: tuple[SurfaceMesh, Tetrahedra] | None = None
     if not all(closed(body) for body in model.bodies):
         # What is open at a place stays so whatever is draped: only where nothing gets out is there more to try.
         space, failures = recover(plain, progress)
         failures = failures or wall_off(plain, space)
         if failures:
             return plain, space, (), failures
+        held = plain, space
     avoid: set[Face] = set()
     tries = _FACETED_TRIES if all(faceted(body) for body in model.bodies) else _TRIES
     for turn in range(tries):
@@ -85,6 +87,8 @@ def _walled(
         plain, surface = graded(plain, avoid)
         progress.tell(0.1, "recovering the boundary")
         lattice, nodes = _lattice(surface), len(surface.nodes)
+        if held is not None and surface is held[0]:
+            return *held, lattice, []
         space, failures = recover(surface, progress)
         failures = failures or wall_off(surface, space)
         if not failures or not draped:
