@@ -18,7 +18,7 @@ from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import area, volume
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
-from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
 from lithon.mesh.sizing import divide_edge, size_field
@@ -458,6 +458,23 @@ def patches(*more: str) -> Callable[[Model, Outcome], None]:
     return holds
 
 
+def turned_round() -> Model:
+    """Three blocks: a sound one, one of which two faces side by side look inwards, and one that is inside out."""
+    sound, some, all_of = box(0, 0, 6, 5, 0, 4, "sound"), box(8, 0, 12, 5, 0, 4, "some"), box(14, 0, 18, 5, 0, 4, "all")
+
+    def turn(block: Body, count: int) -> Body:
+        return block.with_uses(FaceUse(u.face, u.forward != (k < count)) for k, u in enumerate(block.uses))
+
+    return Model.of([sound, turn(some, 2), turn(all_of, 6)])
+
+
+def turned_back(before: Model, out: Outcome) -> None:
+    """Each block has its volume; of the one with some faces turned only these were."""
+    assert [volume(b) for b in out.model.bodies] == pytest.approx([120.0, 80.0, 80.0])
+    assert body(out.model, "sound") is body(before, "sound") and out.words == "turn 8 faces outwards"
+    assert not [f for b in out.model.bodies for f in flaws(b, 1e-6)]
+
+
 def down_bore(p: Place, top: float = 8.0, foot: float = 0.0) -> list[tuple[float, ...]]:
     """A line down the smaller bore, a little way along its rim and up again."""
     x, y = 8.0 + 2.0 * np.cos([0.0, 0.6]), 10.0 + 2.0 * np.sin([0.0, 0.6])
@@ -546,6 +563,8 @@ EXAMPLES: tuple[Example, ...] = (
     Example("drop", hollow, wound("drop"), grows(8.0, -6), 6, [lambda m, p: do.drop(m.bodies[0].faces[0])]),
     Example("drop-bodies", pair, lambda m, p: do.drop_bodies(body(m, "lone")), grows(-125.0, -6), 12,
             [lambda m, p: do.drop_bodies(list(m.bodies))]),
+    Example("turn-outwards", turned_round, lambda m, p: do.turn_outwards(), turned_back, 12,
+            [lambda m, p: do.turn_outwards(body(m, "sound"))]),
     Example("merge", shoe, wound("merge"), grows(0.0), 10, [lambda m, p: do.merge(m.bodies[0].faces[:2])], False),
     Example("close", shoe, wound("close"), _mended, 15, [lambda m, p: do.close(m.bodies[0].faces[:1])], False),
     Example("patch-over", torn_ramp, lambda m, p: do.patch_over(around_ramp(m)), patched_over("b-spline"), 7,

@@ -3,19 +3,25 @@
 import numpy as np
 import pytest
 from dice import seeds
+from operation_examples import hollow
 
 import lithon
+from lithon import do
 from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.analysis.fits import nearest_simple
 from lithon.brep.measures import volume
-from lithon.brep.topology import Body, Model
+from lithon.brep.topology import Body, FaceUse, Model
 from lithon.brep.validate import flaws
+from lithon.errors import Refusal
 from lithon.exchange.obj import obj_text
 from lithon.exchange.stl import stl_binary
 from lithon.geometry.cones import Cone
 from lithon.geometry.frames import Frame
 from lithon.geometry.spheres import Sphere
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.operations.cures import ways
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.samples import FRAME, SAMPLES, paddle_frame
 from lithon.samples.build import Round, face_toward, prism, rectangle, sink
 from lithon.samples.gudgeon_scan import GUDGEON, scanned, sound_gudgeon
@@ -23,6 +29,7 @@ from lithon.samples.pintle_shoe import SHOE, sound_shoe, spoiled_shoe
 from lithon.samples.sill_blocks import SILL, sill_parts
 from lithon.samples.wounds import gap_opened, straight_edges
 from lithon.survey.findings import findings
+from lithon.survey.groups import grouped
 
 SEEDS = seeds(24)
 
@@ -180,3 +187,23 @@ def test_simple_surfaces_are_known_by_their_points_and_normals(surface):
     assert np.abs(made.signed_distance(surface.project(points + 0.5))).max() < 1e-7
     _, off = nearest_simple(points + dice.normal(scale=0.01, size=points.shape), surface.normal(points))
     assert 1e-3 < off < 0.1
+
+
+@pytest.mark.parametrize("seed", seeds(6))
+def test_what_is_turned_round_is_found_and_turned_back(seed):
+    """Some faces of a block with a hollow in it, of the shell outside or of that within, turned at random, and all of
+    it: the card's own cure and mending what is safe give the solid that it was, every face as it was used."""
+    rng = np.random.default_rng(seed)
+    good = hollow().bodies[0]
+    few = set(rng.choice(len(good.uses), int(rng.integers(1, 3)), replace=False).tolist())
+    for which in (few, set(range(len(good.uses)))):
+        bad = good.with_uses(FaceUse(u.face, u.forward != (k in which)) for k, u in enumerate(good.uses))
+        state = State(Model.of([bad]))
+        cards = [g for g in grouped(findings(state.model, 2.0)) if g.first.kind in ("flipped face", "inside-out")]
+        assert cards
+        for operation in (do.mend_safe(), next(ways(cards[0]))):
+            out = run(state, operation).model.bodies[0]
+            assert volume(out) == pytest.approx(volume(good), rel=1e-12)
+            assert [u.forward for u in out.uses] == [u.forward for u in good.uses]
+    with pytest.raises(Refusal, match="all faces look outwards"):
+        run(State(Model.of([good])), do.turn_outwards())

@@ -10,7 +10,7 @@ from lithon.operations.places import Cut as Cut
 from lithon.operations.places import Spot as Spot
 
 class mend_safe(Operation):  # noqa: N801
-    """Take every cure that moves nothing by more than a limit: sew, drop, merge, replace, close."""
+    """Take every cure that moves nothing by more than a limit: sew, drop, turn, merge, replace, close."""
 
     def __init__(
         self,
@@ -117,6 +117,14 @@ class drop_bodies(Operation):  # noqa: N801
     def __init__(
         self,
         bodies: str | Body | Iterable[Body] | Choice | Sequence[str],
+    ) -> None: ...
+
+class turn_outwards(Operation):  # noqa: N801
+    """Turn faces so that the skin of each body looks outwards all over; no point moves."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
     ) -> None: ...
 
 class merge(Operation):  # noqa: N801

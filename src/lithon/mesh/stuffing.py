@@ -46,7 +46,7 @@ _THROUGH, _MOST = 1.0, 200_000
 #: How often a lattice finer by so much is tried where the volume is off by more than this share.
 _FINER, _LESS, _VOLUME = 4, 0.6, 0.02
 #: How often a finer one is tried for creases alone, of no more elements than five times this.
-_KEEPING, _DENSE = 2, 30_000
+_KEEPING, _DENSE = 2, 60_000
 #: What the volume is off by, as a share, that no creases make up for.
 _TOO_MUCH = 0.08
 #: Where the lattice lies beside the body's box, in cubes: not on round numbers.

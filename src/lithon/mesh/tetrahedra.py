@@ -51,7 +51,7 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
     for body in model.bodies:
         if not body.sheet and closed(body) and volume(body) <= 0.0:
             raise Refusal(f"{body.name} is inside out: its skin encloses no positive volume",
-                          remedy="turn it right side out: its card does", entities=(body,))  # fmt: skip
+                          remedy="turn it outwards", entities=(body,))  # fmt: skip
     surface, space, lattice, failures = _walled(model, rules, progress)
     if failures:
         raise Refusal(

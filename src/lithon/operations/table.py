@@ -20,6 +20,7 @@ from lithon.operations.mend.close import Close
 from lithon.operations.mend.cover import Cover
 from lithon.operations.mend.drop import Drop, DropBodies
 from lithon.operations.mend.merge import Merge
+from lithon.operations.mend.orient import TurnOutwards
 from lithon.operations.mend.patch import PatchOver
 from lithon.operations.mend.patches import FindPatches, GrowPatch, PaintPatch, PartPatch, SayKind, UnitePatches
 from lithon.operations.mend.replace import Replace
@@ -91,6 +92,7 @@ TABLE: tuple[Row, ...] = (
     Row("cover", Cover, "Mend", "Cover bodies", "", "hull convex block cylinder fit", likely=0.2),
     Row("drop", Drop, "Mend", "Drop sheets and hollows", "", "delete remove void fragment loose", likely=0.2),
     Row("drop-bodies", DropBodies, "Mend", "Drop bodies", "", "delete remove", likely=0.2),
+    Row("turn-outwards", TurnOutwards, "Mend", "Turn outwards", "", "flip orient normals inside out", likely=0.5),
     Row("merge", Merge, "Mend", "Merge faces", "", "join needless split", likely=0.3),
     Row("close", Close, "Mend", "Close an opening", "", "fill hole missing face cap", likely=0.2),
     Row("patch-over", PatchOver, "Mend", "Patch over", "", "cover fill surface n-sided torn overlap", likely=0.25),

@@ -11,7 +11,7 @@ from lithon.brep.measures import face_area
 from lithon.brep.shells import grouped
 from lithon.brep.topology import Body, Edge
 from lithon.brep.validate import Flaw
-from lithon.survey.card import Finding, xyz
+from lithon.survey.card import TURN, Finding, Offer, xyz
 
 _EDGES = ("crowded edge", "flipped face")
 
@@ -22,6 +22,7 @@ def skin_cards(body: Body, flaws: list[Flaw]) -> list[Finding]:
     out = [_of_edges(body, group) for group in grouped(edges, _ends)]
     for flaw in flaws:
         if flaw.kind not in _EDGES:
+            turned = flaw.kind == "inside-out"
             out.append(
                 Finding(
                     flaw.kind,
@@ -30,8 +31,9 @@ def skin_cards(body: Body, flaws: list[Flaw]) -> list[Finding]:
                     flaw.place,
                     flaw.text,
                     "The volume cannot be filled with elements.",
-                    "mend",
+                    TURN if turned else "mend",
                     body,
+                    body.faces if turned else (),
                     station="mend",
                 )
             )
@@ -48,6 +50,7 @@ def _of_edges(body: Body, edges: list[Edge]) -> Finding:
     own = set(edges)
     small = [f for f in faces if own.issuperset(f.edges())]  # wholly bounded by what is wrong
     twins = [f for f in small if any(g is not f and set(g.edges()) == set(f.edges()) for g in small)]
+    remedy: Offer | str
     if twins:
         kind, guilty = "doubled face", twins
         text = "a face lies on another that is the same"
@@ -59,7 +62,7 @@ def _of_edges(body: Body, edges: list[Edge]) -> Finding:
     else:
         kind, guilty = "flipped face", small or faces
         text = "a face is turned round against its neighbours"
-        remedy = "drop it and close the opening that it leaves"
+        remedy = TURN
     middle = np.concatenate([samples(e) for e in edges]).mean(axis=0)
     return Finding(
         kind,

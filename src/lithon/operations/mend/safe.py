@@ -9,11 +9,11 @@ from lithon.operations.parameters import length
 from lithon.words import many
 
 #: Cures that may be taken unseen.
-_CURES = ("sew", "drop", "merge", "replace", "close")
+_CURES = ("sew", "drop", "turn-outwards", "merge", "replace", "close")
 
 
 class MendSafe(Operation):
-    """Take every cure that moves nothing by more than a limit: sew, drop, merge, replace, close."""
+    """Take every cure that moves nothing by more than a limit: sew, drop, turn, merge, replace, close."""
 
     limit: float | None = param(length("limit", "how far anything may move; left out: a two-hundredth of an element",
                                        above=0.0, optional=True))  # fmt: skip
