@@ -482,9 +482,10 @@ class Docket(Panel):
             card.lay.insertWidget(card.lay.count() - 1, label(told, "dim"))
         elif f.offer is not None:
             offer = f.offers[way.number if way is not None else 0]
-            name = offer.word or rows()[offer.operation].title
-            word = name if name == "Patch over" else name.split(" ")[0]
-            card.add_button(f"{word} all" if n > 1 and offer.of_all else word, lambda g=group: self.remedy(g))
+            name = rows()[offer.operation].title
+            first, *rest = (offer.word or (name if name == "Patch over" else name.split(" ")[0])).split(" ")
+            every = ["all"] if n > 1 and offer.of_all else []
+            card.add_button(" ".join([first, *every, *rest]), lambda g=group: self.remedy(g))
         elif f.advice:
             card.lay.insertWidget(card.lay.count() - 1, label(f"{f.advice[0].upper()}{f.advice[1:]}.", "dim"))
         if group.faces:

@@ -54,7 +54,7 @@ PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
 #: A body that is nothing but skin; and one that may be meant, as one far smaller than the others.
 DROP_BODY = Offer("drop-bodies", (("bodies", "bodies"),), word="Drop")
 DROP_CRUMB = replace(DROP_BODY, by_hand=True)
-TURN = Offer("turn-outwards", (("bodies", "body"),))
+TURN = Offer("turn-outwards", (("bodies", "bodies"),), word="Turn outwards")
 PART = Offer("part", (("first", "body"), ("second", "other")))
 #: The sides of a slot brought together: what is between them is filled.
 FILL = Offer("run-to", (("face", "smaller"), ("target", "larger")), by_hand=True, word="Fill")
