@@ -21,8 +21,10 @@ from lithon.brep.boxes import edge_boxes, face_boxes, meeting
 from lithon.brep.loops import group, trace
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, vertex_at
+from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Curve
+from lithon.geometry.facets import Facets
 from lithon.geometry.meet import closed_form, cross, meet
 from lithon.geometry.surfaces import Surface
 from lithon.progress import pulse
@@ -375,6 +377,15 @@ class _Arranger:
         )
         if not added and not changed:
             return [face]
+        if isinstance(face.surface, Facets) and (
+            added or any(len(self.pieces[c.edge]) > 1 for loop in face.loops for c in loop)
+        ):
+            raise Refusal(
+                "a face made of triangles cannot be parted by what it meets",
+                where=spot(face.surface.points[0]),
+                remedy="make it a solid of exact faces first; united, reduced and carved by planes it can be as it is",
+                entities=(face,),
+            )
         loops = [_walk(loop, self.pieces) for loop in face.loops]
         if not added:
             return [face.with_loops(loops)]

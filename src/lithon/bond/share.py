@@ -14,6 +14,7 @@ import numpy as np
 from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.brep.boxes import box, face_boxes, meeting
+from lithon.brep.faceted import faceted
 from lithon.brep.measures import face_area
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, FaceUse, Model
@@ -72,6 +73,11 @@ def bond(
             )
         if any(all(out.bodies.index(b) in places for b in out.owners(f)) for f in out.shared()):
             raise Refusal("all that these bodies have in common is shared already")
+        if any(faceted(out.bodies[k]) for k in places):
+            raise Refusal(
+                "no two of these bodies have a whole face in common",
+                remedy="bodies of triangles share nothing less: make them exact solids first",
+            )
         raise Refusal("no two of these bodies touch", remedy="a gap tolerance above the distance between them")
     return out, contacts
 

@@ -3,7 +3,7 @@
 The surface becomes a sheet larger than the body; both are laid over each other (`arrange`). The parts
 of the sheet inside the body close both sides. The halves of a body that stands alone are whole in
 themselves, and sharing the cut is Bond's work; a body that is bonded already keeps its bonds, and its
-halves share the cut.
+halves share the cut. A body of triangles is limited to what is ahead of a plane, and to what is behind it.
 """
 
 from __future__ import annotations
@@ -13,11 +13,12 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from lithon.arrange.boolean import sides
+from lithon.arrange.boolean import combine, sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.boxes import box
+from lithon.brep.faceted import Triangles, bodies_of, faceted, soup_of
 from lithon.brep.rewrite import rewrite
 from lithon.brep.shells import solids
 from lithon.brep.tessellation.division import edge_points
@@ -62,6 +63,9 @@ def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Prog
 def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
     """The model with one of its bodies cut, its pieces in its place; none where the surface passes it by."""
     bonded = any(len(model.owners(f)) > 1 for f in body.faces)
+    if faceted(body):
+        pieces = _of_triangles(body, surface, model.tolerance, bonded)
+        return model.replaced(body, _renamed(pieces, body, {b.name for b in model.bodies})) if pieces else None
     made = laid_over(body, surface, model.tolerance)
     if made is None:
         return None
@@ -76,6 +80,38 @@ def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
         recut = other if other in pieces else cut.applied(other)
         changed.append(recut if recut is other else check(recut, model.tolerance))
     return Model(tuple(changed), model.tolerance)
+
+
+def _of_triangles(body: Body, surface: Surface, tolerance: float, bonded: bool) -> list[Body]:
+    """The pieces of a body of triangles on both sides of a plane, those ahead of it first; none where it passes by."""
+    if not isinstance(surface, Plane) or bonded:
+        raise Refusal(
+            f"{body.name} is made of triangles{' and shares faces' if bonded else ''}",
+            remedy="cut it before it is bonded"
+            if bonded
+            else "cut with a plane, or make it a solid of exact faces first",
+            entities=(body,),
+        )
+    off = surface.signed_distance(soup_of(body).points)
+    if off.min() >= -20.0 * tolerance or off.max() <= 20.0 * tolerance:
+        return []
+    around = box(body)
+    reach = float(np.linalg.norm(around[1] - around[0])) + 1.0
+    middle = surface.project(around.mean(axis=0)[None])[0]
+    out: list[Body] = []
+    for sense in (1.0, -1.0):
+        frame = Frame.of(middle, sense * surface.frame.z, surface.frame.x)
+        found = combine(body, _half_space(frame, reach), "intersect", tolerance)
+        out += found
+    return [Body(piece.uses, f"{body.name} {letter}") for piece, letter in zip(out, _letters(), strict=False)]
+
+
+def _half_space(frame: Frame, reach: float) -> Body:
+    """A block of triangles ahead of a plane, which holds all that is no further (mm) from its origin."""
+    corners = np.array([[x, y, z] for z in (0.0, 1.0) for y in (-1.0, 1.0) for x in (-1.0, 1.0)])
+    sides = [(0, 2, 3, 1), (4, 5, 7, 6), (0, 1, 5, 4), (2, 6, 7, 3), (0, 4, 6, 2), (1, 3, 7, 5)]
+    triangles = np.array([t for a, b, c, d in sides for t in ((a, b, c), (a, c, d))])
+    return bodies_of([Triangles(frame.world(2.0 * reach * corners), triangles, "half")])[0][0]
 
 
 def laid_over(body: Body, surface: Surface, tolerance: float) -> tuple[Overlay, list[Face]] | None:
