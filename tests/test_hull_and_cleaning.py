@@ -287,4 +287,4 @@ def test_triangles_that_would_have_to_be_parted_are_refused_in_words():
     assert len(run(of_triangles(foot, same), do.bond()).model.shared()) == 1
     with pytest.raises(Refusal, match="whole face in common") as told:
         run(of_triangles(foot, post), do.bond())
-    assert "exact faces" in told.value.remedy
+    assert "exact solids" in told.value.remedy
