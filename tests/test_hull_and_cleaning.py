@@ -288,3 +288,15 @@ def test_triangles_that_would_have_to_be_parted_are_refused_in_words():
     with pytest.raises(Refusal, match="whole face in common") as told:
         run(of_triangles(foot, post), do.bond())
     assert "exact solids" in told.value.remedy
+
+
+def test_a_round_cut_passes_triangles_by():
+    """A body of triangles elsewhere does not keep exact ones from being cut; it is told where it is met, in the midst
+    of a triangle, too."""
+    exact, soup = box(0, 0, 9, 9, 0, 9, "exact"), box(0, 50, 9, 59, 0, 9, "soup")
+    state = State(Model.of([exact, bodies_of([soup_of(soup)])[0][0]]))
+    out = run(state, do.carve(do.Cut.round(do.Axis.at((0, 4, 4), (1, 0, 0)), 2.0))).model
+    assert sorted(volume(b) for b in out.bodies) == pytest.approx([36 * np.pi, 729 - 36 * np.pi, 729])
+    for bodies, z in ((["soup"], 4.5), (["soup"], 2.0)):
+        with pytest.raises(Refusal, match="soup is made of triangles"):
+            run(state, do.carve(do.Cut.round(do.Axis.at((0, 55, z), (1, 0, 0)), 1.0), bodies=bodies))

@@ -482,8 +482,7 @@ class Docket(Panel):
             card.lay.insertWidget(card.lay.count() - 1, label(told, "dim"))
         elif f.offer is not None:
             offer = f.offers[way.number if way is not None else 0]
-            name = rows()[offer.operation].title
-            first, *rest = (offer.word or (name if name == "Patch over" else name.split(" ")[0])).split(" ")
+            first, *rest = (offer.word or rows()[offer.operation].title.split(" ")[0]).split(" ")
             every = ["all"] if n > 1 and offer.of_all else []
             card.add_button(" ".join([first, *every, *rest]), lambda g=group: self.remedy(g))
         elif f.advice:

@@ -22,6 +22,7 @@ from lithon.brep.faceted import Triangles, bodies_of, faceted, soup_of
 from lithon.brep.rewrite import rewrite
 from lithon.brep.shells import solids
 from lithon.brep.tessellation.division import edge_points
+from lithon.brep.tessellation.sampling import spread_inside
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Model, Vertex, vertex_at
 from lithon.brep.validate import check
@@ -31,6 +32,9 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.progress import SILENT, Progress
+
+#: How far apart a body of triangles is looked at for a surface that passes through it, in diagonals.
+_LOOKED = 0.02
 
 
 def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Progress = SILENT) -> Model:
@@ -84,25 +88,24 @@ def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
 
 def _of_triangles(body: Body, surface: Surface, tolerance: float, bonded: bool) -> list[Body]:
     """The pieces of a body of triangles on both sides of a plane, those ahead of it first; none where it passes by."""
-    if not isinstance(surface, Plane) or bonded:
-        raise Refusal(
-            f"{body.name} is made of triangles{' and shares faces' if bonded else ''}",
-            remedy="cut it before it is bonded"
-            if bonded
-            else "cut with a plane, or make it a solid of exact faces first",
-            entities=(body,),
-        )
-    off = surface.signed_distance(soup_of(body).points)
+    soup, around = soup_of(body), box(body)
+    # A round surface can pass through the midst of a triangle.
+    spots, _ = spread_inside(soup.points[soup.corners], _LOOKED * float(np.linalg.norm(around[1] - around[0])))
+    off = surface.signed_distance(np.concatenate([soup.points, spots]))
     if off.min() >= -20.0 * tolerance or off.max() <= 20.0 * tolerance:
         return []
-    around = box(body)
+    if bonded:
+        raise Refusal(f"{body.name} is made of triangles and shares faces", remedy="cut it before it is bonded",
+                      entities=(body,))  # fmt: skip
+    if not isinstance(surface, Plane):
+        raise Refusal(f"{body.name} is made of triangles", entities=(body,),
+                      remedy="cut with a plane, or make it a solid of exact faces first")  # fmt: skip
     reach = float(np.linalg.norm(around[1] - around[0])) + 1.0
     middle = surface.project(around.mean(axis=0)[None])[0]
     out: list[Body] = []
     for sense in (1.0, -1.0):
         frame = Frame.of(middle, sense * surface.frame.z, surface.frame.x)
-        found = combine(body, _half_space(frame, reach), "intersect", tolerance)
-        out += found
+        out += combine(body, _half_space(frame, reach), "intersect", tolerance)
     return [Body(piece.uses, f"{body.name} {letter}") for piece, letter in zip(out, _letters(), strict=False)]
 
 

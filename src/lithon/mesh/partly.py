@@ -75,10 +75,10 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) ->
     mesh = tetrahedral_mesh(model, rules, progress)
     if not _of_triangles(model.bodies):
         return mesh
-    other = None
+    most, other = max(rules.ignore or 0.0, lattice), None
     if lattice and (poor := verdict(mesh).strict):  # a finer one is as poor
         other = _from_lattice(model.bodies, rules, progress, lattice)
-        if other is not None and verdict(other).strict < poor and other.rounded[0] <= lattice:
+        if other is not None and verdict(other).strict < poor and other.rounded[0] <= most:
             return other
     for finer in _FINER:
         if abs(mesh.volume_ratio - 1.0) <= _VOLUME or len(mesh.elements) > _PLENTY:
@@ -93,8 +93,7 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) ->
         other = _from_lattice(model.bodies, rules, progress, lattice)
     if not poor or other is None or verdict(other).strict >= poor:
         return mesh
-    within = other.rounded[0] <= max(rules.ignore or 0.0, lattice)
-    return other if within else replace(mesh, better=other.rounded)
+    return other if other.rounded[0] <= most else replace(mesh, better=other.rounded)
 
 
 def _of_triangles(bodies: Sequence[Body]) -> bool:

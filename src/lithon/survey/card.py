@@ -49,8 +49,8 @@ class Offer:
 
 CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", "close", "sew", "replace"))
 CLEAN = Offer("clean-triangles", (("bodies", "bodies"),))
-PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")))
-PATCH_EDGES = Offer("patch-over", (("edges", "edges"),))
+PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")), word="Patch over")
+PATCH_EDGES = Offer("patch-over", (("edges", "edges"),), word="Patch over")
 #: A body that is nothing but skin; and one that may be meant, as one far smaller than the others.
 DROP_BODY = Offer("drop-bodies", (("bodies", "bodies"),), word="Drop")
 DROP_CRUMB = replace(DROP_BODY, by_hand=True)
