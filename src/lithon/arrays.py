@@ -60,6 +60,17 @@ def rows_of(label: Ints, n: int) -> list[Ints]:
     return [order[i:j] for i, j in pairwise(starts.tolist())]
 
 
+def evenly(start: Floats, end: Floats, pieces: Ints) -> Floats:
+    """Values from each start (k,) to each end (k,) in as many even pieces (k,), ends and all, one row after the
+    other."""
+    row = np.repeat(np.arange(len(pieces)), pieces + 1)
+    last = np.cumsum(pieces + 1) - 1
+    at = np.arange(len(row)) - (last - pieces)[row]
+    out: Floats = start[row] + at * ((end - start) / pieces)[row]
+    out[last] = end
+    return out
+
+
 def triangle_areas(points: Floats, corners: Ints) -> Floats:
     """The areas (m,) of triangles (m,3) of points (n,3)."""
     a, b, c = (points[corners[:, k]] for k in range(3))

@@ -6,7 +6,7 @@ import functools
 import itertools
 import os
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import copy_context
 from typing import Any, Generic, TypeVar
 
@@ -31,6 +31,16 @@ def each_of(run: Callable[[_T], _R], things: Sequence[_T]) -> list[_R]:
     with ThreadPoolExecutor(cores, "lithon-things") as pool:
         # Each in a context of its own, where it finds the progress of the operation under way.
         return [f.result() for f in [pool.submit(copy_context().run, run, thing) for thing in things]]
+
+
+def begun(run: Callable[[], _R]) -> Future[_R]:
+    """Something worked out in a thread while other things are done here, for whoever asks for its result. It must let
+    go of the interpreter for most of its time; it tells no progress and is not stopped."""
+    pool = ThreadPoolExecutor(1, "lithon-begun")
+    try:
+        return pool.submit(run)
+    finally:
+        pool.shutdown(wait=False)
 
 
 class Ahead(Generic[_T]):

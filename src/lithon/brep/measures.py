@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints, cross_product, frozen, gauss, given
+from lithon.arrays import Floats, Ints, cross_product, evenly, frozen, gauss, given
 from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.copies import Copy, copy_of, origin_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
@@ -231,12 +231,17 @@ def _rolled_moments(sides: list[_Side]) -> Floats:
 def _rolled(sides: list[_Side]) -> Floats:
     """As `_run`, for many edges (k,14) in one go."""
     edges = [edge for edge, _ in sides]
-    cuts = [_smooth_cuts(e, 1) for e in edges]
-    pieces = np.array([len(c) - 1 for c in cuts])
-    start = np.concatenate([c[:-1] for c in cuts])[:, None]
-    half = np.concatenate([np.diff(c) for c in cuts])[:, None] / 2.0
+    uneven = np.array([isinstance(e.curve, BSplineCurve | Crossing) for e in edges])
+    even, other = np.flatnonzero(~uneven), np.flatnonzero(uneven)
+    pieces = np.array([_pieces(edges[k], 1) for k in even], dtype=np.int64)
+    ends = np.array([(edges[k].t0, edges[k].t1) for k in even]).reshape(-1, 2)
+    cuts = [_smooth_cuts(edges[k], 1) for k in other]
+    every = np.concatenate([evenly(ends[:, 0], ends[:, 1], pieces), *cuts])
+    of = np.repeat([*even, *other], [*(pieces + 1), *map(len, cuts)])
+    within = of[1:] == of[:-1]
+    start, half = every[:-1][within, None], np.diff(every)[within, None] / 2.0
     t, weight = (start + half + half * _NODES).ravel(), (half * _WEIGHTS).ravel()
-    row = np.repeat(np.arange(len(edges)), pieces * len(_NODES))
+    row = np.repeat(of[1:][within], len(_NODES))
     curves, surfaces = CurveBatch.of([e.curve for e in edges]), RollBatch.of([surface for _, surface in sides])
     out: Floats = _gathered(
         row, given(curves.points(row, t)), given(curves.speeds(row, t) * weight[:, None]), given(surfaces.origin),
@@ -376,12 +381,16 @@ def _at_knots(edge: Edge, chart: SplineChart | SweptChart, cuts: Floats) -> Floa
     return out[np.concatenate([[True], np.diff(out) > 1e-9 * (edge.t1 - edge.t0)])]
 
 
-def _smooth_cuts(edge: Edge, least: int) -> Floats:
-    """Where an edge is cut so that each piece turns little and holds no knot, in at least `least` pieces."""
+def _pieces(edge: Edge, least: int) -> int:
+    """In how many even pieces, at least `least`, each one of an edge turns little."""
     # Along lines and conics the integrands are polynomials in t, cos t and sin t of low degree.
     step = 1.0 if isinstance(edge.curve, Line | Ellipse) else 0.5
-    n = max(least, edge.curve.pieces(edge.t0, edge.t1, 1e9, step))
-    cuts = np.linspace(edge.t0, edge.t1, n + 1)
+    return max(least, edge.curve.pieces(edge.t0, edge.t1, 1e9, step))
+
+
+def _smooth_cuts(edge: Edge, least: int) -> Floats:
+    """Where an edge is cut so that each piece turns little and holds no knot, in at least `least` pieces."""
+    cuts = np.linspace(edge.t0, edge.t1, _pieces(edge, least) + 1)
     if isinstance(edge.curve, BSplineCurve):
         cuts = np.unique(np.concatenate([cuts, edge.curve.corners(edge.t0, edge.t1)]))
         cuts = cuts[np.concatenate([[True], np.diff(cuts) > 1e-12 * (edge.t1 - edge.t0)])]

@@ -219,6 +219,9 @@ def gap_flaws(edges: Iterable[Edge], tolerance: float) -> list[Flaw]:
         if edge.t1 <= edge.t0:
             out.append(Flaw("reversed edge", "an edge ends before it starts", _tuple(edge.at(0.0)), edge))
             continue
+        if edge.ring:
+            _sound_edges[edge] = tolerance
+            continue
         ends = edge.curve.point(np.array([edge.t0, edge.t1]))
         for vertex, point in ((edge.start, ends[0]), (edge.end, ends[1])):
             if vertex is not None and np.linalg.norm(vertex.point - point) > MISS * tolerance:
@@ -262,10 +265,17 @@ _EMPTY = 0.05
 _LARGE = 100.0
 
 
-def _drawn_area(face: Face) -> float:
-    """The area (mm2) of what is drawn of a face."""
+def _drawn_large(face: Face, area: float) -> bool:
+    """Whether what is drawn of a face has more than an area (mm2): mostly its first triangle tells."""
     mesh = face_mesh(face)
-    return float(triangle_areas(mesh.points, mesh.triangles).sum())
+    if len(mesh.triangles):
+        (ax, ay, az), (bx, by, bz), (cx, cy, cz) = mesh.points[mesh.triangles[0]].tolist()
+        nx = (by - ay) * (cz - az) - (bz - az) * (cy - ay)
+        ny = (bz - az) * (cx - ax) - (bx - ax) * (cz - az)
+        nz = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+        if nx * nx + ny * ny + nz * nz > 4.0 * area**2:
+            return True
+    return float(triangle_areas(mesh.points, mesh.triangles).sum()) > area
 
 
 def _outline_flaws(face: Face, tolerance: float, off: _Off, trouble_of: Callable[[Face], str]) -> list[Flaw]:
@@ -294,6 +304,6 @@ def _look_at_face(face: Face, tolerance: float, off: _Off) -> list[Flaw]:
     if leaks(face):
         return [Flaw("leak", "the triangles of a face do not end along its edges", _at(face), face)]
     # Its triangles end along its edges as these are walked: where they are large it is, and no turned one.
-    if _drawn_area(face) <= _LARGE * tolerance**2 and face_area(face) <= _EMPTY * tolerance**2:
+    if not _drawn_large(face, _LARGE * tolerance**2) and face_area(face) <= _EMPTY * tolerance**2:
         return [Flaw("empty face", "a face has no area", _at(face), face)]
     return []

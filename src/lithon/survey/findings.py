@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Collection
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -34,6 +35,7 @@ from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 from lithon.survey.skin import skin_cards
 from lithon.survey.walls import Thinness, joined, slots, walls
+from lithon.threads import begun
 from lithon.words import listed, many
 
 #: Elements through a wall, at least, by default.
@@ -137,8 +139,11 @@ def _found(body: Body, size: float, tolerance: float, thorough: bool) -> list[Fi
         out += disguise_cards(body, tolerance) if drawn else []
         narrow = _narrow_faces(body, size, set()) if drawn else []
         return out + _short_edges(body, size, {f for card in narrow for f in card.faces}) + narrow
+    drawn = body_is_drawn(body)
+    # Most of what walls take is compiled, most of what soundness takes is not.
+    ahead = begun(partial(thickness, body)) if drawn and not faceted(body) else None
     out = _unsound(body, tolerance)
-    if not body_is_drawn(body):
+    if not drawn:
         return out
     out += crossing_cards(body, tolerance)
     out += disguise_cards(body, tolerance)
@@ -147,6 +152,8 @@ def _found(body: Body, size: float, tolerance: float, thorough: bool) -> list[Fi
     thin = None
     if not any(f.severity == "stops" for f in out):  # walls and features want a closed skin
         out += _voids(body)
+        if ahead is not None:
+            ahead.result()
         out += _thin_walls(body, size)
         thin = Thinness(body)
         for feature in features(body):

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, evenly
 from lithon.brep.copies import origin_of
 from lithon.brep.topology import Edge, Vertex
 from lithon.geometry.batch import CurveBatch
@@ -77,9 +77,9 @@ def divide_edges(edges: Iterable[Edge]) -> None:
     wanted = [e for e in _edges.missing(edges) if isinstance(e.curve, Line | Ellipse) and origin_of(e) is None]
     if len(wanted) < 4:
         return
-    pieces = [_pieces(e) for e in wanted]
-    t = np.concatenate([np.linspace(e.t0, e.t1, n + 1) for e, n in zip(wanted, pieces, strict=True)])
-    count = np.array(pieces) + 1
+    pieces = np.array([_pieces(e) for e in wanted])
+    t = evenly(np.array([e.t0 for e in wanted]), np.array([e.t1 for e in wanted]), pieces)
+    count = pieces + 1
     every = CurveBatch.of([e.curve for e in wanted]).points(np.repeat(np.arange(len(wanted)), count), t)
     for edge, points in zip(wanted, np.split(every, np.cumsum(count)[:-1]), strict=True):
         _edges[edge] = _named(edge, points)

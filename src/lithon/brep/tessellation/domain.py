@@ -166,7 +166,7 @@ def _ring(base: int, n: int) -> Ints:
 
 def _area(flat: Floats) -> float:
     x, y = flat[:, 0], flat[:, 1]
-    return 0.5 * float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum())
+    return 0.5 * float(x[:-1] @ y[1:] - x[1:] @ y[:-1] + x[-1] * y[0] - x[0] * y[-1])
 
 
 def _where(loops: list[_FlatLoop]) -> str:

@@ -30,9 +30,12 @@ from lithon.geometry.splines import SplineChart
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.progress import pulse
 from lithon.remembered import Remembered
+from lithon.threads import each_of
 
 #: A free-form surface of more polynomial pieces than this is not looked at piece by piece.
 _PIECES = 4096
+#: From so many loops on a plane is worth a thread.
+_MANY_LOOPS = 100
 
 
 _faces = Remembered[Face, FaceMesh]("brep/tessellation/tessellate:faces")
@@ -54,6 +57,17 @@ def prepare_meshes(faces: Iterable[Face]) -> None:
     if len(wanted) >= 4:
         _faces.update(tubes(wanted))
         _faces.update(three_sided(wanted))
+    # Planes of many loops one beside the other: most of their time is compiled, and they need no nodes of their own.
+    big = [f for f in _faces.missing(wanted) if isinstance(f.surface, Plane) and len(f.loops) >= _MANY_LOOPS]
+    _faces.update((f, mesh) for f, mesh in zip(big, each_of(_if_drawn, big), strict=True) if mesh is not None)
+
+
+def _if_drawn(face: Face) -> FaceMesh | None:
+    """The triangles of a face in one part, or nothing where its boundary is tangled."""
+    try:
+        return _part_mesh(face)
+    except Refusal:
+        return None
 
 
 class CrossesItself(Refusal):

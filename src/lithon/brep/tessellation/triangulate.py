@@ -350,7 +350,7 @@ def _cotangent(x: Floats, at: int, a: int, b: int) -> float:
     return (ux * vx + uy * vy + uz * vz) / (np.sqrt(cx * cx + cy * cy + cz * cz) + 1e-300)
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _build(p: Ints, order: Ints, tri: Ints, nbr: Ints, fix: Ints, segments: Ints) -> tuple[int, int]:
     """Insert all points in this order, force the segments, flood away the outside.
     Returns the triangle count, or -1 with the offending point or segment."""
