@@ -17,7 +17,7 @@ from itertools import pairwise
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints, cross_product
+from lithon.arrays import Floats, Ints, cross_product, triangle_areas
 from lithon.brep.cleaning import winding_number
 from lithon.brep.meeting import may_meet
 from lithon.geometry.boxtree import BoxTree
@@ -241,48 +241,142 @@ class _Cut:
     over: list[int]
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Overlaid:
+    """Triangles cut along where they meet: corners (k,3) of points (n,3), what lies there more than once only once, and
+    of which given triangle (k,) each is a part. `over`: for the rows of such, the other given triangles there."""
+
+    points: Floats
+    corners: Ints
+    origin: Ints
+    over: dict[int, list[int]]
+
+    def patches(self) -> Ints:
+        """The patch (k,) that each belongs to: what runs on over sides of two triangles that run against each other."""
+        m, n = len(self.corners), len(self.points)
+        a, b = self.corners[:, [0, 1, 2]].T.ravel(), self.corners[:, [1, 2, 0]].T.ravel()
+        key = np.minimum(a, b) * n + np.maximum(a, b)
+        order = np.argsort(key, kind="stable")
+        start = np.flatnonzero(np.r_[True, np.diff(key[order]) != 0])
+        two = start[np.diff(np.r_[start, len(key)]) == 2]
+        one, other = order[two], order[two + 1]
+        along = a[one] == b[other]  # what runs the other way beside it is the same skin
+        graph = scipy.sparse.coo_array((np.ones(int(along.sum())), (one[along] % m, other[along] % m)), shape=(m, m))
+        return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
+
+    def largest(self, label: Ints) -> Ints:
+        """For each label 0.. of some (k,) the largest triangle that bears it."""
+        order = np.lexsort((-triangle_areas(self.points, self.corners), label))
+        return order[np.flatnonzero(np.r_[True, np.diff(label[order]) != 0])]
+
+    def middles(self, rows: Ints) -> Floats:
+        """The middles (j,3) of some of the triangles (j,)."""
+        return np.asarray(self.points[self.corners[rows]].mean(axis=1))
+
+
+def overlaid(points: Floats, corners: Ints, tags: Ints) -> Overlaid:
+    """Triangles (m,3) of points (n,3) laid over each other. Those with the same tag (m,) are known to meet in common
+    corners and sides alone, or not at all."""
+    return _Meetings.of(points, corners, tags).cut()
+
+
 def skin_of(points: Floats, corners: Ints, more: float | None = None) -> tuple[Floats, Ints, int]:
     """The triangles (k,3) with points (n,3) that part what triangles (m,3) go around from what they do not, looking
     outwards, and how many pairs of them passed through each other; where none does they are as they were. more: what
     they go around more often than this is inside, whether any pass through each other or not."""
-    low = points.min(axis=0)
-    step = float(np.ptp(points, axis=0).max()) / _STEPS
-    lattice = np.rint((points - low) / step).astype(np.int64)
-    place = [(x, y, z, 1) for x, y, z in lattice.tolist()]
-    pairs = BoxTree.of(points, corners).own_pairs(np.arange(len(corners)), 4.0 * step)
-    pairs = pairs[may_meet(points, corners, pairs, 8.0 * step)]
-    made: dict[int, _Triangle] = {}
-
-    def triangle(t: int) -> _Triangle:
-        if t not in made:
-            made[t] = _Triangle([place[v] for v in corners[t].tolist()])
-        return made[t]
-
-    cuts: dict[int, _Cut] = defaultdict(lambda: _Cut({}, {}, []))
-    through = 0
-    for i, j in pairs.tolist():
-        pulse("looking where triangles pass through each other")
-        a, b = triangle(i), triangle(j)
-        if not any(a.n) or not any(b.n):
-            continue
-        common = set(a.corners) & set(b.corners)
-        if not any(a.side(p) for p in b.corners):
-            through += _over(cuts, i, j, a, b, common)
-            continue
-        if len(common) > 1:
-            continue
-        found = _met(a, b)
-        if not found or set(found) <= common:
-            continue
-        for t in (i, j):
-            cuts[t].points.update(dict.fromkeys(found))
-            if len(found) == 2:
-                cuts[t].segments[found[0], found[1]] = None
-        through += len(found) == 2 and any(not _on_a_side(t, found) for t in (a, b))
-    if not through and more is None:
+    meetings = _Meetings.of(points, corners, np.arange(len(corners)))
+    if not meetings.through and more is None:
         return points, corners, 0
-    often = 0.5 if more is None else more
-    return *_kept(points, corners, place, low, step, cuts, made, often), through
+    made = meetings.cut()
+    keep = _parts_in_from_out(points, corners, made, 0.5 if more is None else more)
+    tri = np.where((keep < 0)[:, None], made.corners[:, ::-1], made.corners)[keep != 0]
+    used, local = np.unique(tri, return_inverse=True)
+    return made.points[used], local.reshape(-1, 3), meetings.through
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Meetings:
+    """How triangles (m,3) of points (n,3) meet: those points on a lattice that begins at `low`, `step` apart; what cuts
+    which triangle; triangles made for it; how many pairs pass through each other."""
+
+    points: Floats
+    corners: Ints
+    place: list[_Point]
+    low: Floats
+    step: float
+    cuts: dict[int, _Cut]
+    made: dict[int, _Triangle]
+    through: int
+
+    @staticmethod
+    def of(points: Floats, corners: Ints, tags: Ints) -> _Meetings:
+        low = points.min(axis=0)
+        step = float(np.ptp(points, axis=0).max()) / _STEPS
+        lattice = np.rint((points - low) / step).astype(np.int64)
+        place = [(x, y, z, 1) for x, y, z in lattice.tolist()]
+        pairs = BoxTree.of(points, corners).own_pairs(tags, 4.0 * step)
+        pairs = pairs[may_meet(points, corners, pairs, 8.0 * step)]
+        made: dict[int, _Triangle] = {}
+
+        def triangle(t: int) -> _Triangle:
+            if t not in made:
+                made[t] = _Triangle([place[v] for v in corners[t].tolist()])
+            return made[t]
+
+        cuts: dict[int, _Cut] = defaultdict(lambda: _Cut({}, {}, []))
+        through = 0
+        for i, j in pairs.tolist():
+            pulse("looking where triangles pass through each other")
+            a, b = triangle(i), triangle(j)
+            if not any(a.n) or not any(b.n):
+                continue
+            common = set(a.corners) & set(b.corners)
+            if not any(a.side(p) for p in b.corners):
+                through += _over(cuts, i, j, a, b, common)
+                continue
+            if len(common) > 1:
+                continue
+            found = _met(a, b)
+            if not found or set(found) <= common:
+                continue
+            for t in (i, j):
+                cuts[t].points.update(dict.fromkeys(found))
+                if len(found) == 2:
+                    cuts[t].segments[found[0], found[1]] = None
+            through += len(found) == 2 and any(not _on_a_side(t, found) for t in (a, b))
+        return _Meetings(points, corners, place, low, step, cuts, made, through)
+
+    def cut(self) -> Overlaid:
+        number: dict[_Point, int] = {}
+        spots: list[Floats] = []
+        for v, p in enumerate(self.place):
+            if p not in number:
+                number[p] = len(spots)
+                spots.append(self.points[v])
+        own = np.array([number[p] for p in self.place])
+        whole = np.array([t not in self.cuts for t in range(len(self.corners))])
+        out: list[tuple[int, int, int]] = [tuple(t) for t in own[self.corners[whole]].tolist()]
+        origin = np.flatnonzero(whole).tolist()
+        over: dict[int, list[int]] = {}
+        for t, cut in self.cuts.items():
+            pulse("cutting triangles")
+            flat = _split(self.made[t], cut)
+            ids = []
+            for p in flat.points:
+                if p not in number:
+                    number[p] = len(spots)
+                    spots.append(self.low + self.step * np.array([c / p[3] for c in p[:3]]))
+                ids.append(number[p])
+            for a, b, c in flat.triangles():
+                middle = _middle(flat.points[a], flat.points[b], flat.points[c])
+                there = [other for other in cut.over if self.made[other].inside(middle)]
+                if there and min(there) < t:
+                    continue  # of what lies there twice one is enough
+                if there:
+                    over[len(out)] = there
+                out.append((ids[a], ids[b], ids[c]))
+                origin.append(t)
+        return Overlaid(np.array(spots), np.array(out, dtype=np.int64), np.array(origin), over)
 
 
 def _over(cuts: dict[int, _Cut], i: int, j: int, a: _Triangle, b: _Triangle, common: set[_Point]) -> bool:
@@ -330,90 +424,31 @@ def _split(plane: _Triangle, cut: _Cut) -> _Flat:
     return flat
 
 
-def _kept(
-    points: Floats, corners: Ints, place: list[_Point], low: Floats, step: float, cuts: dict[int, _Cut],
-    made: dict[int, _Triangle], more: float,
-) -> tuple[Floats, Ints]:  # fmt: skip
-    """What is skin of the triangles, cut."""
-    number: dict[_Point, int] = {}
-    spots: list[Floats] = []
-    for v, p in enumerate(place):
-        if p not in number:
-            number[p] = len(spots)
-            spots.append(points[v])
-    own = np.array([number[p] for p in place])
-    whole = np.array([t not in cuts for t in range(len(corners))])
-    out: list[tuple[int, int, int]] = [tuple(t) for t in own[corners[whole]].tolist()]
-    parent = np.flatnonzero(whole).tolist()
-    for t, cut in cuts.items():
-        pulse("cutting triangles")
-        flat = _split(made[t], cut)
-        ids = []
-        for p in flat.points:
-            if p not in number:
-                number[p] = len(spots)
-                spots.append(low + step * np.array([c / p[3] for c in p[:3]]))
-            ids.append(number[p])
-        for a, b, c in flat.triangles():
-            middle = _middle(flat.points[a], flat.points[b], flat.points[c])
-            if any(other < t and made[other].inside(middle) for other in cut.over):
-                continue  # of what lies there twice one is enough
-            out.append((ids[a], ids[b], ids[c]))
-            parent.append(t)
-    tri, every = np.array(out, dtype=np.int64), np.array(spots)
-    keep = _parts_in_from_out(points, corners, every, tri, np.array(parent), cuts, made, more)
-    tri = np.where((keep < 0)[:, None], tri[:, ::-1], tri)[keep != 0]
-    used, local = np.unique(tri, return_inverse=True)
-    return every[used], local.reshape(-1, 3)
-
-
 def _middle(a: _Point, b: _Point, c: _Point) -> _Point:
     w = a[3] * b[3] * c[3]
     x, y, z = (a[k] * b[3] * c[3] + b[k] * a[3] * c[3] + c[k] * a[3] * b[3] for k in range(3))
     return _point(x, y, z, 3 * w)
 
 
-def _parts_in_from_out(
-    points: Floats, corners: Ints, p: Floats, tri: Ints, origin: Ints, cuts: dict[int, _Cut],
-    made: dict[int, _Triangle], more: float,
-) -> Ints:  # fmt: skip
-    """For each cut triangle 1 where it is skin and looks outwards, -1 where it is and looks inwards, 0 where it is
-    not."""
-    m, n = len(tri), len(p)
-    a, b = tri[:, [0, 1, 2]].T.ravel(), tri[:, [1, 2, 0]].T.ravel()
-    key = np.minimum(a, b) * n + np.maximum(a, b)
-    order = np.argsort(key, kind="stable")
-    start = np.flatnonzero(np.r_[True, np.diff(key[order]) != 0])
-    two = start[np.diff(np.r_[start, len(key)]) == 2]
-    one, other = order[two], order[two + 1]
-    along = a[one] == b[other]  # what runs the other way beside it is the same skin
-    i, j = one[along] % m, other[along] % m
-    graph = scipy.sparse.coo_array((np.ones(len(i)), (i, j)), shape=(m, m))
-    count, patch = scipy.sparse.csgraph.connected_components(graph, directed=False)
-    u, v, w = (p[tri[:, k]] for k in range(3))
-    cross = cross_product(v - u, w - u)
-    area = np.linalg.norm(cross, axis=1)
-    keep = np.zeros(count, dtype=np.int64)
-    for k in range(count):
+def _parts_in_from_out(points: Floats, corners: Ints, made: Overlaid, more: float) -> Ints:
+    """For each cut triangle of some (m,3) 1 where it is skin and looks outwards, -1 where it is and looks inwards, 0
+    where it is not."""
+    patch = made.patches()
+    best = made.largest(patch)
+    keep = np.zeros(len(best), dtype=np.int64)
+    for k, row in enumerate(best.tolist()):
         pulse("telling inside from outside")
-        rows = np.flatnonzero(patch == k)
-        best = int(rows[area[rows].argmax()])
-        t = int(origin[best])
-        here = (u[best] + v[best] + w[best]) / 3.0
-        without = [t]
-        if t in cuts:
-            step = _STEPS / float(np.ptp(points, axis=0).max())
-            spot = tuple(np.rint(64.0 * step * (here - points.min(axis=0))).astype(object).tolist())
-            middle = (int(spot[0]), int(spot[1]), int(spot[2]), 64)
-            without += [o for o in cuts[t].over if made[o].inside(middle)]
+        t = int(made.origin[row])
+        without = [t, *made.over.get(row, ())]
+        lean = sum(1.0 if same_way(points, corners, t, o) else -1.0 for o in without)
         rest = np.delete(corners, without, axis=0)
-        lean = sum(1.0 if _same_way(points, corners, t, o) else -1.0 for o in without)
-        around = float(winding_number(points, rest, here[None])[0])
+        around = float(winding_number(points, rest, made.middles(best[k : k + 1]))[0])
         above, below = around - 0.5 * lean > more, around + 0.5 * lean > more
         keep[k] = int(below) - int(above)
     return keep[patch]
 
 
-def _same_way(points: Floats, corners: Ints, s: int, t: int) -> bool:
+def same_way(points: Floats, corners: Ints, s: int, t: int) -> bool:
+    """Whether two of some triangles (m,3) that lie over each other look the same way."""
     a, b = (cross_product(q[1] - q[0], q[2] - q[0]) for q in (points[corners[s]], points[corners[t]]))
     return float(a @ b) > 0.0

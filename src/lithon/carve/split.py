@@ -3,7 +3,7 @@
 The surface becomes a sheet larger than the body; both are laid over each other (`arrange`). The parts
 of the sheet inside the body close both sides. The halves of a body that stands alone are whole in
 themselves, and sharing the cut is Bond's work; a body that is bonded already keeps its bonds, and its
-halves share the cut. A body of triangles is limited to what is ahead of a plane, and to what is behind it.
+halves share the cut. Triangles are laid over a plane exactly, and what of it lies within closes both sides.
 """
 
 from __future__ import annotations
@@ -13,11 +13,13 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from lithon.arrange.boolean import combine, sides
+from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
-from lithon.arrays import Floats
+from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.analysis.adjacency import adjacency
+from lithon.brep.arrangement import Overlaid, overlaid
 from lithon.brep.boxes import box
+from lithon.brep.cleaning import winding_number
 from lithon.brep.faceted import Triangles, bodies_of, faceted, soup_of
 from lithon.brep.rewrite import rewrite
 from lithon.brep.shells import solids
@@ -100,21 +102,32 @@ def _of_triangles(body: Body, surface: Surface, tolerance: float, bonded: bool) 
     if not isinstance(surface, Plane):
         raise Refusal(f"{body.name} is made of triangles", entities=(body,),
                       remedy="cut with a plane, or make it a solid of exact faces first")  # fmt: skip
-    reach = float(np.linalg.norm(around[1] - around[0])) + 1.0
-    middle = surface.project(around.mean(axis=0)[None])[0]
-    out: list[Body] = []
-    for sense in (1.0, -1.0):
-        frame = Frame.of(middle, sense * surface.frame.z, surface.frame.x)
-        out += combine(body, _half_space(frame, reach), "intersect", tolerance)
-    return [Body(piece.uses, f"{body.name} {letter}") for piece, letter in zip(out, _letters(), strict=False)]
+    reach = 4.0 * (float(np.linalg.norm(around[1] - around[0])) + 1.0)
+    frame = Frame.of(surface.project(around.mean(axis=0)[None])[0], surface.frame.z, surface.frame.x)
+    sheet = frame.world(reach * np.array([[1.0, 0.0, 0.0], [-0.5, 0.75, 0.0], [-0.5, -0.75, 0.0]]))
+    n, m = len(soup.points), len(soup.corners)
+    corners = np.concatenate([soup.corners, [[n, n + 1, n + 2]]])
+    made = overlaid(np.concatenate([soup.points, sheet]), corners, np.repeat([0, 1], [m, 1]))
+    side = _sides_of(made, surface, 1e-9 * reach)
+    # What of the sheet lies within closes both pieces, in the same triangles.
+    patch, of_sheet = made.patches(), made.origin == m
+    within = winding_number(soup.points, soup.corners, made.middles(made.largest(patch))) > 0.5
+    cap = made.corners[of_sheet & within[patch]]
+    skins = ((made.corners[~of_sheet & (side > 0)], cap[:, ::-1]), (made.corners[~of_sheet & (side < 0)], cap))
+    pieces = [Triangles(made.points, np.concatenate(skin), body.name, body.colour) for skin in skins]
+    out = [check(piece, tolerance) for piece in bodies_of(pieces)[0]]
+    return [Body(p.uses, f"{body.name} {k}", colour=p.colour) for p, k in zip(out, _letters(), strict=False)]
 
 
-def _half_space(frame: Frame, reach: float) -> Body:
-    """A block of triangles ahead of a plane, which holds all that is no further (mm) from its origin."""
-    corners = np.array([[x, y, z] for z in (0.0, 1.0) for y in (-1.0, 1.0) for x in (-1.0, 1.0)])
-    sides = [(0, 2, 3, 1), (4, 5, 7, 6), (0, 1, 5, 4), (2, 6, 7, 3), (0, 4, 6, 2), (1, 3, 7, 5)]
-    triangles = np.array([t for a, b, c, d in sides for t in ((a, b, c), (a, c, d))])
-    return bodies_of([Triangles(frame.world(2.0 * reach * corners), triangles, "half")])[0][0]
+def _sides_of(made: Overlaid, plane: Plane, least: float) -> Ints:
+    """On which side of a plane (1 or -1) the skin of a body lies that each triangle (k,) belongs to; of a patch in the
+    plane itself, no further off than `least`, the body behind it."""
+    patch, off = made.patches(), plane.signed_distance(made.points[made.corners].mean(axis=1))
+    furthest = np.lexsort((-np.abs(off), patch))
+    off = off[furthest[np.flatnonzero(np.r_[True, np.diff(patch[furthest]) != 0])]]
+    a, b, c = (made.points[made.corners[made.largest(patch), k]] for k in range(3))
+    looks = cross_product(b - a, c - a) @ plane.frame.z
+    return np.asarray(np.where(np.abs(off) > least, np.sign(off), -np.sign(looks))[patch], dtype=np.int64)
 
 
 def laid_over(body: Body, surface: Surface, tolerance: float) -> tuple[Overlay, list[Face]] | None:
