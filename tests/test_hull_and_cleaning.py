@@ -8,21 +8,16 @@ import scipy
 from dice import seeds
 from operation_examples import box
 from solids import motion as any_motion
-from test_stuffing import needles, plate, potato
 
-from lithon import do
-from lithon.arrays import triangle_areas, unit
 from lithon.brep.cleaning import cleaned, least_area, rims, winding_number
 from lithon.brep.copies import moved
-from lithon.brep.faceted import Triangles, bodies_of, enclosed, soup_of
+from lithon.brep.faceted import Triangles, bodies_of, enclosed
 from lithon.brep.measures import volume
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.mend.hull import block, cylinder, hull, least_circle, points_of
-from lithon.operations.running import run
-from lithon.operations.state import State
 from lithon.samples.build import Round, prism
 from lithon.samples.gudgeon_scan import GUDGEON, scanned
 
@@ -232,71 +227,3 @@ def test_the_scan_of_any_seed_is_closed_within_its_noise(seed):
     made = cleaned(soup_of.points, soup_of.corners)
     assert made.left == 0 and not rims(made.corners, len(made.points))
     assert enclosed(made.points, made.corners) == pytest.approx(GUDGEON.volume, rel=5e-3)
-
-
-def section_area(body, middle, way):
-    """The area within the lines in which a plane meets triangles: by Green's theorem, each line along its triangle."""
-    soup, total = soup_of(body), 0.0
-    off = (soup.points - middle) @ way
-    for corners in soup.corners[(off[soup.corners].min(axis=1) < 0.0) & (off[soup.corners].max(axis=1) > 0.0)]:
-        x, d = soup.points[corners] - middle, off[corners]
-        ends = [x[i] + d[i] / (d[i] - d[j]) * (x[j] - x[i]) for i, j in ((0, 1), (1, 2), (2, 0)) if d[i] * d[j] < 0.0]
-        p, q = ends
-        along = np.cross(way, np.cross(x[1] - x[0], x[2] - x[0]))
-        total += 0.5 * np.sign((q - p) @ along) * float(np.cross(p, q) @ way)
-    return total
-
-
-@pytest.mark.parametrize("seed", seeds(4))
-def test_bodies_of_triangles_are_carved_by_planes(seed):
-    """The pieces are sound, each on its side of the plane, and make up the whole; both have the section as a face, of
-    the area that a slice of the body has. What passes it by is refused, and so is what is no plane, each in words."""
-    rng = np.random.default_rng(seed)
-    for whole in (plate(6.0, seed), potato(seed), needles(seed)):
-        points = soup_of(whole).points
-        middle, way = points.mean(axis=0) + rng.uniform(-0.5, 0.5, 3), unit(rng.normal(size=3))
-        cut = do.Cut.at(middle.tolist(), way.tolist())
-        state = State(Model.of([whole]))
-        pieces = run(state, do.carve(cut)).model.bodies
-        assert [b.name for b in pieces] == [f"part {chr(65 + k)}" for k in range(len(pieces))] and len(pieces) >= 2
-        assert sum(volume(b) for b in pieces) == pytest.approx(volume(whole), rel=1e-7)
-        assert not [f for b in pieces for f in flaws(b, 1e-6)]
-        sections = {1.0: 0.0, -1.0: 0.0}
-        for piece in pieces:
-            soup = soup_of(piece)
-            off = (soup.points - middle) @ way
-            sense = 1.0 if off.max() > -off.min() else -1.0
-            assert (sense * off).min() > -1e-6
-            on = (np.abs(off[soup.corners]) < 1e-6).all(axis=1)
-            sections[sense] += float(triangle_areas(soup.points, soup.corners[on]).sum())
-        expected = pytest.approx(section_area(whole, middle, way), rel=1e-6)
-        assert sections[1.0] == expected and sections[-1.0] == expected
-        with pytest.raises(Refusal, match="does not pass through"):
-            run(state, do.carve(do.Cut.at((middle + 500.0 * way).tolist(), way.tolist())))
-        with pytest.raises(Refusal, match="made of triangles"):
-            run(state, do.carve(do.Cut.round(do.Axis.at(middle.tolist(), way.tolist()), 1.0)))
-
-
-def test_triangles_that_would_have_to_be_parted_are_refused_in_words():
-    """Blocks of triangles share faces that match whole; a smaller face on a larger one is told, and nothing is lost."""
-    foot, same, post = box(0, 0, 20, 20, 0, 10, "a"), box(0, 0, 20, 20, 10, 14, "b"), box(4, 4, 9, 9, 10, 22, "c")
-
-    def of_triangles(*blocks):
-        return State(Model.of([bodies_of([soup_of(b)])[0][0] for b in blocks]))
-
-    assert len(run(of_triangles(foot, same), do.bond()).model.shared()) == 1
-    with pytest.raises(Refusal, match="whole face in common") as told:
-        run(of_triangles(foot, post), do.bond())
-    assert "exact solids" in told.value.remedy
-
-
-def test_a_round_cut_passes_triangles_by():
-    """A body of triangles elsewhere does not keep exact ones from being cut; it is told where it is met, in the midst
-    of a triangle, too."""
-    exact, soup = box(0, 0, 9, 9, 0, 9, "exact"), box(0, 50, 9, 59, 0, 9, "soup")
-    state = State(Model.of([exact, bodies_of([soup_of(soup)])[0][0]]))
-    out = run(state, do.carve(do.Cut.round(do.Axis.at((0, 4, 4), (1, 0, 0)), 2.0))).model
-    assert sorted(volume(b) for b in out.bodies) == pytest.approx([36 * np.pi, 729 - 36 * np.pi, 729])
-    for bodies, z in ((["soup"], 4.5), (["soup"], 2.0)):
-        with pytest.raises(Refusal, match="soup is made of triangles"):
-            run(state, do.carve(do.Cut.round(do.Axis.at((0, 55, z), (1, 0, 0)), 1.0), bodies=bodies))

@@ -13,6 +13,7 @@ import numpy as np
 
 from lithon.arrange.boolean import sides
 from lithon.arrange.overlay import Overlay, inner_point, overlay
+from lithon.bond.facets import Common, triangles_shared
 from lithon.brep.boxes import box, face_boxes, meeting
 from lithon.brep.faceted import faceted
 from lithon.brep.measures import face_area
@@ -75,8 +76,9 @@ def bond(
             raise Refusal("all that these bodies have in common is shared already")
         if any(faceted(out.bodies[k]) for k in places):
             raise Refusal(
-                "no two of these bodies have a whole face in common",
-                remedy="bodies of triangles share nothing less: make them exact solids first",
+                "no two of these bodies lie on each other",
+                remedy="triangles share what lies in one plane to the last digits; make exact solids first of what "
+                "only nearly does",
             )
         raise Refusal("no two of these bodies touch", remedy="a gap tolerance above the distance between them")
     return out, contacts
@@ -88,7 +90,7 @@ def touching(model: Model, a: Body, b: Body) -> Model:
 
 
 def _may_touch(a: Body, b: Body, near: float) -> bool:
-    return _near(a, b, near) and (_opposed(a, b, near) or _near(a, b, -near))
+    return _near(a, b, near) and ((faceted(a) and faceted(b)) or _opposed(a, b, near) or _near(a, b, -near))
 
 
 def _near(a: Body, b: Body, tolerance: float) -> bool:
@@ -114,6 +116,12 @@ def _opposed(a: Body, b: Body, near: float) -> bool:
 
 def _share_pair(model: Model, a: Body, b: Body, tolerance: float) -> tuple[Model, list[Contact]]:
     """The model with two of its bodies sharing what they have in common."""
+    if faceted(a) and faceted(b):
+        common = triangles_shared(model, a, b, tolerance)
+        if isinstance(common, Common):
+            return model, [Contact(a.name, b.name, common.area, "overlap", common.place)]
+        if common is not None:
+            return common[0], [Contact(a.name, b.name, one.area, "shared", one.place) for one in common[1]]
     shared = set(a.faces) & set(b.faces)
     made = overlay(a, b, tolerance)
     opposed = _opposed_twins(a, b, made, shared)

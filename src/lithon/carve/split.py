@@ -14,10 +14,10 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from lithon.arrange.boolean import sides
+from lithon.arrange.facets import Laid, bonded_with, laid
 from lithon.arrange.overlay import Overlay, inner_point, overlay
 from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.analysis.adjacency import adjacency
-from lithon.brep.arrangement import Overlaid, overlaid
 from lithon.brep.boxes import box
 from lithon.brep.cleaning import winding_number
 from lithon.brep.faceted import Triangles, bodies_of, faceted, soup_of
@@ -53,10 +53,18 @@ def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Prog
     places = sorted({known.get(body.uid, by_name.get(body.name, -1)) for body in bodies} - {-1})
     for k, place in reversed(list(enumerate(places))):  # from the last, so that those to come keep their places
         here = out.bodies[place]
+        if faceted(here):
+            continue
         progress.tell(1.0 - (k + 1) / len(places), f"cutting {here.name}")
         out_or_none = split_in(out, here, surface)
         if out_or_none is not None:
             out, cut_any = out_or_none, True
+    soups = [b for b in bodies if b in out.bodies and faceted(b) and _passes(b, surface, model.tolerance)]
+    while soups:  # those that share faces all at once: what two pieces have in common is cut once
+        progress.pulse(f"cutting {soups[0].name}")
+        bonded = bonded_with(out, soups[:1])
+        out, cut_any = _of_triangles(out, [b for b in soups if b in bonded], surface), True
+        soups = [b for b in soups if b not in bonded]
     if not cut_any:
         raise Refusal(
             f"the {surface.kind} does not pass through any of these bodies",
@@ -70,8 +78,7 @@ def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
     """The model with one of its bodies cut, its pieces in its place; none where the surface passes it by."""
     bonded = any(len(model.owners(f)) > 1 for f in body.faces)
     if faceted(body):
-        pieces = _of_triangles(body, surface, model.tolerance, bonded)
-        return model.replaced(body, _renamed(pieces, body, {b.name for b in model.bodies})) if pieces else None
+        return _of_triangles(model, [body], surface) if _passes(body, surface, model.tolerance) else None
     made = laid_over(body, surface, model.tolerance)
     if made is None:
         return None
@@ -88,45 +95,74 @@ def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
     return Model(tuple(changed), model.tolerance)
 
 
-def _of_triangles(body: Body, surface: Surface, tolerance: float, bonded: bool) -> list[Body]:
-    """The pieces of a body of triangles on both sides of a plane, those ahead of it first; none where it passes by."""
+def _passes(body: Body, surface: Surface, tolerance: float) -> bool:
+    """Whether a surface passes through a body of triangles."""
     soup, around = soup_of(body), box(body)
     # A round surface can pass through the midst of a triangle.
     spots, _ = spread_inside(soup.points[soup.corners], _LOOKED * float(np.linalg.norm(around[1] - around[0])))
     off = surface.signed_distance(np.concatenate([soup.points, spots]))
-    if off.min() >= -20.0 * tolerance or off.max() <= 20.0 * tolerance:
-        return []
-    if bonded:
-        raise Refusal(f"{body.name} is made of triangles and shares faces", remedy="cut it before it is bonded",
-                      entities=(body,))  # fmt: skip
+    return bool(off.min() < -20.0 * tolerance and off.max() > 20.0 * tolerance)
+
+
+def _of_triangles(model: Model, chosen: Sequence[Body], surface: Surface) -> Model:
+    """The model with bodies of triangles that a plane passes through and that share faces, or one that shares none,
+    cut by it: the pieces of each ahead of it first."""
     if not isinstance(surface, Plane):
-        raise Refusal(f"{body.name} is made of triangles", entities=(body,),
+        raise Refusal(f"{chosen[0].name} is made of triangles", entities=(chosen[0],),
                       remedy="cut with a plane, or make it a solid of exact faces first")  # fmt: skip
-    reach = 4.0 * (float(np.linalg.norm(around[1] - around[0])) + 1.0)
-    frame = Frame.of(surface.project(around.mean(axis=0)[None])[0], surface.frame.z, surface.frame.x)
+    bodies = bonded_with(model, chosen)
+    if not all(faceted(one) for one in bodies):
+        raise Refusal(f"{chosen[0].name} is made of triangles and shares faces with what is not", entities=(chosen[0],),
+                      remedy="cut it before it is bonded")  # fmt: skip
+    around = np.array([box(body) for body in bodies])
+    low, high = around[:, 0].min(axis=0), around[:, 1].max(axis=0)
+    reach = 4.0 * (float(np.linalg.norm(high - low)) + 1.0)
+    frame = Frame.of(surface.project(0.5 * (low + high)[None])[0], surface.frame.z, surface.frame.x)
     sheet = frame.world(reach * np.array([[1.0, 0.0, 0.0], [-0.5, 0.75, 0.0], [-0.5, -0.75, 0.0]]))
-    n, m = len(soup.points), len(soup.corners)
-    corners = np.concatenate([soup.corners, [[n, n + 1, n + 2]]])
-    made = overlaid(np.concatenate([soup.points, sheet]), corners, np.repeat([0, 1], [m, 1]))
-    side = _sides_of(made, surface, 1e-9 * reach)
-    # What of the sheet lies within closes both pieces, in the same triangles.
-    patch, of_sheet = made.patches(), made.origin == m
-    within = winding_number(soup.points, soup.corners, made.middles(made.largest(patch))) > 0.5
-    cap = made.corners[of_sheet & within[patch]]
-    skins = ((made.corners[~of_sheet & (side > 0)], cap[:, ::-1]), (made.corners[~of_sheet & (side < 0)], cap))
-    pieces = [Triangles(made.points, np.concatenate(skin), body.name, body.colour) for skin in skins]
-    out = [check(piece, tolerance) for piece in bodies_of(pieces)[0]]
-    return [Body(p.uses, f"{body.name} {k}", colour=p.colour) for p, k in zip(out, _letters(), strict=False)]
+    out = laid(bodies, sheet=sheet)
+    made, of_sheet = out.made, ~out.owned.any(axis=1)
+    patch = made.patches()
+    middles, side, owned = made.middles(made.largest(patch)), np.zeros(len(patch), dtype=np.int64), []
+    for k, body in enumerate(chosen):
+        soup, own = soup_of(body), out.owned[:, k]
+        # What of the sheet lies within closes both pieces, in the same triangles.
+        cap = of_sheet & (winding_number(soup.points, soup.corners, middles) > 0.5)[patch]
+        here = np.where(own != 0, _sides_of(out, k, surface, 1e-9 * reach), 0)
+        side = np.where(side == 0, here, side)
+        owned += [np.where(here > 0, own, -cap.astype(np.int64)), np.where(here < 0, own, cap.astype(np.int64))]
+    cut: dict[Body, list[Body]]
+    if len(bodies) == 1:  # its pieces are whole in themselves
+        skins = [np.concatenate([made.corners[own > 0], made.corners[own < 0][:, ::-1]]) for own in owned]
+        found = bodies_of([Triangles(made.points, skin, bodies[0].name, bodies[0].colour) for skin in skins])[0]
+        cut = {bodies[0]: found}
+    else:
+        most = int(out.last.max()) + 1
+        label = ((side + 1) * most + out.first) * most + out.last
+        uses, _ = out.sides_of(label, np.column_stack([*owned, out.owned[:, len(chosen) :]]))
+        others = zip(bodies[len(chosen) :], uses[2 * len(chosen) :], strict=True)
+        cut = {body: [body.with_uses(own)] for body, own in others}
+        for k, body in enumerate(chosen):
+            shells = [shell for half in uses[2 * k : 2 * k + 2] for shell in solids(half)]
+            cut[body] = [_piece(body, shell, body.name) for shell in shells]
+    taken = {one.name for one in model.bodies}
+    for body, pieces in cut.items():
+        sound = [check(piece, model.tolerance) for piece in pieces]
+        if body in chosen:
+            lettered = zip(sound, _letters(), strict=False)
+            sound = _renamed([_piece(body, p.uses, f"{body.name} {letter}") for p, letter in lettered], body, taken)
+        model = model.replaced(body, sound)
+    return model
 
 
-def _sides_of(made: Overlaid, plane: Plane, least: float) -> Ints:
-    """On which side of a plane (1 or -1) the skin of a body lies that each triangle (k,) belongs to; of a patch in the
-    plane itself, no further off than `least`, the body behind it."""
-    patch, off = made.patches(), plane.signed_distance(made.points[made.corners].mean(axis=1))
+def _sides_of(out: Laid, k: int, plane: Plane, least: float) -> Ints:
+    """On which side of a plane (1 or -1) the skin of one of the bodies lies that each triangle (m,) belongs to; of a
+    patch in the plane itself, no further off than `least`, the body."""
+    patch, off = out.made.patches(), plane.signed_distance(out.made.middles(np.arange(len(out.made.corners))))
     furthest = np.lexsort((-np.abs(off), patch))
     off = off[furthest[np.flatnonzero(np.r_[True, np.diff(patch[furthest]) != 0])]]
-    a, b, c = (made.points[made.corners[made.largest(patch), k]] for k in range(3))
-    looks = cross_product(b - a, c - a) @ plane.frame.z
+    best = out.made.largest(patch)
+    a, b, c = (out.made.points[out.made.corners[best, at]] for at in range(3))
+    looks = out.owned[best, k] * (cross_product(b - a, c - a) @ plane.frame.z)
     return np.asarray(np.where(np.abs(off) > least, np.sign(off), -np.sign(looks))[patch], dtype=np.int64)
 
 
@@ -201,7 +237,8 @@ def _closed(
             pieces.append(part if together or side > 0 else _own_cut(part, surface, tolerance))
     for part in pieces:
         _thick_everywhere(part, surface)
-    return [check(Body(p.uses, f"{body.name} {chr(ord('A') + k)}"), tolerance) for k, p in enumerate(pieces)]
+    lettered = zip(pieces, _letters(), strict=False)
+    return [check(_piece(body, p.uses, f"{body.name} {letter}"), tolerance) for p, letter in lettered]
 
 
 def _away(body: Body, surface: Surface) -> Floats:
@@ -237,7 +274,12 @@ def _renamed(pieces: list[Body], body: Body, taken: set[str]) -> list[Body]:
     if not base or len(last) != 1 or not last.isupper():
         return pieces
     free = (f"{base} {name}" for name in _letters() if f"{base} {name}" not in taken - {body.name})
-    return [Body(p.uses, next(free)) for p in pieces]
+    return [_piece(body, p.uses, next(free)) for p in pieces]
+
+
+def _piece(body: Body, uses: Sequence[FaceUse], name: str) -> Body:
+    """What is part of a body, in its colour and where it hangs in its assembly."""
+    return Body(tuple(uses), name, body.path, body.colour)
 
 
 def _letters() -> Iterator[str]:
