@@ -296,12 +296,12 @@ def skin_of(points: Floats, corners: Ints, more: float | None = None) -> tuple[F
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Meetings:
-    """How triangles (m,3) of points (n,3) meet: those points on a lattice that begins at `low`, `step` apart; what cuts
-    which triangle; triangles made for it; how many pairs pass through each other."""
+    """How triangles (m,3) of points (n,3) meet: where those points are on a lattice (n,3) that begins at `low`, `step`
+    apart; what cuts which triangle; triangles made for it; how many pairs pass through each other."""
 
     points: Floats
     corners: Ints
-    place: list[_Point]
+    lattice: Ints
     low: Floats
     step: float
     cuts: dict[int, _Cut]
@@ -313,14 +313,13 @@ class _Meetings:
         low = points.min(axis=0)
         step = float(np.ptp(points, axis=0).max()) / _STEPS
         lattice = np.rint((points - low) / step).astype(np.int64)
-        place = [(x, y, z, 1) for x, y, z in lattice.tolist()]
         pairs = BoxTree.of(points, corners).own_pairs(tags, 4.0 * step)
         pairs = pairs[may_meet(points, corners, pairs, 8.0 * step)]
         made: dict[int, _Triangle] = {}
 
         def triangle(t: int) -> _Triangle:
             if t not in made:
-                made[t] = _Triangle([place[v] for v in corners[t].tolist()])
+                made[t] = _Triangle([(x, y, z, 1) for x, y, z in lattice[corners[t]].tolist()])
             return made[t]
 
         cuts: dict[int, _Cut] = defaultdict(lambda: _Cut({}, {}, []))
@@ -344,16 +343,17 @@ class _Meetings:
                 if len(found) == 2:
                     cuts[t].segments[found[0], found[1]] = None
             through += len(found) == 2 and any(not _on_a_side(t, found) for t in (a, b))
-        return _Meetings(points, corners, place, low, step, cuts, made, through)
+        return _Meetings(points, corners, lattice, low, step, cuts, made, through)
 
     def cut(self) -> Overlaid:
         number: dict[_Point, int] = {}
         spots: list[Floats] = []
-        for v, p in enumerate(self.place):
+        place = [(x, y, z, 1) for x, y, z in self.lattice.tolist()]
+        for v, p in enumerate(place):
             if p not in number:
                 number[p] = len(spots)
                 spots.append(self.points[v])
-        own = np.array([number[p] for p in self.place])
+        own = np.array([number[p] for p in place])
         whole = np.array([t not in self.cuts for t in range(len(self.corners))])
         out: list[tuple[int, int, int]] = [tuple(t) for t in own[self.corners[whole]].tolist()]
         origin = np.flatnonzero(whole).tolist()

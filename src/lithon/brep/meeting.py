@@ -6,6 +6,7 @@ import numpy as np
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, cross_product, given
+from lithon.threads import shared_out
 
 #: What is less than this (sine of an angle) may be rounding.
 _NEARLY = 1e-6
@@ -21,7 +22,9 @@ def may_meet(points: Floats, corners: Ints, pairs: Ints, slack: float) -> Bools:
     a, b, c = (points[corners[:, k]] for k in range(3))
     normal = cross_product(b - a, c - a)
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
-    return np.asarray(_may_meet(given(points), _whole(corners), normal, _whole(pairs), slack))
+    p, rows, two = given(points), _whole(corners), _whole(pairs)
+    (out,) = shared_out(lambda some: (_may_meet(p, rows, normal, two[some], slack),), len(two))
+    return np.asarray(out)
 
 
 def _whole(rows: Ints) -> Ints:

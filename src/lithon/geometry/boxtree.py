@@ -12,9 +12,11 @@ import numpy as np
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, given
-from lithon.threads import shared_out
+from lithon.threads import each_of, shared_out
 
 _LEAF = 6
+#: Triangles from which on pairs are looked for in two threads.
+_MANY = 20_000
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -80,9 +82,20 @@ class BoxTree:
 
     def _pairs(self, other: BoxTree, tags: Ints, their_tags: Ints, slack: float, own: bool) -> Ints:
         """Pairs (k,2) of rows in each tree's own order."""
-        return _pairs(
-            self.low, self.high, self.first, self.count, self.corners, tags,
-            other.low, other.high, other.first, other.count, other.corners, their_tags, slack, own,
+        one, two = _tags_below(self.first, self.count, tags), _tags_below(other.first, other.count, their_tags)
+        starts = np.zeros((1, 2), dtype=np.int64)
+        # In the same parts on any number of cores, and so in the same order.
+        if own and len(self.order) > _MANY:
+            a, b = self.first[0], self.first[0] + 1
+            starts = np.array([[a, a], [a, b], [b, b]])
+        return np.concatenate(
+            each_of(
+                lambda some: _pairs(
+                    self.low, self.high, self.first, self.count, self.corners, tags, one,
+                    other.low, other.high, other.first, other.count, other.corners, their_tags, two, slack, own, some,
+                ),
+                np.array_split(starts, min(2, len(starts))),
+            )
         )  # fmt: skip
 
 
@@ -113,40 +126,50 @@ def _part(order: Ints, key: Floats, low: int, high: int, half: int) -> None:
 def _built(corners: Floats) -> tuple[Ints, Floats, Floats, Ints, Ints]:
     m = len(corners)
     order = np.arange(m)
-    middle = np.empty((m, 3))
+    middle = np.empty((3, m))
     for i in range(m):
         for c in range(3):
-            middle[i, c] = (corners[i, 0, c] + corners[i, 1, c] + corners[i, 2, c]) / 3.0
+            middle[c, i] = (corners[i, 0, c] + corners[i, 1, c] + corners[i, 2, c]) / 3.0
     most = max(2, 4 * (m // _LEAF + 2))
     low, high = np.empty((most, 3)), np.empty((most, 3))
     first, count = np.zeros(most, np.int64), np.zeros(most, np.int64)
     stack = np.empty((128, 3), np.int64)
-    stack[0] = np.array([0, 0, m])
+    stack[0, 0], stack[0, 1], stack[0, 2] = 0, 0, m
+    inner_low, inner_high = np.empty(3), np.empty(3)
     top, nodes = 1, 1
     while top:
         top -= 1
-        node, begin, end = stack[top]
-        for c in range(3):
-            low[node, c], high[node, c] = np.inf, -np.inf
-        inner_low, inner_high = np.full(3, np.inf), np.full(3, -np.inf)
-        for k in range(begin, end):
-            i = order[k]
-            for c in range(3):
-                inner_low[c], inner_high[c] = min(inner_low[c], middle[i, c]), max(inner_high[c], middle[i, c])
-                for q in range(3):
-                    low[node, c] = min(low[node, c], corners[i, q, c])
-                    high[node, c] = max(high[node, c], corners[i, q, c])
+        node, begin, end = stack[top, 0], stack[top, 1], stack[top, 2]
         if end - begin <= _LEAF:
             first[node], count[node] = begin, end - begin
             continue
+        inner_low[:], inner_high[:] = np.inf, -np.inf
+        for k in range(begin, end):
+            for c in range(3):
+                at = middle[c, order[k]]
+                inner_low[c], inner_high[c] = min(inner_low[c], at), max(inner_high[c], at)
         axis = np.argmax(inner_high - inner_low)
         half = (begin + end) // 2
-        _part(order, middle[:, axis], begin, end - 1, half)
+        _part(order, middle[axis], begin, end - 1, half)
         first[node], count[node] = nodes, 0
-        stack[top] = np.array([nodes, begin, half])
-        stack[top + 1] = np.array([nodes + 1, half, end])
+        stack[top, 0], stack[top, 1], stack[top, 2] = nodes, begin, half
+        stack[top + 1, 0], stack[top + 1, 1], stack[top + 1, 2] = nodes + 1, half, end
         top += 2
         nodes += 2
+    for node in range(nodes - 1, -1, -1):  # children come after their parents
+        for c in range(3):
+            low[node, c], high[node, c] = np.inf, -np.inf
+        if count[node]:
+            for k in range(first[node], first[node] + count[node]):
+                for q in range(3):
+                    for c in range(3):
+                        at = corners[order[k], q, c]
+                        low[node, c], high[node, c] = min(low[node, c], at), max(high[node, c], at)
+        elif m:
+            left, right = first[node], first[node] + 1
+            for c in range(3):
+                low[node, c] = min(low[left, c], low[right, c])
+                high[node, c] = max(high[left, c], high[right, c])
     return order, low[:nodes].copy(), high[:nodes].copy(), first[:nodes].copy(), count[:nodes].copy()
 
 
@@ -332,18 +355,18 @@ def _tags_below(first: Ints, count: Ints, tags: Ints) -> Ints:
 
 @njit(cache=True, nogil=True)
 def _pairs(
-    low_a: Floats, high_a: Floats, first_a: Ints, count_a: Ints, corners_a: Floats, tags_a: Ints,
-    low_b: Floats, high_b: Floats, first_b: Ints, count_b: Ints, corners_b: Floats, tags_b: Ints,
-    slack: float, own: bool,
+    low_a: Floats, high_a: Floats, first_a: Ints, count_a: Ints, corners_a: Floats, tags_a: Ints, one_a: Ints,
+    low_b: Floats, high_b: Floats, first_b: Ints, count_b: Ints, corners_b: Floats, tags_b: Ints, one_b: Ints,
+    slack: float, own: bool, starts: Ints,
 ) -> Ints:  # fmt: skip
-    """Pairs of triangles with different tags whose boxes come within `slack`; branches of one tag alone are not
-    followed into each other. `own`: both trees are one, and each pair is wanted once."""
-    one_a, one_b = _tags_below(first_a, count_a, tags_a), _tags_below(first_b, count_b, tags_b)
+    """Pairs of triangles with different tags whose boxes come within `slack`, below pairs of branches (s,2); branches
+    of one tag alone (`one_a`, `one_b`) are not followed into each other. `own`: both trees are one, and each pair is
+    wanted once."""
     out = np.empty((1024, 2), np.int64)
     found = 0
     stack = np.empty((4096, 2), np.int64)
-    stack[0, 0], stack[0, 1] = 0, 0
-    top = 1
+    top = len(starts)
+    stack[:top] = starts
     while top:
         top -= 1
         a, b = stack[top, 0], stack[top, 1]
