@@ -11,6 +11,28 @@ from dataclasses import dataclass
 
 import numpy as np
 import pytest
+from blocks import (
+    around_ramp,
+    body,
+    box,
+    free_edges,
+    hole,
+    hollow,
+    opened,
+    pair,
+    pitted,
+    plate,
+    rounds,
+    shoe,
+    stack,
+    stepped,
+    straight,
+    three,
+    top,
+    torn_block,
+    torn_ramp,
+    total,
+)
 from solids import motion as any_motion
 
 from lithon import do
@@ -27,9 +49,8 @@ from lithon.operations.operation import Operation
 from lithon.operations.places import Axis, Cut
 from lithon.operations.running import Outcome, run
 from lithon.operations.state import State
-from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
-from lithon.samples.pintle_shoe import spoiled_shoe
-from lithon.samples.sill_ramp import RAMP, sill_ramp
+from lithon.samples.build import Round, face_toward, prism, rectangle, sink
+from lithon.samples.sill_ramp import RAMP
 from lithon.survey.features import features
 from lithon.survey.findings import findings
 
@@ -77,101 +98,6 @@ class Example:
 
     def __str__(self) -> str:
         return self.name + (f" {self.tag}" if self.tag else "")
-
-
-def total(model: Model) -> float:
-    return sum(volume(b) for b in model.bodies)
-
-
-def box(x0: float, y0: float, x1: float, y1: float, z0: float, z1: float, name: str) -> Body:
-    return prism(rectangle(x0, y0, x1, y1), z1 - z0, Frame.of((0, 0, z0), (0, 0, 1), (1, 0, 0)), name)
-
-
-def plate() -> Model:
-    """A plate of 30 x 20 x 8 with round corners of 3 and two bores, and a block beside it."""
-    body = prism(rectangle(0, 0, 30, 20, 3.0), 8.0, name="plate")
-    low = face_toward(body, (0, 0, -1))
-    for x, r in ((8.0, 2.0), (20.0, 3.0)):
-        top = Frame.of((0, 0, 8.0), (0, 0, 1), (1, 0, 0))
-        body = sink(body, face_toward(body, (0, 0, 1)), top, Round((x, 10.0), r), 8.0, face_toward(body, (0, 0, -1)))
-    assert low.surface.kind == "plane"
-    return Model.of([body, box(40, 0, 50, 10, 0, 8, "block")])
-
-
-def pitted() -> Model:
-    """The plate with a bore more that is a third of an element across."""
-    body, block = plate().bodies
-    frame = Frame.of((0, 0, 8.0), (0, 0, 1), (1, 0, 0))
-    top, low = face_toward(body, (0, 0, 1)), face_toward(body, (0, 0, -1))
-    return Model.of([sink(body, top, frame, Round((14.0, 4.0), 0.6), 8.0, low), block])
-
-
-def pair() -> Model:
-    """Two blocks that overlap by 5 x 6 x 4, and one apart."""
-    parts = [box(0, 0, 20, 10, 0, 8, "body"), box(15, 2, 30, 8, 2, 6, "arm"), box(0, 40, 5, 45, 0, 5, "lone")]
-    return Model.of(parts)
-
-
-def stack() -> Model:
-    """A block on a plate, touching over 6 x 6, and one beside them."""
-    return Model.of(
-        [box(0, 0, 20, 20, 0, 5, "foot"), box(4, 4, 10, 10, 5, 12, "post"), box(40, 0, 45, 5, 0, 5, "lone")]
-    )
-
-
-def three() -> Model:
-    """A post on a foot and a cap on the post."""
-    return Model.of(
-        [box(0, 0, 20, 20, 0, 5, "foot"), box(4, 4, 10, 10, 5, 12, "post"), box(4, 4, 10, 10, 12, 15, "cap")]
-    )
-
-
-def rounds(model: Model) -> list[Face]:
-    """The plate's sides, plane and round."""
-    return [f for f in body(model, "plate").faces if len(f.loops) == 1]
-
-
-def torn_ramp() -> Model:
-    return sill_ramp()
-
-
-def around_ramp(model: Model) -> list[Edge]:
-    """The edges around the torn ramp: those of faces that do not hang on it."""
-    (ramp,) = model.bodies
-    torn = [f for f in ramp.faces if f.surface.kind == "b-spline"]
-    count = Counter(e for f in ramp.faces for e in f.edges())
-    hung = [e for f in torn for e in f.edges() if count[e] == 2]
-    free = [e for f in ramp.faces if f not in torn for e in f.edges() if count[e] == 1]
-    return [*free, *hung]
-
-
-def free_edges(model: Model) -> list[Edge]:
-    count = Counter(e for f in model.bodies[0].faces for e in f.edges())
-    return [e for e, n in count.items() if n == 1]
-
-
-def torn_block() -> Model:
-    """A block without its last side."""
-    body = box(0, 0, 20, 10, 0, 8, "block")
-    return Model.of([body.with_uses(body.uses[:-1])])
-
-
-def stepped() -> Model:
-    """A block of 20 x 10 x 8 with a step of 0.5 along one end of its top and a groove of 0.8 across it."""
-    corners = [(0, 0), (20, 0), (20, 7.5), (17, 7.5), (17, 8), (12, 8), (11.5, 7.2), (9.5, 7.2), (10, 8), (0, 8)]
-    frame = Frame.of((0, 10, 0), (0, -1, 0), (1, 0, 0))
-    return Model.of([prism([Piece((float(x), float(z))) for x, z in corners], 10.0, frame, "block")])
-
-
-def top(model: Model) -> Face:
-    """The longest of the highest faces over the floor, which is the largest face with four edges."""
-    (body,) = model.bodies
-    floor = max(body.faces, key=lambda f: sum(e.length for e in f.edges()) if len(list(f.edges())) == 4 else 0.0)
-    way, start = floor.surface.frame.z, floor.surface.frame.origin
-    level = [f for f in body.faces if f.surface.kind == "plane" and abs(float(f.surface.frame.z @ way)) > 0.999]
-    far = {f: abs(float((f.surface.frame.origin - start) @ way)) for f in level}
-    high = [f for f in level if far[f] > max(far.values()) - 1e-6]
-    return max(high, key=lambda f: sum(e.length for e in f.edges()))
 
 
 def lines_of(edges: list[Edge]) -> list[Edge]:
@@ -229,12 +155,6 @@ def cleared_to_a_sheet(before: Model, out: Outcome) -> None:
     assert out.volume_change == pytest.approx(72.0 * np.pi) and len(out.model.bodies) == 3
 
 
-def opened() -> Model:
-    """A foot without its top."""
-    foot, post, _ = stack().bodies
-    return Model((foot.with_uses([u for u in foot.uses if u.face is not face_toward(foot, (0, 0, 1))]), post), 1e-6)
-
-
 def sheets(wanted: float, bodies: int) -> Callable[[Model, Outcome], None]:
     """So many bodies, and sheets of an area among them."""
 
@@ -245,16 +165,6 @@ def sheets(wanted: float, bodies: int) -> Callable[[Model, Outcome], None]:
     return holds
 
 
-def hollow() -> Model:
-    block = box(0, 0, 10, 10, 0, 10, "block")
-    inner = box(4, 4, 6, 6, 4, 6, "void")
-    return Model.of([block.with_uses([*block.uses, *(type(u)(u.face, not u.forward) for u in inner.uses)])])
-
-
-def shoe() -> Model:
-    return spoiled_shoe(5)[0]
-
-
 def wound(remedy: str) -> Callable[[Model, Place], Operation]:
     """The operation that the first card with this remedy offers."""
 
@@ -263,14 +173,6 @@ def wound(remedy: str) -> Callable[[Model, Place], Operation]:
         return getattr(do, remedy)(list(card.faces))
 
     return make
-
-
-def hole(model: Model, diameter: float) -> list[Face]:
-    return list(next(f.faces for b in model.bodies for f in features(b) if abs(f.size - diameter) < 1e-6))
-
-
-def body(model: Model, name: str) -> Body:
-    return next(b for b in model.bodies if b.name == name)
 
 
 def grows(by: float, faces: int | None = None) -> Callable[[Model, Outcome], None]:
@@ -337,14 +239,16 @@ def _bonded(before: Model, out: Outcome) -> None:
     assert len(out.model.shared()) == 1 and total(out.model) == pytest.approx(total(before), rel=1e-12)
 
 
+def edge_along(model: Model, place: Place) -> Edge:
+    """The upper edge of the block at y = 0."""
+    at = np.array(place.at(45, 0, 8))
+    return next(e for e in body(model, "block").edges() if np.linalg.norm(e.at(0.5) - at) < 1e-6)
+
+
 def _meshed(before: Model, out: Outcome) -> None:
     same(before, out)
     assert out.mesh is not None and out.mesh.conformal()
     assert out.mesh.volume_ratio == pytest.approx(1.0, abs=0.05)
-
-
-def straight(model: Model) -> list:
-    return [e for e in body(model, "block").edges() if abs(e.length - 8.0) < 1e-9][:2]
 
 
 def upright(model: Model) -> list:
@@ -522,12 +426,6 @@ def crumbled() -> Model:
 def swept_up(before: Model, out: Outcome) -> None:
     grows(0.0)(before, out)
     assert {b.name: volume(b) for b in out.model.bodies} == pytest.approx({"one": 2000.285, "two": 2000.024})
-
-
-def edge_along(model: Model, place: Place) -> Edge:
-    """The upper edge of the block at y = 0."""
-    at = np.array(place.at(45, 0, 8))
-    return next(e for e in body(model, "block").edges() if np.linalg.norm(e.at(0.5) - at) < 1e-6)
 
 
 def axes(place: Place) -> list[Axis]:

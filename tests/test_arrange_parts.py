@@ -3,8 +3,8 @@ go; and the surfaces that triangles and poles make."""
 
 import numpy as np
 import pytest
+from blocks import box
 from dice import seeds
-from operation_examples import box
 from solids import bracket
 
 from lithon.arrange.boolean import combine

@@ -4,8 +4,8 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from blocks import box, total
 from dice import seeds
-from operation_examples import box, total
 from solids import motion as any_motion
 from test_stuffing import facets
 

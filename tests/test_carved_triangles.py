@@ -3,8 +3,8 @@ rectangles, volumes."""
 
 import numpy as np
 import pytest
+from blocks import box
 from dice import seeds
-from operation_examples import box
 from test_stuffing import needles, plate, potato
 
 from lithon import SizeRules, do, tetrahedral_mesh

@@ -7,8 +7,9 @@ from functools import cache
 import jsonschema
 import numpy as np
 import pytest
+from blocks import total
 from dice import LONG
-from operation_examples import EXAMPLES, HERE, THERE, start, total
+from operation_examples import EXAMPLES, HERE, THERE, start
 
 import lithon
 from lithon import do
@@ -250,7 +251,7 @@ def test_a_bug_is_told_as_a_bug(monkeypatch, tmp_path):
 
 def test_doubled_names_lose_nothing():
     """Bodies part, part, other: what is done to one `part` is done to that one, live and as it was recorded."""
-    from operation_examples import box
+    from blocks import box
 
     model = Model.of([box(0, 0, 5, 5, 0, 5, "part"), box(0, 0, 5, 5, 0, 5, "part"), box(9, 0, 12, 5, 0, 5, "other")])
     for k in (0, 1):
@@ -300,7 +301,7 @@ def test_marks_go_along_with_every_operation():
 
 
 def test_sizes_and_divisions_are_in_the_mesh():
-    from operation_examples import plate, straight
+    from blocks import plate, straight
 
     model = plate()
     state = State(model, settings=lithon.Settings(4.0))

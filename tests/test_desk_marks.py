@@ -3,8 +3,8 @@ something; points that are picked."""
 
 import numpy as np
 import pytest
+from blocks import body, box, hole, plate
 from hands import button_of, click, labels, press, ready, settled, total
-from operation_examples import body, box, hole, plate
 from test_desk_operations import drag, laid_out
 
 from lithon import do

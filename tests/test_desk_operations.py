@@ -4,9 +4,10 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from blocks import box
 from dice import LONG
 from hands import button_of, click, cut_field, labels, press, ready, settled, total
-from operation_examples import EXAMPLES, HERE, box, start
+from operation_examples import EXAMPLES, HERE, start
 
 from lithon import do
 from lithon.brep.topology import Model

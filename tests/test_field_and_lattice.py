@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
+from blocks import box, plate
 from dice import seeds
-from operation_examples import box, plate
 
 from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellation.trees import inside_lattice

@@ -5,8 +5,8 @@ import itertools
 import numpy as np
 import pytest
 import scipy
+from blocks import box
 from dice import seeds
-from operation_examples import box
 from solids import motion as any_motion
 
 from lithon.brep.cleaning import cleaned, least_area, rims, winding_number

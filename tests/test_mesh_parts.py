@@ -5,8 +5,8 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from blocks import box, plate, stack
 from dice import seeds
-from operation_examples import box, plate, stack
 from plain_quality import tet_dihedral_degrees, tet_edge_ratio, tet_scaled_jacobian
 
 import lithon

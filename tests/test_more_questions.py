@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from operation_examples import body, box, plate
+from blocks import body, box, plate
 
 from lithon import do
 from lithon.brep.topology import Model

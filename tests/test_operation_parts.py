@@ -4,7 +4,7 @@ import json
 
 import numpy as np
 import pytest
-from operation_examples import box, pair, plate
+from blocks import box, pair, plate
 
 import lithon
 from lithon import do

@@ -4,8 +4,8 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from blocks import box, plate, stack
 from click.testing import CliRunner
-from operation_examples import box, plate, stack
 from solids import motion as any_motion
 
 import lithon

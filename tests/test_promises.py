@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from operation_examples import box, pair
+from blocks import box, pair
 from solids import bracket
 
 import lithon

@@ -4,7 +4,7 @@ import json
 
 import numpy as np
 import pytest
-from operation_examples import body, box, hole, plate
+from blocks import body, box, hole, plate
 
 from lithon import do
 from lithon.brep.measures import face_centroid, volume

@@ -4,7 +4,7 @@ import gc
 
 import numpy as np
 import pytest
-from operation_examples import box, plate
+from blocks import box, plate
 from solids import motion as any_motion
 
 from lithon.brep.copies import moved

@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
+from blocks import box, hole, plate
 from dice import seeds
-from operation_examples import box, hole, plate
 from solids import motion as any_motion
 
 from lithon.brep.analysis.adjacency import adjacency

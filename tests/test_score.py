@@ -2,8 +2,9 @@
 
 import numpy as np
 import pytest
+from blocks import box, hole, plate
 from dice import seeds
-from operation_examples import box, edge_along, hole, plate
+from operation_examples import edge_along
 from solids import motion as any_motion
 
 from lithon import do

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from blocks import box, plate
 from dice import LONG, seeds
-from operation_examples import box, plate
 from solids import motion as any_motion
 from solids import simple_solid
 from test_cli import within

@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 import scipy
+from blocks import box, plate
 from dice import seeds
-from operation_examples import box, plate
 
 from lithon import do
 from lithon.brep.analysis.fits import simple_fits

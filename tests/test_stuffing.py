@@ -4,9 +4,9 @@ import json
 
 import numpy as np
 import pytest
+from blocks import box
 from click.testing import CliRunner
 from dice import seeds
-from operation_examples import box
 from solids import motion as any_motion
 from test_smooth_patches import ball
 

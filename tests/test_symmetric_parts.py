@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
+from blocks import box
 from dice import seeds
-from operation_examples import box
 from solids import motion as any_motion
 
 from lithon import do

@@ -5,19 +5,8 @@ import pytest
 import scipy
 from dice import seeds
 
-from lithon.mesh.web import (
-    around,
-    collapse_all,
-    inner_nodes,
-    kept_row,
-    middles,
-    near,
-    settle,
-    sides,
-    split_all,
-    swap_all,
-    web_of,
-)
+from lithon.mesh.web import around, inner_nodes, kept_row, middles, near, settle, sides, web_of
+from lithon.mesh.web_changes import collapse_all, split_all, swap_all
 
 
 def ball(seed, n=400):

@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
+from blocks import hollow
 from dice import seeds
-from operation_examples import hollow
 
 import lithon
 from lithon import do

@@ -26,7 +26,8 @@ from lithon.mesh.drapes import Ignored, ignored
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.skin import Skin, side_of
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
-from lithon.mesh.web import collapse_all, inner_nodes, middles, near, settle, split_all, swap_all, web_of
+from lithon.mesh.web import inner_nodes, middles, near, settle, web_of
+from lithon.mesh.web_changes import collapse_all, split_all, swap_all
 from lithon.progress import pulse
 
 _ROUNDS = 8
