@@ -15,7 +15,7 @@ from lithon.samples import ANCHOR, hinge_strap
 
 def run(*args: object, env: dict | None = None) -> subprocess.CompletedProcess:
     return subprocess.run(
-        [sys.executable, "-m", "lithon.cli", *map(str, args)],
+        [sys.executable, "-m", "lithon", *map(str, args)],
         capture_output=True,
         text=True,
         timeout=300,
