@@ -1,10 +1,13 @@
 """Bodies of triangles carved by planes and sharing what they have in common: sections by Green's theorem, areas of
 rectangles, volumes."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from blocks import box
 from dice import seeds
+from solids import motion as any_motion
 from test_stuffing import needles, plate, potato
 
 from lithon import SizeRules, do, tetrahedral_mesh
@@ -61,8 +64,14 @@ def test_bodies_of_triangles_are_carved_by_planes(seed):
             run(state, do.carve(do.Cut.round(do.Axis.at(middle.tolist(), way.tolist()), 1.0)))
 
 
-def of_triangles(*blocks):
-    return State(Model.of([bodies_of([soup_of(b)])[0][0] for b in blocks]))
+def of_triangles(*blocks, motion=None):
+    """Blocks in triangles; moved, as a file of single precision has them."""
+    soups = [soup_of(b) for b in blocks]
+    if motion is not None:
+        soups = [
+            replace(s, points=np.float32(s.points @ motion[:3, :3].T + motion[:3, 3]).astype(float)) for s in soups
+        ]
+    return State(Model.of([bodies_of([s])[0][0] for s in soups]))
 
 
 def area_of_shared(model):
@@ -78,23 +87,38 @@ ON_IT = {
 }
 
 
+@pytest.mark.parametrize("turned", [False, True])
 @pytest.mark.parametrize("name", ON_IT)
-def test_triangles_share_what_they_have_in_common(name):
+def test_triangles_share_what_they_have_in_common(name, turned):
     """A block on another, both in triangles: they share the rectangle that both have, and are meshed as one; one more
-    beside both shares with each of them what it has with it."""
+    beside both shares with each of them what it has with it. So it is where they lie askew and are rounded, so that
+    no two corners or planes are quite the same."""
     where, area, count = ON_IT[name]
+    motion = any_motion(sum(map(ord, name))) if turned else None
     one, two = box(*FOOT, "a"), box(*where, "b")
-    model = run(of_triangles(one, two), do.bond()).model
-    assert len(model.shared()) == count and area_of_shared(model) == pytest.approx(area)
-    assert [volume(b) for b in model.bodies] == pytest.approx([volume(one), volume(two)])
+    model = run(of_triangles(one, two, motion=motion), do.bond()).model
+    assert len(model.shared()) == count and area_of_shared(model) == pytest.approx(area, rel=1e-5)
+    assert [volume(b) for b in model.bodies] == pytest.approx([volume(one), volume(two)], rel=1e-5)
     assert not [f for b in model.bodies for f in flaws(b, 1e-6)]
     mesh = tetrahedral_mesh(model, SizeRules(5.0))
     assert mesh.volume_ratio == pytest.approx(1.0) and mesh.quality.smallest_angle.min() > 12.0
     third = box(-6, -6, 0, 40, 0, 12, "c")  # all along the left side
-    along = run(State(Model((*model.bodies, *of_triangles(third).model.bodies), model.tolerance)), do.bond()).model
+    more = of_triangles(third, motion=motion).model.bodies
+    along = run(State(Model((*model.bodies, *more), model.tolerance)), do.bond()).model
     left = 10.0 * 20.0 + (40.0 if name == "the whole face" else 0.0)
-    assert area_of_shared(along) == pytest.approx(area + left)
+    assert area_of_shared(along) == pytest.approx(area + left, rel=1e-5)
     assert not [f for b in along.bodies for f in flaws(b, 1e-6)]
+
+
+def test_triangles_are_drawn_together_over_a_gap():
+    """A block that stands a little above another in triangles is drawn onto it where that is said, and not before."""
+    state = of_triangles(box(*FOOT, "a"), box(4, 4, 9, 9, 10.02, 22, "b"), motion=any_motion(3))
+    with pytest.raises(Refusal, match="lie on each other"):
+        run(state, do.bond())
+    model = run(state, do.bond(gap=0.05)).model
+    assert len(model.shared()) == 1 and area_of_shared(model) == pytest.approx(25.0, rel=1e-5)
+    assert [volume(b) for b in model.bodies] == pytest.approx([4000.0, 25.0 * 12.0], rel=1e-5)
+    assert not [f for b in model.bodies for f in flaws(b, 1e-5)]
 
 
 def test_triangles_that_share_nothing_are_told_why():

@@ -9,11 +9,15 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
+from lithon.arrange.pressing import Pressed
 from lithon.arrays import Floats, Ints
 from lithon.brep.arrangement import Overlaid, overlaid, same_way
 from lithon.brep.faceted import regrouped
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Face, FaceUse, Model
+
+#: What lies on each other may stand off so many tolerances.
+_NEAR = 20.0
 
 
 def bonded_with(model: Model, bodies: Sequence[Body]) -> list[Body]:
@@ -82,7 +86,7 @@ def laid(bodies: Sequence[Body], tolerance: float = 0.0, sheet: Floats | None = 
     face = np.repeat(np.arange(len(owners)), count)
     p, t = np.concatenate(points), np.concatenate(corners)
     if tolerance > 0.0:
-        p = _drawn_onto(p, tolerance)
+        p, t, face = _pressed(p, t, face, owners, _NEAR * tolerance)
     made = overlaid(p, t, tag[face])
     owned, first = owners[face[made.origin]].copy(), face[made.origin]
     last = first.copy()
@@ -92,6 +96,17 @@ def laid(bodies: Sequence[Body], tolerance: float = 0.0, sheet: Floats | None = 
             owned[row] += sense * owners[face[other]]
         first[row], last[row] = min(first[row], *face[others]), max(last[row], *face[others])
     return Laid(made, owned, first, last)
+
+
+def _pressed(points: Floats, corners: Ints, face: Ints, owners: Ints, near: float) -> tuple[Floats, Ints, Ints]:
+    """Triangles (m,3), each of a face (m,), with corners that nearly coincide made one, and plane faces of different
+    bodies that nearly lie on each other laid over each other."""
+    unique, one = np.unique(_drawn_onto(points, near), axis=0, return_inverse=True)
+    rows = one.reshape(-1)[corners]
+    whole = (rows[:, 0] != rows[:, 1]) & (rows[:, 1] != rows[:, 2]) & (rows[:, 2] != rows[:, 0])
+    out = Pressed(unique, rows[whole], face[whole], near)
+    out.press(owners)
+    return out.points, out.corners, out.face
 
 
 def _drawn_onto(points: Floats, tolerance: float) -> Floats:

@@ -77,8 +77,8 @@ def bond(
         if any(faceted(out.bodies[k]) for k in places):
             raise Refusal(
                 "no two of these bodies lie on each other",
-                remedy="triangles share what lies in one plane to the last digits; make exact solids first of what "
-                "only nearly does",
+                remedy="a gap tolerance above the distance between plane faces; of round ones, which share where their "
+                "triangles are the same, make exact solids first",
             )
         raise Refusal("no two of these bodies touch", remedy="a gap tolerance above the distance between them")
     return out, contacts

@@ -83,8 +83,8 @@ def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
     if made is None:
         return None
     cut, caps = made
-    pieces = _closed(body, cut, caps, surface, model.tolerance, together=bonded)
-    pieces = _renamed(pieces, body, {b.name for b in model.bodies})
+    pieces = _lettered(_closed(body, cut, caps, surface, model.tolerance, together=bonded), body, model)
+    pieces = [check(piece, model.tolerance) for piece in pieces]
     out = model.replaced(body, pieces)
     if not bonded:
         return out
@@ -144,13 +144,9 @@ def _of_triangles(model: Model, chosen: Sequence[Body], surface: Surface) -> Mod
         for k, body in enumerate(chosen):
             shells = [shell for half in uses[2 * k : 2 * k + 2] for shell in solids(half)]
             cut[body] = [_piece(body, shell, body.name) for shell in shells]
-    taken = {one.name for one in model.bodies}
-    for body, pieces in cut.items():
-        sound = [check(piece, model.tolerance) for piece in pieces]
-        if body in chosen:
-            lettered = zip(sound, _letters(), strict=False)
-            sound = _renamed([_piece(body, p.uses, f"{body.name} {letter}") for p, letter in lettered], body, taken)
-        model = model.replaced(body, sound)
+    named = {body: _lettered(pieces, body, model) if body in chosen else pieces for body, pieces in cut.items()}
+    for body, pieces in named.items():
+        model = model.replaced(body, [check(piece, model.tolerance) for piece in pieces])
     return model
 
 
@@ -237,8 +233,7 @@ def _closed(
             pieces.append(part if together or side > 0 else _own_cut(part, surface, tolerance))
     for part in pieces:
         _thick_everywhere(part, surface)
-    lettered = zip(pieces, _letters(), strict=False)
-    return [check(_piece(body, p.uses, f"{body.name} {letter}"), tolerance) for p, letter in lettered]
+    return pieces
 
 
 def _away(body: Body, surface: Surface) -> Floats:
@@ -268,13 +263,14 @@ def _thick_everywhere(part: Body, surface: Surface) -> None:
         )
 
 
-def _renamed(pieces: list[Body], body: Body, taken: set[str]) -> list[Body]:
-    """Pieces of a piece go on with the letters that are free: 'strap A' becomes 'strap A' and 'strap C'."""
+def _lettered(pieces: Sequence[Body], body: Body, model: Model) -> list[Body]:
+    """The pieces of a body of a model with the letters that are free: of 'strap' 'strap A' and 'strap B', of 'strap A'
+    'strap A' and 'strap C'."""
     base, _, last = body.name.rpartition(" ")
-    if not base or len(last) != 1 or not last.isupper():
-        return pieces
-    free = (f"{base} {name}" for name in _letters() if f"{base} {name}" not in taken - {body.name})
-    return [_piece(body, p.uses, next(free)) for p in pieces]
+    base = base if base and len(last) == 1 and last.isupper() else body.name
+    taken = {other.name for other in model.bodies if other is not body}
+    free = (name for letter in _letters() if (name := f"{base} {letter}") not in taken)
+    return [_piece(body, piece.uses, next(free)) for piece in pieces]
 
 
 def _piece(body: Body, uses: Sequence[FaceUse], name: str) -> Body:
