@@ -44,11 +44,11 @@ def bond(
 ) -> tuple[Model, list[Contact]]:
     """Share all contacts among these bodies (default all), and list them.
 
-    gap: faces this far apart (mm) still count as touching; the second body is drawn onto the first. apart: bodies
-    between which nothing is shared.
+    gap: plane faces of triangles this far apart (mm) still count as touching; the second body is drawn onto the first.
+    apart: bodies between which nothing is shared.
     Raises Refusal when there is nothing to share, saying what contacts there are.
     """
-    tolerance = model.tolerance if gap is None else max(gap / 20.0, model.tolerance)
+    wide = model.tolerance if gap is None else max(gap / 20.0, model.tolerance)
     # Bodies change while contacts are shared, their places in the model do not; names may be double.
     chosen = None if bodies is None else set(bodies)
     places = [k for k, body in enumerate(model.bodies) if chosen is None or body in chosen]
@@ -61,6 +61,7 @@ def bond(
             a, b = out.bodies[first], out.bodies[second]
             if first in kept and second in kept:
                 continue
+            tolerance = wide if faceted(a) and faceted(b) else model.tolerance
             if _may_touch(a, b, 20.0 * tolerance):
                 out, found = _share_pair(out, a, b, tolerance)
                 contacts += found

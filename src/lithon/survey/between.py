@@ -17,7 +17,7 @@ from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import inside, tree_of, triangle_normals
 from lithon.brep.topology import Body, Face, Model
 from lithon.remembered import Remembered
-from lithon.survey.card import DROP, DROP_BODY, DROP_CRUMB, PART, Finding, share, xyz
+from lithon.survey.card import BRING, DROP, DROP_BODY, DROP_CRUMB, PART, Finding, share, xyz
 
 #: Gaps up to this many elements are worth a word.
 _WIDE = 0.5
@@ -270,7 +270,7 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
                 nearest[1],
                 f"{a.name} and {b.name} stand {nearest[0]:.3g} mm apart",
                 f"The gap is {share(nearest[0], size)}: it stays open unless they are brought together.",
-                "leave it if it is meant",
+                BRING,
                 a,
                 close_by,
                 station="bond",

@@ -21,7 +21,7 @@ Severity = Literal["stops", "costs", "note"]
 #: lines: the edges of all findings that are told together; edges are those of one.
 #: bodies: those of all findings that are told together; body is that of one.
 #: smaller, larger: of two plane faces the one with less area, and the other.
-Source = Literal["faces", "edges", "lines", "body", "bodies", "other", "beside", "smaller", "larger"]
+Source = Literal["faces", "edges", "lines", "body", "bodies", "other", "pair", "reach", "beside", "smaller", "larger"]
 
 #: What is taken of every finding that is told together; of the others that of the first.
 OF_ALL: tuple[Source, ...] = ("faces", "lines", "beside", "bodies")
@@ -56,6 +56,8 @@ DROP_BODY = Offer("drop-bodies", (("bodies", "bodies"),), word="Drop")
 DROP_CRUMB = replace(DROP_BODY, by_hand=True)
 TURN = Offer("turn-outwards", (("bodies", "bodies"),), word="Turn outwards")
 PART = Offer("part", (("first", "body"), ("second", "other")))
+#: Two bodies that stand apart by a little are brought together and share what they have in common then.
+BRING = Offer("bond", (("bodies", "pair"), ("gap", "reach")), by_hand=True, word="Bring together")
 #: The sides of a slot brought together: what is between them is filled.
 FILL = Offer("run-to", (("face", "smaller"), ("target", "larger")), by_hand=True, word="Fill")
 #: Faces that are narrow in the mesh only: followed as one with what they go on into most smoothly.
@@ -116,8 +118,8 @@ class Finding:
             return [sorted(self.faces, key=face_area)[source == "larger"]] if pair else []
         if source in ("faces", "edges", "lines"):
             return list(self.faces if source == "faces" else self.edges)
-        found = self.other if source == "other" else self.body
-        return [found] if found is not None else []
+        found = {"other": (self.other,), "pair": (self.body, self.other)}.get(source, (self.body,))
+        return [body for body in found if body is not None]
 
     def as_json(self) -> dict[str, Any]:
         return {

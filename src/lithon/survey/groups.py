@@ -10,6 +10,8 @@ from lithon.brep.topology import Edge, Face
 from lithon.survey.card import OF_ALL, Finding, Offer
 from lithon.words import many, several
 
+#: So much further (ratio) than the nearest place two bodies are brought together over.
+_BEYOND = 1.02
 _ORDER = {"stops": 0, "costs": 1, "note": 2}
 #: What many findings of one cause are called, and what they come to, where that of one does not say it.
 _TOGETHER = {"not followed": "small things not followed"}
@@ -90,11 +92,14 @@ class Group:
         by_body = [Group(v) for v in own.values()] if self.first.by_cause and len(own) > 1 else []
         return [self, *by_body, *(Group([f], rest=self.first.by_cause) for f in self.findings)]
 
-    def values(self, offer: Offer) -> dict[str, list[Any]]:
+    def values(self, offer: Offer) -> dict[str, Any]:
         """What an offer takes, of everything that the card is about; of pairs of bodies and of edges those of the
-        first."""
-        out: dict[str, list[Any]] = {}
+        first, and a little more than how far these are apart."""
+        out: dict[str, Any] = {}
         for parameter, source in offer.takes:
+            if source == "reach":
+                out[parameter] = float(f"{_BEYOND * self.first.size:.3g}")
+                continue
             asked = self.findings if source in OF_ALL else self.findings[:1]
             given = [x for f in asked for x in f.given(source)]
             out[parameter] = list(dict.fromkeys(given))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 
 from lithon.bond.share import bond
+from lithon.operations.bond.closing import brought_together
 from lithon.operations.bond.crumbs import near, overlapping
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
@@ -19,8 +20,13 @@ class Bond(Operation):
     gap: float | None = param(length("gap", "how far apart faces may be and still touch", above=0.0, optional=True))
 
     def do(self, bench: Bench) -> Made:
-        chosen = list(bench.given["bodies"]) or None
-        out, contacts = bond(bench.model, chosen, self.gap, bench.progress, bench.given["apart"])
+        chosen, model, apart = list(bench.given["bodies"]) or None, bench.model, list(bench.given["apart"])
+        if self.gap is not None:
+            near = list(chosen or model.bodies)
+            model, moved = brought_together(model, near, self.gap, bench.progress)
+            now = dict(zip(near, moved, strict=True))
+            chosen, apart = moved if chosen else None, [now.get(body, body) for body in apart]
+        out, contacts = bond(model, chosen, self.gap, bench.progress, apart)
         shared = [c for c in contacts if c.verdict == "shared"]
         details = [{"first": c.first, "second": c.second, "area_mm2": c.area, "verdict": c.verdict} for c in contacts]
         return Made(out, f"bond {len(shared)} contact{'s' if len(shared) != 1 else ''}", details=details)
