@@ -166,7 +166,7 @@ def survey(docket: Docket) -> None:
     line.layout().setStretch(0, 1)
     card.lay.addWidget(line)
     docket.add(card)
-    cures = [g for g in docket.groups if g.first.offers and not g.first.keep]
+    cures = [g for g in docket.groups if not g.first.keep and any(not o.by_hand for o in g.first.offers)]
     if len(cures) > 1:
         docket.add(
             row(

@@ -16,7 +16,7 @@ class Bond(Operation):
     """Imprint bodies that touch on each other and share what coincides, so that their meshes match."""
 
     bodies: Choice = param(some_bodies())
-    apart: Choice = param(some_bodies("left apart", "between these nothing is shared"))
+    apart: Choice = param(some_bodies("left apart", "between these nothing is shared; left out: none"))
     gap: float | None = param(length("gap", "how far apart faces may be and still touch", above=0.0, optional=True))
 
     def do(self, bench: Bench) -> Made:
