@@ -23,7 +23,7 @@ class Bond(Operation):
         chosen, model, apart = list(bench.given["bodies"]) or None, bench.model, list(bench.given["apart"])
         if self.gap is not None:
             near = list(chosen or model.bodies)
-            model, moved = brought_together(model, near, self.gap, bench.progress)
+            model, moved = brought_together(model, near, self.gap, bench.progress, apart)
             now = dict(zip(near, moved, strict=True))
             chosen, apart = moved if chosen else None, [now.get(body, body) for body in apart]
         out, contacts = bond(model, chosen, self.gap, bench.progress, apart)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import numpy as np
 
@@ -22,10 +22,12 @@ from lithon.trim.resurface import resurfaced
 _ALONG = 1e-4
 
 
-def brought_together(model: Model, bodies: Sequence[Body], gap: float, progress: Progress) -> tuple[Model, list[Body]]:
+def brought_together(
+    model: Model, bodies: Sequence[Body], gap: float, progress: Progress, apart: Collection[Body] = ()
+) -> tuple[Model, list[Body]]:
     """The model in which faces of these bodies that look at each other over no more than a gap (mm) lie on each other:
     of each pair of bodies the later one's are moved, or those of the earlier one where the later shares faces. And the
-    bodies as they are in it. What is of triangles stays.
+    bodies as they are in it. What is of triangles stays, and so do bodies of which both are to be left `apart`.
 
     Raises Refusal where a body's other faces do not meet those that move.
     """
@@ -34,7 +36,12 @@ def brought_together(model: Model, bodies: Sequence[Body], gap: float, progress:
         progress.tell(k / max(1, len(bodies) * (len(bodies) - 1) // 2), f"bringing {b.name} to {a.name}")
         stays, moves = (a, b) if not _shares(model, now[b]) else (b, a)
         one, two = now[stays], now[moves]
-        if faceted(one) or faceted(two) or not len(meeting(box(one)[None], box(two)[None], gap)):
+        if (
+            {a, b} <= set(apart)
+            or faceted(one)
+            or faceted(two)
+            or not len(meeting(box(one)[None], box(two)[None], gap))
+        ):
             continue
         new = {}
         for i, j in meeting(face_boxes(two.faces), face_boxes(one.faces), gap).tolist():
@@ -46,7 +53,12 @@ def brought_together(model: Model, bodies: Sequence[Body], gap: float, progress:
         if _shares(model, two):
             raise Refusal(f"{one.name} and {two.name} share faces with others, and cannot be brought together",
                           remedy="close the gap first, then bond the others", entities=(one, two))  # fmt: skip
-        moved = resurfaced(two, new, model.tolerance)
+        try:
+            moved = resurfaced(two, new, model.tolerance)
+        except Refusal as refusal:
+            raise Refusal(f"{two.name} cannot be brought to {one.name}: {refusal.what}", where=refusal.where,
+                          remedy="leave these apart, or move the face by hand first",
+                          entities=tuple(new)) from refusal  # fmt: skip
         model = model.replaced(two, [moved])
         now[moves] = moved
     return model, list(now.values())
