@@ -152,7 +152,8 @@ def _flip_flat(out: Cleaned, least: float) -> None:
 def _drop_doubled(out: Cleaned) -> None:
     key = np.sort(out.corners, axis=1)
     order = np.lexsort((key[:, 2], key[:, 0] * len(out.points) + key[:, 1]))
-    again = np.r_[False, (key[order[1:]] == key[order[:-1]]).all(axis=1)]
+    again = np.zeros(len(key), dtype=bool)
+    again[1:] = (key[order[1:]] == key[order[:-1]]).all(axis=1)
     _note(out, "triangles doubled", int(again.sum()))
     out.corners = out.corners[np.sort(order[~again])]
 
