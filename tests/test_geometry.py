@@ -2,12 +2,14 @@
 
 import numpy as np
 import pytest
+import scipy
 from dice import examples
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from lithon.arrays import unit
+from lithon.arrays import evenly, unit
 from lithon.errors import Refusal
+from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.cones import Cone
 from lithon.geometry.curves import Circle, Ellipse, Line
 from lithon.geometry.frames import Frame
@@ -146,3 +148,28 @@ def test_a_cone_opens_whichever_way_its_line_is_told(angle):
     assert abs(cone.signed_distance(p)).max() < 1e-12
     away = cone.signed_distance(p + 0.1 * (p - origin - h[:, None] * turn[2]))
     assert (away > 0.0).all()
+
+
+@pytest.mark.parametrize("slack", [0.0, 0.004])
+def test_pairs_among_many_triangles_are_those_whose_boxes_meet(slack):
+    """Of so many that they are looked for in two threads, against all that are near by their middles."""
+    rng = np.random.default_rng(5)
+    n = 30_000
+    corners = rng.uniform(0.0, 1.0, (n, 1, 3)) + rng.uniform(-0.008, 0.008, (n, 3, 3))
+    points, triangles = corners.reshape(-1, 3), np.arange(3 * n).reshape(n, 3)
+    tags = rng.integers(0, 50, n)
+    low, high = corners.min(axis=1), corners.max(axis=1)
+    near = scipy.spatial.cKDTree(0.5 * (low + high)).query_pairs(0.06, output_type="ndarray")
+    a, b = near.T
+    meet = (low[a] - high[b] <= slack).all(axis=1) & (low[b] - high[a] <= slack).all(axis=1) & (tags[a] != tags[b])
+    found = BoxTree.of(points, triangles).own_pairs(tags, slack)
+    assert len(found) == int(meet.sum()) > 1000
+    assert set(map(tuple, found.tolist())) == set(map(tuple, np.sort(near[meet], axis=1).tolist()))
+
+
+def test_even_pieces_are_those_of_each_by_itself():
+    rng = np.random.default_rng(1)
+    start, end, pieces = rng.normal(size=40), rng.normal(size=40), rng.integers(1, 9, 40)
+    each = [np.linspace(a, b, n + 1) for a, b, n in zip(start, end, pieces, strict=True)]
+    assert np.array_equal(evenly(start, end, pieces), np.concatenate(each))
+    assert not len(evenly(np.zeros(0), np.zeros(0), np.zeros(0, dtype=int)))

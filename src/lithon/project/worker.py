@@ -7,6 +7,7 @@ import contextlib
 import gc
 import signal
 import sys
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -196,7 +197,7 @@ def serve(connection: Connection) -> None:
     """Answer jobs until the connection closes. Messages: ('progress', id, share, what),
     ('done', id, result), ('failed', id, error). SIGUSR1 asks the running job to stop."""
     wire = Wire()
-    last = 0.0
+    last, telling = 0.0, threading.Lock()
     stop: set[int] = set()
     ahead: tuple[Path, Any] | None = None
 
@@ -221,10 +222,11 @@ def serve(connection: Connection) -> None:
 
         def report(share: float, what: str, number: int = current) -> None:
             nonlocal last
-            now = time.monotonic()
-            if now - last > 0.05:
-                last = now
-                connection.send_bytes(wire.pack(("progress", number, share, what)))
+            with telling:  # some work is done in several threads
+                now = time.monotonic()
+                if now - last > 0.05:
+                    last = now
+                    connection.send_bytes(wire.pack(("progress", number, share, what)))
 
         try:
             if ahead is not None and name == "open" and args[0] == ahead[0]:
