@@ -199,11 +199,11 @@ def _across(body: Body, sense: float, most: float) -> Field:
     known = _known.setdefault(body, {})
     if key not in known:
         like = _much_like(body, key)
-        for memory in (known, _whole.setdefault(body, {})):  # of each way only the latest reach, beside all there is
+        for memory in (known, _whole.get(body, {})):  # of each way only the latest reach, beside all there is
             for old in [k for k in memory if k[0] == sense and np.isfinite(k[1])]:
                 del memory[old]
         if like is None:
-            rays = _whole[body][key] = _all(body, sense, most)
+            rays = _whole.setdefault(body, {})[key] = _all(body, sense, most)
         else:
             rays = _changed(*like, body, sense, most)
         known[key] = rays.field
