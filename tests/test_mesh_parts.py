@@ -165,7 +165,7 @@ def test_nodes_crowded_on_a_skin_give_way_and_every_face_keeps_its_area():
     crowded = next(e for e in block.edges() if abs(e.length - 20.0) < 1e-9)
     surface = SurfaceMesh(block.bodies, sizes, block.faces(), finer={crowded: 90})
     for face in surface.faces:
-        surface.mesh_faces([face])
+        surface.mesh_face(face)
     space, failures = recover(surface, SILENT)
     assert not failures and not wall_off(surface, space)
     corners, of = surface.triangles()

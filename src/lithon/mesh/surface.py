@@ -8,7 +8,6 @@ faces on it, of whatever body; a bonded face is meshed once.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -23,7 +22,6 @@ from lithon.geometry.splines import BSplineCurve
 from lithon.mesh.face_nodes import legalise, refine, smooth
 from lithon.mesh.sizing import SizeField, divide_edge, divide_edges
 from lithon.progress import pulse
-from lithon.threads import each_of
 
 #: How often edges are cut twice as fine.
 _FINER = 6
@@ -198,28 +196,19 @@ class SurfaceMesh:
             self.cut_ends[face] = made.cut
         return made
 
-    def mesh_faces(self, faces: Iterable[Face]) -> None:
-        """Mesh faces for the first time, several at once: triangulate their boundaries, refine, smooth."""
-        rolled = [(face, self.domain(face)) for face in faces]
-        for (face, domain), laid in zip(rolled, each_of(self._laid_out, rolled), strict=True):
-            region, flat, points, singular = laid
-            ids = self._new_nodes(points)
-            self.singular[face] = singular
-            self.inner[face] = ids, flat
-            self._store(face, domain, region, ids)
-
-    def _laid_out(self, rolled: tuple[Face, Domain]) -> tuple[Triangulation, Floats, Floats, int]:
-        """The triangles of a face in its domain, its inner nodes there and in space, and how many of them are singular
-        points."""
-        pulse()
-        face, domain = rolled
+    def mesh_face(self, face: Face) -> None:
+        """Mesh a face for the first time: triangulate its boundary, refine, smooth."""
+        domain = self.domain(face)
         singular = domain.flat_of(domain.chart.singular)
         region = _region(face, domain, singular)
         refine(domain, region, self.sizes)
         smooth(region, len(domain.keys) + len(singular))
         legalise(domain, region)
         flat = region.plane[len(domain.keys) :]
-        return region, flat, domain.surface_points(flat), len(singular)
+        ids = self._new_nodes(domain.surface_points(flat))
+        self.singular[face] = len(singular)
+        self.inner[face] = ids, flat
+        self._store(face, domain, region, ids)
 
     def take_over(self, face: Face, changed: Bools) -> bool:
         """Mesh a face as it was; False where its edges are cut otherwise, or nodes (n,) of it want another size."""
@@ -400,13 +389,15 @@ def surface_mesh(bodies: tuple[Body, ...], sizes: SizeField, like: SurfaceMesh |
         edges = list(dict.fromkeys(edge for face in faces for edge in face.edges()))
         mesh.foreseen = dict(zip(edges, divide_edges(edges, sizes), strict=True))
         try:
-            mesh.mesh_faces([face for face in faces if like is None or not mesh.take_over(face, changed)])
+            for face in faces:
+                pulse()
+                if like is None or not mesh.take_over(face, changed):
+                    mesh.mesh_face(face)
             mesh.like = None
             return mesh
         except Refusal as refusal:
             if turn == _FINER or not isinstance(refusal.__cause__, Tangled):
                 raise
-            face = refusal.entities[0]
             bent = [e for e in dict.fromkeys(face.edges()) if e.curve.kind != "line" and e not in asked]
             if not bent:
                 raise
