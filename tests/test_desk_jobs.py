@@ -186,7 +186,7 @@ def test_removal_as_the_daily_tool(desk, qtbot, tmp_path):
     click(desk, qtbot, (42.0, 54.5, g.thickness - g.pocket[2]))
     assert len(desk.work.faces) == 1
     click(desk, qtbot, (20.0, 40.0, g.thickness), Qt.KeyboardModifier.ControlModifier)
-    button_of(desk.in_hand, "From the first up to the others: 5").click()
+    button_of(desk.in_hand, "As far as the others: 5").click()
     assert len(desk.work.faces) == 5
     before = total(desk)
     press(desk, qtbot, hands.key.Key_C)

@@ -79,3 +79,16 @@ def test_what_stands_further_apart_or_beside_stays():
     first = run(State(Model.of([bodies[0], box(0, 0, 20, 20, -5, 0, "under")])), do.bond()).model
     out = run(State(Model((*first.bodies, bodies[1]), first.tolerance)), do.bond(gap=1.1 * GAP)).model
     assert len(out.shared()) == 2 and set(first.bodies) & set(out.bodies)
+
+
+def test_a_face_goes_to_the_nearest_and_stays_where_it_lies_on_another():
+    """Over two feet of unlike height a bridge comes down on the higher one, and one that stands on it already stays."""
+    high, low = box(0, 0, 20, 20, 0, 10, "high"), box(20, 0, 40, 20, 0, 9.99, "low")
+    for stands in (10.0, 10.0 + GAP):
+        bridge = box(12, 4, 30, 16, stands, 15, "bridge")
+        for order in ([high, low, bridge], [bridge, low, high]):
+            out = run(State(Model.of(order)), do.bond(gap=2.0 * GAP)).model
+            assert not [f for b in out.bodies for f in flaws(b, out.tolerance)]
+            lies = {b.name: b for b in out.bodies}
+            on = [f for f in out.shared() if set(out.owners(f)) == {lies["high"], lies["bridge"]}]
+            assert sum(map(face_area, on)) == pytest.approx(8.0 * 12.0)

@@ -33,6 +33,10 @@ class Roster(Panel):
         work.standings_changed.connect(self.refresh)
 
     def refresh(self) -> None:
+        self._fill()
+        self.lay_out()
+
+    def _fill(self) -> None:
         self.clear()
         model = self.work.model
         if model is None:
@@ -158,6 +162,10 @@ class InHand(Panel):
         self.refresh()
 
     def refresh(self) -> None:
+        self._fill()
+        self.lay_out()
+
+    def _fill(self) -> None:
         self.clear()
         work = self.work
         if not (work.faces or work.edges or work.points):

@@ -70,15 +70,15 @@ class Pressed:
         frame = self._frame(one)
         if frame is None:
             return
+        kinds = [self._area(one, frame), self._area(two, frame)]
+        if not shapely.intersection(*kinds).area > self.near * shapely.union_all(kinds).length:
+            return
         # The second is drawn onto the first.
         moved = np.setdiff1d(self.corners[self.face == two], self.corners[self.face == one])
         self.points = self.points.copy()
         self.points[moved] = frame.world(frame.local(self.points[moved]) * np.array([1.0, 1.0, 0.0]))
         rims = [_rim(self.corners[self.face == k]) for k in (one, two)]
         web = _Web(self.points, frame, [side for rim in rims for side in rim], self.near)
-        kinds = [self._area(one, frame), self._area(two, frame)]
-        if not shapely.intersection(*kinds).area > self.near * shapely.union_all(kinds).length:
-            return
         made: list[tuple[int, int, int]] = []
         of: list[int] = []
         beyond = self._frame(two)

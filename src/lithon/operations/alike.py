@@ -38,7 +38,7 @@ def alike(model: Model, faces: Sequence[Face], edges: Sequence[Edge] = ()) -> li
     """Questions that what is in hand is an answer to, the narrowest first; nothing where it is of several kinds. First
     of all what lies within a fence, where the first face in hand and the rest are a seed and one."""
     within = fenced(model, faces, edges)
-    known = _told(model, [("from the first up to the others", f"faces {within.text()}")]) if within is not None else []
+    known = _told(model, [("as far as the others", f"faces {within.text()}")]) if within is not None else []
     return known + _alike(model, faces, edges)
 
 
