@@ -1,5 +1,7 @@
 """What is wrong is found, at its place and size; what is sound is not said to stop the mesh."""
 
+import time
+
 import numpy as np
 import pytest
 from blocks import hollow
@@ -207,3 +209,17 @@ def test_what_is_turned_round_is_found_and_turned_back(seed):
             assert [u.forward for u in out.uses] == [u.forward for u in good.uses]
     with pytest.raises(Refusal, match="all faces look outwards"):
         run(State(Model.of([good])), do.turn_outwards())
+
+
+def test_nothing_goes_on_after_a_survey(monkeypatch):
+    """What is looked at aside has come to an end when the cards are told, though nobody asks for it on a torn body."""
+    ended = []
+
+    def slow(body):
+        time.sleep(0.3)
+        ended.append(body)
+
+    monkeypatch.setattr("lithon.survey.findings.thickness", slow)
+    good = hollow().bodies[0]
+    bad = good.with_uses(FaceUse(u.face, u.forward != (k == 0)) for k, u in enumerate(good.uses))
+    assert any(f.severity == "stops" for f in findings(Model.of([bad]), 2.0)) and ended == [bad]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Collection
+from concurrent.futures import wait
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -142,7 +143,11 @@ def _found(body: Body, size: float, tolerance: float, thorough: bool) -> list[Fi
     drawn = body_is_drawn(body)
     # Most of what walls take is compiled, most of what soundness takes is not.
     ahead = begun(partial(thickness, body)) if drawn and not faceted(body) else None
-    out = _unsound(body, tolerance)
+    try:
+        out = _unsound(body, tolerance)
+    finally:
+        if ahead is not None:  # nothing goes on beside what comes after, whatever has come of this
+            wait((ahead,))
     if not drawn:
         return out
     out += crossing_cards(body, tolerance)
@@ -152,8 +157,6 @@ def _found(body: Body, size: float, tolerance: float, thorough: bool) -> list[Fi
     thin = None
     if not any(f.severity == "stops" for f in out):  # walls and features want a closed skin
         out += _voids(body)
-        if ahead is not None:
-            ahead.result()
         out += _thin_walls(body, size)
         thin = Thinness(body)
         for feature in features(body):
