@@ -6,7 +6,8 @@ import functools
 import itertools
 import os
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from contextvars import copy_context
 from typing import Any, Generic, TypeVar
 
@@ -33,14 +34,13 @@ def each_of(run: Callable[[_T], _R], things: Sequence[_T]) -> list[_R]:
         return [f.result() for f in [pool.submit(copy_context().run, run, thing) for thing in things]]
 
 
-def begun(run: Callable[[], _R]) -> Future[_R]:
-    """Something worked out in a thread while other things are done here, for whoever asks for its result. It must let
-    go of the interpreter for most of its time; it tells no progress and is not stopped."""
-    pool = ThreadPoolExecutor(1, "lithon-begun")
-    try:
-        return pool.submit(run)
-    finally:
-        pool.shutdown(wait=False)
+@contextmanager
+def beside(run: Callable[[], object]) -> Iterator[None]:
+    """Something done in a thread while what is within is done, for what it leaves in a memory. It has come to an end
+    afterwards; it must let go of the interpreter for most of its time, tells no progress and is not stopped."""
+    with ThreadPoolExecutor(1, "lithon-beside") as pool:
+        pool.submit(run)  # what it raises is raised when it is done in earnest
+        yield
 
 
 class Ahead(Generic[_T]):

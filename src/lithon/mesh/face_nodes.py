@@ -43,7 +43,7 @@ def refine(domain: Domain, region: Triangulation, sizes: SizeField) -> None:
         legalise(domain, region)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def _too_large(flat: Floats, points: Floats, tri: Ints, size: Floats) -> tuple[Ints, Floats, Floats, Floats]:
     """Of triangles (m,3) with wanted sizes (m,), those that are too large or too slender: their numbers, their radii as
     shares of the sizes, the flat points (k,2) that part them, and how far (k,) in the plane these keep from others. The
@@ -117,7 +117,7 @@ def smooth(region: Triangulation, fixed: int, sweeps: int = 6) -> None:
         _smoothed(region.grid, region.tri, region.nbr, region.fix, region.count, region.points, fixed, sweeps)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def _smoothed(grid: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, n: int, fixed: int, sweeps: int) -> None:
     total, weight = np.empty((n, 2)), np.empty(n)
     goal = np.empty((n, 2), dtype=np.int64)

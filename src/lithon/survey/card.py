@@ -20,6 +20,7 @@ Severity = Literal["stops", "costs", "note"]
 #: What of a finding an offer takes; beside: its faces and the neighbour that each goes on into most smoothly.
 #: lines: the edges of all findings that are told together; edges are those of one.
 #: bodies: those of all findings that are told together; body is that of one.
+#: pair: the body and the other; reach: a little more than how far these are apart.
 #: smaller, larger: of two plane faces the one with less area, and the other.
 Source = Literal["faces", "edges", "lines", "body", "bodies", "other", "pair", "reach", "beside", "smaller", "larger"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Collection
-from concurrent.futures import wait
+from contextlib import nullcontext
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -36,7 +36,7 @@ from lithon.survey.features import Feature, features
 from lithon.survey.openings import opening_cards, sheet_cards, sheet_faces
 from lithon.survey.skin import skin_cards
 from lithon.survey.walls import Thinness, joined, slots, walls
-from lithon.threads import begun
+from lithon.threads import beside
 from lithon.words import listed, many
 
 #: Elements through a wall, at least, by default.
@@ -142,12 +142,8 @@ def _found(body: Body, size: float, tolerance: float, thorough: bool) -> list[Fi
         return out + _short_edges(body, size, {f for card in narrow for f in card.faces}) + narrow
     drawn = body_is_drawn(body)
     # Most of what walls take is compiled, most of what soundness takes is not.
-    ahead = begun(partial(thickness, body)) if drawn and not faceted(body) else None
-    try:
+    with beside(partial(thickness, body)) if drawn and not faceted(body) else nullcontext():
         out = _unsound(body, tolerance)
-    finally:
-        if ahead is not None:  # nothing goes on beside what comes after, whatever has come of this
-            wait((ahead,))
     if not drawn:
         return out
     out += crossing_cards(body, tolerance)

@@ -281,7 +281,7 @@ def _force(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, a: int, b: int,
     return 1
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def _legalise(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
     """Swap until every free edge is Delaunay; after the first round only beside what was swapped."""
     again = np.ones(count, np.bool_)
@@ -308,7 +308,7 @@ def _legalise(p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
             return
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def legalise_in_space(p: Ints, x: Floats, tri: Ints, nbr: Ints, fix: Ints, count: int) -> None:
     """Swap while the two angles facing a free edge, measured at the points x (n,3) in space, add up to
     more than a half turn and the pair is convex in the plane; after the first round only beside what was swapped."""
@@ -414,7 +414,7 @@ def _build(p: Ints, order: Ints, tri: Ints, nbr: Ints, fix: Ints, segments: Ints
     return count, 0
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def _add(
     p: Ints, tri: Ints, nbr: Ints, fix: Ints, count: int, candidates: Ints, near: Ints, spare: Floats, first: int
 ) -> tuple[int, int]:

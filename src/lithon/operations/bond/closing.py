@@ -36,13 +36,13 @@ def brought_together(
     for k, body in enumerate(order):
         progress.tell(k / len(order), f"bringing {body.name} to the others")
         near: dict[Face, tuple[float, Surface, str]] = {}
-        for other in order:
+        for j, other in enumerate(order):
             if other is body or {body, other} <= set(apart) or faceted(body) or faceted(other):
                 continue
             for mine, yours, off in _facing(body, now[other], gap, model.tolerance):
                 if off <= 20.0 * model.tolerance:  # it lies on that
                     near[mine] = 0.0, mine.surface, other.name
-                elif order.index(other) < k and (mine not in near or off < near[mine][0]):
+                elif j < k and (mine not in near or off < near[mine][0]):
                     near[mine] = off, _onto(mine.surface, yours.surface), other.name
         new = {face: surface for face, (off, surface, _) in near.items() if off > 0.0}
         if not new:
