@@ -115,7 +115,7 @@ def test_a_line_is_written_as_it_is_read():
             Stroke.parse(bad)
 
 
-def fine_anchor(size=5.0):
+def fine_anchor(size=8.0):
     model = collar_anchor()
     mesh = surface_mesh(model.bodies, size_field(model.bodies, SizeRules(size)))
     return Model.of(

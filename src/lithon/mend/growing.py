@@ -44,6 +44,30 @@ _AROUND = 16
 _EXACT, TRULY, _STRIPS = 4e-6, 3e-7, 5
 
 
+def rounds_of(points: Floats, corners: Ints, normals: Floats, near: float) -> list[tuple[float, Surface]]:
+    """The round surfaces that the corners of triangles (m,3) of points (n,3) with these normals (m,3) lie on within
+    `near` (mm), one of each kind, each with how far (radians) the triangles lean from it in the mean."""
+    ids, where = np.unique(corners, return_inverse=True)
+    where = where.reshape(-1, 3)
+    n = np.zeros((len(ids), 3))
+    for k in range(3):
+        np.add.at(n, where[:, k], normals)
+    n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
+    a, b, c = (points[corners[:, k]] for k in range(3))
+    return round_fits(points[ids], n, (a + b + c) / 3.0, normals, near)
+
+
+def likeliest(fits: list[tuple[float, Surface]]) -> list[Surface]:
+    """Of `rounds_of` the round surface that triangles lie on comes last; before a sphere cones and cylinders on which
+    they lie too: so two rings of corners do."""
+    if not fits:
+        return []
+    # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
+    best = min(fits, key=lambda fit: fit[0] + 0.002 * freedoms(fit[1]))[1]
+    ruled = [s for _, s in fits if isinstance(s, Cylinder | Cone)] if isinstance(best, Sphere) else []
+    return [*ruled, best]
+
+
 class Growth:
     """Triangles (m,3) of points (n,3), which of them belong to which surface that was found, and how another is grown.
     `tolerance`: how far (mm) corners stand off; `noise`: how far they scatter; `free`: whether what lies on nothing
@@ -371,33 +395,14 @@ class Growth:
             )
         return sorted(out, key=lambda rows: -len(rows))[:4]
 
-    def fit(self, rows: Ints) -> Surface | None:
-        """A round surface through the corners of some triangles."""
-        fits = self._fits(rows)
-        return fits[-1] if fits else None
-
     def _fits(self, rows: Ints) -> list[Surface]:
         """The round surface through the corners of some triangles comes last; before a sphere cones and cylinders on
         which they lie too: so two rings of corners do."""
-        fits = self.rounds(rows, 8.0 * self.tolerance)
-        if not fits:
-            return []
-        # Two rings of corners lie on a cylinder and on a sphere: how the triangles lean tells which it is.
-        best = min(fits, key=lambda fit: fit[0] + 0.002 * freedoms(fit[1]))[1]
-        ruled = [s for _, s in fits if isinstance(s, Cylinder | Cone)] if isinstance(best, Sphere) else []
-        return [*ruled, best]
+        return likeliest(self.rounds(rows, 8.0 * self.tolerance))
 
     def rounds(self, rows: Ints, near: float) -> list[tuple[float, Surface]]:
-        """The round surfaces that the corners of some triangles lie on within `near` (mm), one of each kind, each with
-        how far (radians) the triangles lean from it in the mean."""
-        ids = np.unique(self.corners[rows])
-        p = self.points[ids]
-        n = np.zeros_like(self.points[ids])
-        where = np.searchsorted(ids, self.corners[rows])
-        for k in range(3):
-            np.add.at(n, where[:, k], self.normal[rows])
-        n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
-        return round_fits(p, n, self.middle[rows], self.normal[rows], near)
+        """As of `rounds_of`, of some triangles."""
+        return rounds_of(self.points, self.corners[rows], self.normal[rows], near)
 
     def smooth(self, seed: int) -> bool:
         """Whether the flat piece of a seed goes smoothly on into another that is free."""

@@ -12,12 +12,13 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, cross_product
+from lithon.brep.tessellation.trees import triangle_normals
 from lithon.errors import Refusal, spot
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.contest import Contest
 from lithon.mend.fitting import refined
-from lithon.mend.growing import FEW, HOODS, SEVERAL, Growth
+from lithon.mend.growing import FEW, HOODS, SEVERAL, Growth, likeliest, rounds_of
 from lithon.mend.links import flood, given_away
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import parted_scan
@@ -123,19 +124,20 @@ def patch_on(points: Floats, corners: Ints, rows: Ints) -> Patch:
     fiftieth of their width."""
     p = points[np.unique(corners[rows])]
     wide = float(np.linalg.norm(np.ptp(p, axis=0)))
-    grower = _Grower(points, corners, wide / 400.0, 0.0)
     middle = p.mean(axis=0)
     way = np.linalg.svd(p - middle, full_matrices=False)[2][-1]
-    mean = (grower.normal[rows] * grower.area[rows, None]).sum(axis=0)
+    a, b, c = (points[corners[rows, k]] for k in range(3))
+    mean = cross_product(b - a, c - a).sum(axis=0)
     flat = Plane.of(middle, way if float(way @ mean) > 0.0 else -way)
     off = float(np.abs(flat.signed_distance(p)).max())
-    round_one = grower.fit(rows) if off > 1e-9 * wide else None
+    normals = triangle_normals(points, corners[rows])
+    round_one = likeliest(rounds_of(points, corners[rows], normals, wide / 50.0)) if off > 1e-9 * wide else []
     best: Surface | None = flat
-    if round_one is not None:
-        round_off = float(np.abs(round_one.signed_distance(p)).max())
+    for surface in round_one[-1:]:
+        round_off = float(np.abs(surface.signed_distance(p)).max())
         # A plane is also a large cylinder: the round one must be clearly nearer.
         if round_off < 0.3 * off:
-            best, off = round_one, round_off
+            best, off = surface, round_off
     return Patch(best if off <= wide / 50.0 else None, rows, off)
 
 
@@ -152,8 +154,8 @@ def patch_as(points: Floats, corners: Ints, rows: Ints, kind: str) -> Patch:
         way = np.linalg.svd(p - middle, full_matrices=False)[2][-1]
         made: list[Surface] = [Plane.of(middle, way)]
     else:
-        grower = _Grower(points, corners, wide, 0.0)
-        made = [s for _, s in grower.rounds(rows, wide) if s.kind == kind]
+        normals = triangle_normals(points, corners[rows])
+        made = [s for _, s in rounds_of(points, corners[rows], normals, wide) if s.kind == kind]
     better = [refined(s, p) for s in made]
     if not better:
         raise Refusal(f"no {kind} comes near to these triangles", where=spot(p.mean(axis=0)), remedy="another kind")

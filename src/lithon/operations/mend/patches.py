@@ -147,7 +147,8 @@ class Patched:
         made = replace(self.body, uses=tuple(uses), uid=new_uid())
         out = model.replaced(self.body, [made])
         names = list(order)
-        marks = marks.carried(model, out)
+        # What was said of its patches is said anew of each: nobody needs to know which face went on in which.
+        marks = marks.put("patch", self.body.faces, None).carried(model, out)
         for use, k in zip(uses, own, strict=True):
             marks = marks.put("patch", [use.face], names[k] or None)
         return out, marks
