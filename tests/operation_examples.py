@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pytest
@@ -38,8 +38,9 @@ from solids import motion as any_motion
 from lithon import do
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of
-from lithon.brep.measures import area, volume
+from lithon.brep.measures import area, face_width, volume
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
+from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse, Model
 from lithon.brep.validate import flaws
 from lithon.geometry.frames import Frame
@@ -49,7 +50,7 @@ from lithon.operations.operation import Operation
 from lithon.operations.places import Axis, Cut
 from lithon.operations.running import Outcome, run
 from lithon.operations.state import State
-from lithon.samples.build import Round, face_toward, prism, rectangle, sink
+from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
 from lithon.samples.sill_ramp import RAMP
 from lithon.survey.features import features
 from lithon.survey.findings import findings
@@ -311,6 +312,25 @@ def whole_again(before: Model, out: Outcome) -> None:
     assert body(out.model, "whole") is body(before, "whole")
 
 
+def needled() -> Model:
+    """A bar of triangles with a tiny chamfer along it, and a box beside it."""
+    outline = map(Piece, [(0, 0), (20, 0), (20, 9.9), (19.9, 10), (0, 10)])
+    bar = replace(prism(list(outline), 30.0), name="bar")
+    return Model.of([*bodies_of([triangles_of(bar)])[0], box(40, 40, 45, 45, 0, 5, "lone")])
+
+
+def without_needles(before: Model, out: Outcome) -> None:
+    """The two ends of the chamfer have become one, and the rest is as it was."""
+    was, now = body(before, "bar"), body(out.model, "bar")
+    assert len(was.faces) == 7 and len(now.faces) == 6 and min(map(face_width, now.faces)) > 4.0
+    assert volume(was) == pytest.approx(30.0 * (200.0 - 0.005)) and volume(now) == pytest.approx(6000.0, rel=1e-6)
+    assert out.words == "take 2 needles out" and out.details[0]["moved_mm"] <= 0.4
+    points = body_mesh(now)[0]  # the new corner is the one between the two flanks, a tenth from both ends
+    assert np.linalg.norm(points - tree_of(was).nearest(points)[1], axis=1).max() == pytest.approx(
+        0.1 / 2**0.5, rel=1e-3
+    )
+
+
 def triangles_of(one: Body) -> Triangles:
     points, corners, _ = body_mesh(one)
     return Triangles(points, corners, one.name)
@@ -482,6 +502,8 @@ EXAMPLES: tuple[Example, ...] = (
     Example("mend-safe", shoe, lambda m, p: do.mend_safe(0.5), _all_mended, 5),
     Example("clean-triangles", torn, lambda m, p: do.clean_triangles(), whole_again, 0,
             [lambda m, p: do.clean_triangles(body(m, "whole"))]),
+    Example("take-out-needles", needled, lambda m, p: do.take_out_needles(height=0.4), without_needles, 1,
+            [lambda m, p: do.take_out_needles(height=0.01), lambda m, p: do.take_out_needles(body(m, "lone"))]),
     Example("solid", faceted, lambda m, p: do.solid(body(m, "plate")), turned_solid, 1,
             [lambda m, p: do.solid(body(m, "lone"))]),
     Example("solid", faceted, lambda m, p: do.solid(body(m, "plate"), "facets"), grows(0.0), 1, tag="of facets"),

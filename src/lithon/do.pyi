@@ -26,6 +26,16 @@ class clean_triangles(Operation):  # noqa: N801
         weld: float | str | None = ...,
     ) -> None: ...
 
+class take_out_needles(Operation):  # noqa: N801
+    """Take triangles out that are far lower than long: sides swapped, short ones drawn together, faces kept."""
+
+    def __init__(
+        self,
+        bodies: str | Body | Iterable[Body] | Choice | Sequence[str] | None = ...,
+        faces: str | Face | Iterable[Face] | Choice | None = ...,
+        height: float | str | None = ...,
+    ) -> None: ...
+
 class find_patches(Operation):  # noqa: N801
     """Part triangles into patches that lie on one simple surface each, to be put right before a solid is made."""
 

@@ -36,7 +36,7 @@ _NOTHING = 1e-9
 #: How long (s) one cure may be looked for where many are.
 _PATIENCE = 5.0
 #: So many times all is looked through again: what is cured can leave something else to cure.
-_PASSES = 4
+_PASSES = 8
 
 
 @dataclass(slots=True)
@@ -52,8 +52,19 @@ class Cured:
     tally: dict[str, Counter[str]] = field(default_factory=dict)
     reasons: list[tuple[Finding, str]] = field(default_factory=list)
 
+    #: What was done to whole bodies, by the kind of card and their names.
+    whole: set[tuple[str, str]] = field(default_factory=set)
+
     def note(self, group: Group, what: str) -> None:
         self.tally.setdefault(group.first.kind, Counter())[what] += len(group.findings)
+
+
+def _of_whole(group: Group) -> set[tuple[str, str]]:
+    """The kind of a card that offers something for whole bodies, with the name of each."""
+    offer = group.first.offer
+    if offer is None or all(source != "bodies" for _, source in offer.takes):
+        return set()
+    return {(group.first.kind, f.body.name) for f in group.findings}
 
 
 def _volume(model: Model) -> float:
@@ -244,8 +255,10 @@ def _pass(
         if f.keep or all(o.by_hand for o in f.offers) or _key(f) in refused:
             continue
         done: set[Finding] = set()
+        if (whole := _of_whole(group)) and whole <= out.whole:
+            continue  # what was done to whole bodies does not do more to them the next time
         for then in group.parts():
-            if then is not group and (whole := refused.get(_key(f))) is not None and whole.over and not f.by_cause:
+            if then is not group and (before := refused.get(_key(f))) is not None and before.over and not f.by_cause:
                 break  # what is alike is treated alike
             if done.issuperset(then.findings):
                 continue
@@ -262,6 +275,7 @@ def _pass(
             out.state = fate.outcome.state
             out.taken.append((part, fate.outcome, fate.moved))
             out.note(part, "taken")
+            out.whole |= _of_whole(part)
             done.update(then.findings)
             taken(fate.outcome)
             any_taken = True
@@ -278,7 +292,8 @@ def _groups(state: State, only: Sequence[str]) -> list[Group]:
     open_ones = [f for f in found if not (f.faces and kept.issuperset(f.faces))]
     if only:
         open_ones = [f for f in open_ones if f.offer is not None and f.offer.operation in only and f.faces]
-    return grouped(open_ones)
+    # What is done to a whole body before what is done to faces of it: those may not be there any more.
+    return sorted(grouped(open_ones), key=lambda g: (g.first.severity != "stops", not _of_whole(g)))
 
 
 def _now(state: State, group: Group) -> Group | None:

@@ -20,6 +20,7 @@ from lithon.operations.mend.close import Close
 from lithon.operations.mend.cover import Cover
 from lithon.operations.mend.drop import Drop, DropBodies
 from lithon.operations.mend.merge import Merge
+from lithon.operations.mend.needles import TakeOutNeedles
 from lithon.operations.mend.orient import TurnOutwards
 from lithon.operations.mend.patch import PatchOver
 from lithon.operations.mend.patches import FindPatches, GrowPatch, PaintPatch, PartPatch, SayKind, UnitePatches
@@ -82,6 +83,7 @@ class Row:
 TABLE: tuple[Row, ...] = (
     Row("mend-safe", MendSafe, "Mend", "Mend what is safe", "", "heal repair all automatic", main=True),
     Row("clean-triangles", CleanTriangles, "Mend", "Clean triangles", "", "weld heal holes scan stl", likely=0.4),
+    Row("take-out-needles", TakeOutNeedles, "Mend", "Take out needles", "", "sliver thin narrow triangles decimate"),
     Row("find-patches", FindPatches, "Mend", "Find patches", "", "segment triangles surfaces scan", likely=0.42),
     Row("unite-patches", UnitePatches, "Mend", "Unite patches", "", "join segments triangles", likely=0.5),
     Row("part-patch", PartPatch, "Mend", "Part a patch", "", "divide segment triangles", likely=0.45),

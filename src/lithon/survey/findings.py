@@ -18,6 +18,7 @@ from lithon.brep.analysis.thickness import thickness
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.faceted import faceted
 from lithon.brep.measures import face_centroid, face_sides, face_width, prepare, uses_volume
+from lithon.brep.needles import has_needles
 from lithon.brep.shells import shells
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Edge, Face, Model
@@ -28,7 +29,7 @@ from lithon.mesh.drapes import asks_nothing, between_walls
 from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
 from lithon.survey.between import pair_cards
-from lithon.survey.card import CLEAN, CLEAR, DRAPE, DRAW, DROP, FILL, Finding, Severity, share, xyz
+from lithon.survey.card import CLEAN, CLEAR, DRAPE, DRAW, DROP, FILL, NEEDLES, Finding, Severity, share, xyz
 from lithon.survey.corners import corner_cards
 from lithon.survey.crossings import crossing_cards
 from lithon.survey.disguises import disguise_cards
@@ -68,21 +69,33 @@ def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Findin
         return cards
     count = Counter(f.kind for f in gone)
     what = listed([many(n, kind) for kind, n in count.items()])
+    narrow = tuple(dict.fromkeys(x for f in gone if f.kind == "narrow face" for x in f.faces))
+    needles = _have_needles(body, narrow, rules)
     told = Finding(
         "not followed",
         "note",
         max(f.size for f in gone),
         gone[0].place,
         f"{what} not followed",
-        "The mesh goes over them; the solid stays as it is.",
-        "a smaller ignore size follows them; names and holds keep outlines",
+        "The mesh goes over them as well as it can: some are needles between creases."
+        if needles
+        else "The mesh goes over them; the solid stays as it is.",
+        NEEDLES if needles else "a smaller ignore size follows them; names and holds keep outlines",
         body,
-        tuple(dict.fromkeys(x for f in gone if f.kind == "narrow face" for x in f.faces)),
+        narrow,
         tuple(dict.fromkeys(x for f in gone for x in f.edges)),
         station="survey",
         by_cause=gone[0].by_cause,
     )
     return [*(f for f in cards if f not in set(gone)), told]
+
+
+def _have_needles(body: Body, faces: Collection[Face], rules: SizeRules) -> bool:
+    """Whether narrow faces of a body are of triangles, and needles of it can be taken out."""
+    if not faces or not rules.ignore or not faceted(body) or body.sheet:
+        return False
+    points, corners, _ = body_mesh(body)
+    return has_needles(points, corners, rules.ignore)
 
 
 def passed_over(f: Finding, small: Collection[Face], edges: Collection[Edge]) -> bool:
@@ -456,7 +469,7 @@ def _narrow_faces(body: Body, size: float, known: set[Face], thin: Thinness | No
                     xyz(place),
                     f"face about {width:.3g} mm wide",
                     f"It is {share(width, size)} across.",
-                    _BETWEEN[walls] if walls else CLEAR,
+                    _BETWEEN[walls] if walls else NEEDLES if faceted(body) else CLEAR,
                     body,
                     (face,),
                     instead=() if walls else (DRAPE,),

@@ -83,12 +83,13 @@ class Thinness:
     def __init__(self, body: Body):
         where, wall, own, far, facing = thickness(body)
         self._rows = {use.face: rows for use, rows in zip(body.uses, rows_of(own, len(body.uses)), strict=True)}
-        self._where = where
+        self._where, self._far, self._faces = where, far, body.faces
+        self._adj = adjacency(body)
         self._wall = np.where((far >= 0) & (own != far) & (facing < -0.5), wall, np.inf)
 
     def at(self, places: Floats, faces: Sequence[Sequence[Face]]) -> Floats:
         """The thinnest wall (n,) behind any of some faces, each where it is looked at nearest to a place (n,3);
-        infinite where there is none."""
+        infinite where there is none, or only that of two faces that meet: they make a corner."""
         asked = defaultdict[Face, list[int]](list)
         for k, own in enumerate(faces):
             for face in own:
@@ -98,7 +99,10 @@ class Thinness:
             rows = self._rows.get(face, ())
             if len(rows):
                 away = ((places[about][:, None] - self._where[rows]) ** 2).sum(axis=2)
-                out[about] = np.minimum(out[about], self._wall[rows[away.argmin(axis=1)]])
+                nearest = rows[away.argmin(axis=1)]
+                beside = self._adj.neighbours(face)
+                corner = np.array([k >= 0 and self._faces[k] in beside for k in self._far[nearest].tolist()])
+                out[about] = np.minimum(out[about], np.where(corner, np.inf, self._wall[nearest]))
         return out
 
 
