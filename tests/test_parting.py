@@ -67,6 +67,18 @@ def test_random_pairs_are_parted_to_their_volumes(seed):
     assert sum(volume(b) for b in out.bodies) == pytest.approx(before - common, rel=1e-9)
 
 
+def test_a_crumb_beside_the_cut_goes_with_it_and_a_piece_stays():
+    """A bar cuts a plate near to its end: what is left there is a crumb where it is a film, and a piece elsewhere."""
+    for film, pieces in ((0.002, 1), (2.0, 2)):
+        bar = prism(rectangle(-1.0, -1.0, 41.0, 1.0), 30.0, Frame.of((59.0 - film, 0.0, -5.0), (0, 0, 1), (0, 1, 0)))
+        out = run(State(pair(bar)), do.part(["plate"], [bar.name]))
+        plates = [b for b in out.model.bodies if b.name.startswith("plate")]
+        left = (60.0 - 2.0 - (film if pieces == 1 else 0.0)) * 40.0 * 12.0
+        assert len(plates) == pieces and sum(map(volume, plates)) == pytest.approx(left, rel=1e-12)
+        assert out.words.endswith("given up, 1 crumb with it") is (pieces == 1)
+        assert f"{60.0 * 480.0 - left:.4g} mm³" in out.words
+
+
 @pytest.mark.slow
 def test_the_card_names_the_faces_that_reach_in():
     model = pair()

@@ -6,15 +6,19 @@ from blocks import box, hole, plate
 from dice import seeds
 from solids import motion as any_motion
 
+from lithon import do
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.copies import moved
 from lithon.brep.extrude import extruded
 from lithon.brep.measures import face_area, volume
+from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.samples import cast_anchor, collar_anchor, hinge_strap
 from lithon.samples.build import Piece, Round, face_toward, prism, raised, revolved, rounded_root
 from lithon.trim.resurface import resurfaced
@@ -200,3 +204,14 @@ def test_a_face_carried_along_makes_a_solid(seed):
         extruded(face, np.cross(normal, way))
     with pytest.raises(Refusal, match="plane"):
         extruded(next(f for f in body.faces if f.surface.kind == "cylinder"), way)
+
+
+@pytest.mark.parametrize("by", [0.5, -0.5, -3.9])
+def test_a_hollow_without_an_edge_is_offset(by):
+    """A sphere all inside a block has no edge by which to tell which way it looks."""
+    state = run(State(Model.of([box(0, 0, 14, 14, 0, 14, "block")])), do.sphere(3.0, (7, 7, 7))).state
+    state = run(state, do.subtract(*state.model.bodies)).state
+    (ball,) = [f for f in state.model.faces() if f.surface.kind == "sphere"]
+    out = run(state, do.offset(ball, by)).model
+    assert volume(out.bodies[0]) == pytest.approx(14.0**3 - 4.0 / 3.0 * np.pi * (3.0 - by) ** 3, rel=1e-12)
+    assert not flaws(out.bodies[0], out.tolerance)

@@ -16,6 +16,7 @@ from lithon.arrays import Floats, frozen
 from lithon.brep.analysis.adjacency import Adjacency, adjacency
 from lithon.brep.gate import refuse_worse
 from lithon.brep.rewrite import rewrite
+from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import onto_all
@@ -170,7 +171,7 @@ class _Resurfacer:
     def _face(self, old: Face, made: Face) -> Face:
         """The face on its new surface, looking the way it did."""
         surface = self.new[old]
-        here, there = next(old.edges()).at(0.5)[None], next(made.edges()).at(0.5)[None]
+        here, there = (next((e.at(0.5) for e in face.edges()), face_mesh(old).points[0])[None] for face in (old, made))
         before, after = old.surface.normal(here)[0], surface.normal(there)[0]
         same = float(before @ after) > 0.0
         return Face(surface, made.loops, old.along == same, old.label)

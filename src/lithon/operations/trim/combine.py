@@ -12,6 +12,10 @@ from lithon.errors import Refusal
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import one_body, solution
+from lithon.words import many
+
+#: A piece of less than this share of what it is cut from, where it is cut from something that overlaps, is a crumb.
+_CRUMB = 1e-4
 
 
 def near(chosen: Chosen) -> bool:
@@ -92,5 +96,9 @@ class Part(Operation):
         gone = volume(giver) - sum(map(volume, made))
         if gone <= 1e-9 * volume(giver):
             raise Refusal("the two bodies do not overlap", remedy="bond them: they may touch")
-        after = bench.model.replaced(giver, made)
-        return Made(after, f"part {giver.name} from {keeper.name}: {gone:.4g} mm³ given up", solutions=2)
+        # What it leaves of a far larger body beside the cut, less than the cut itself, is nobody's piece.
+        crumbs = [b for b in made if volume(b) < min(_CRUMB * volume(giver), gone)]
+        after = bench.model.replaced(giver, [b for b in made if b not in crumbs])
+        words = f"part {giver.name} from {keeper.name}: {gone + sum(map(volume, crumbs)):.4g} mm³ given up"
+        words += f", {many(len(crumbs), 'crumb')} with it" if crumbs else ""
+        return Made(after, words, solutions=2)
