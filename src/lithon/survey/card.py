@@ -50,7 +50,7 @@ class Offer:
 
 CLEAR, DROP, MERGE, CLOSE, SEW, REPLACE = map(Offer, ("clear", "drop", "merge", "close", "sew", "replace"))
 CLEAN = Offer("clean-triangles", (("bodies", "bodies"),))
-NEEDLES = Offer("take-out-needles", (("bodies", "bodies"),))
+NEEDLES = Offer("take-out-needles", (("bodies", "bodies"),), word="Take out")
 PATCH = Offer("patch-over", (("edges", "edges"), ("instead", "faces")), word="Patch over")
 PATCH_EDGES = Offer("patch-over", (("edges", "edges"),), word="Patch over")
 #: A body that is nothing but skin; and one that may be meant, as one far smaller than the others.

@@ -30,8 +30,8 @@ class TakeOutNeedles(Operation):
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
     faces: Choice = param(Things(title="faces", help="only needles of these", of="faces", optional=True))
     height: float | None = param(
-        length("lower than", "such go, and nothing moves further; left out: the ignore size, or a tenth of an element",
-               above=0.0, optional=True)
+        length("lower than", "such go, and nothing moves further, where nothing is ignored a tenth of an element; "
+               "left out: the ignore size", above=0.0, optional=True)
     )  # fmt: skip
 
     unbonded = "take them out"
