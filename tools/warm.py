@@ -11,6 +11,9 @@ from tempfile import TemporaryDirectory
 import numpy as np
 
 import lithon
+from lithon.brep.faceted import Triangles, bodies_of
+from lithon.brep.needles import without_needles
+from lithon.brep.topology import Model
 from lithon.exchange.deliver import write_triangles
 from lithon.geometry.crossing import crossings
 from lithon.geometry.frames import Frame
@@ -21,6 +24,8 @@ from lithon.mesh.remake import graded
 from lithon.mesh.second_order import quadratic
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.surface import surface_mesh
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.samples import collar_anchor, gudgeon_scan, pintle_shoe
 from lithon.samples.spoiled_anchor import spoiled_anchor
 from lithon.survey.findings import findings
@@ -55,10 +60,21 @@ def triangles() -> None:
     mesh_of(bar.model, SizeRules(1.0), "hex")
 
 
+def smooth() -> None:
+    """Triangles that lie on nothing simple become splines, and needles of others are taken out."""
+    ball = lithon.Ledger.empty()
+    ball.take(lithon.do.sphere(10.0, (0, 0, 0)))
+    mesh = surface_mesh(ball.model.bodies, size_field(ball.model.bodies, SizeRules(1.1)))
+    points, corners = mesh.points(), mesh.triangles()[0]
+    without_needles(points, corners, 0.1)
+    egg = Triangles(points * (1.0, 1.3, 0.8) * (1.0 + 0.02 * points[:, 2:]), corners, "egg")
+    run(State(Model.of(bodies_of([egg])[0])), lithon.do.solid(kind="smooth"))
+
+
 def main() -> int:
     findings(collar_anchor(), 8.0)
     findings(pintle_shoe(), 4.0)
-    others = [get_context("fork").Process(target=run) for run in (triangles, draped)]
+    others = [get_context("fork").Process(target=part) for part in (triangles, draped, smooth)]
     for process in others:
         process.start()
     solids()
