@@ -256,7 +256,9 @@ def _pass(
             continue
         done: set[Finding] = set()
         if (whole := _of_whole(group)) and whole <= out.whole:
-            continue  # what was done to whole bodies does not do more to them the next time
+            group = Group(group.findings, rest=True)  # done to whole bodies once more it does no more to them
+            if not any(True for _ in ways(group, unseen=True)):
+                continue
         for then in group.parts():
             if then is not group and (before := refused.get(_key(f))) is not None and before.over and not f.by_cause:
                 break  # what is alike is treated alike

@@ -89,7 +89,7 @@ class Group:
         own: dict[int, list[Finding]] = {}
         for f in self.findings:
             own.setdefault(id(f.body), []).append(f)
-        by_body = [Group(v) for v in own.values()] if self.first.by_cause and len(own) > 1 else []
+        by_body = [Group(v, self.rest) for v in own.values()] if self.first.by_cause and len(own) > 1 else []
         return [self, *by_body, *(Group([f], rest=self.first.by_cause) for f in self.findings)]
 
     def values(self, offer: Offer) -> dict[str, Any]:
