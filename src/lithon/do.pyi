@@ -27,7 +27,7 @@ class clean_triangles(Operation):  # noqa: N801
     ) -> None: ...
 
 class take_out_needles(Operation):  # noqa: N801
-    """Take triangles out that are far lower than long: sides swapped, short ones drawn together, faces kept."""
+    """Take triangles out that are far lower than long: sides swapped, short ones drawn together."""
 
     def __init__(
         self,

@@ -21,8 +21,8 @@ from lithon.progress import pulse
 
 #: So often all that is low is gone through; so often what led to a crossing is left alone and all begun anew.
 _PASSES, _TRIES = 12, 4
-#: By how much at most (the cosine) triangles turn that are no needles.
-_TURN = 0.5
+#: By how much at most (the cosine) triangles turn that are no needles: less than over a crease.
+_TURN = 0.94
 #: The first place where they turn by less than this (the cosine) is taken.
 _LITTLE = 0.98
 #: The corners around one, at most.
@@ -55,10 +55,8 @@ def without_needles(
     them (m,), as far as nothing moves by more than that, folds, or passes through something else. What is between
     points that are `held` (n,) stays as it is."""
     stays = np.zeros(len(points), dtype=np.bool_) if held is None else held.copy()
-    was = {tuple(row) for row in cutting_pairs(points, corners).tolist()} if len(corners) else set()
-    crossed_before = np.zeros(len(corners), dtype=np.bool_)
-    crossed_before[[k for row in was for k in row]] = True
-    stays[corners[crossed_before].ravel()] = True  # what is torn already is another matter
+    torn = cutting_pairs(points, corners) if len(corners) else np.zeros((0, 2), dtype=np.int64)
+    stays[corners[torn.ravel()].ravel()] = True  # what passes through itself is another matter
     for _ in range(_TRIES):
         x, tri = points.copy(), corners.copy()
         low = np.ones(len(tri), dtype=np.bool_) if only is None else only.copy()
@@ -68,8 +66,11 @@ def without_needles(
             break
         row = np.flatnonzero(tri[:, 0] >= 0)
         crossing = cutting_pairs(x, tri[row])
-        fresh = [t for t in row[np.unique(crossing.ravel())].tolist() if not crossed_before[t]]
-        if not fresh:
+        # Of two that pass through each other one has changed, or they did before.
+        same = (tri == corners).all(axis=1) & (x[tri] == points[corners]).all(axis=(1, 2))
+        pairs = row[crossing]
+        fresh = np.unique(pairs[~same[pairs].all(axis=1)])
+        if not len(fresh):
             used, local = np.unique(tri[row], return_inverse=True)
             return Evened(x[used], local.reshape(-1, 3), of[row], changed, float(error.max()))
         stays[tri[fresh].ravel()] = True

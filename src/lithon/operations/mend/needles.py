@@ -5,15 +5,18 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import scipy
 
-from lithon.arrays import Bools, Floats
-from lithon.brep.faceted import faceted, regrouped
-from lithon.brep.needles import without_needles
+from lithon.arrays import Bools, Floats, Ints
+from lithon.brep.analysis.crossings import fresh_cuts, self_intersections
+from lithon.brep.faceted import Triangles, bodies_of, faceted, regrouped
+from lithon.brep.needles import Evened, without_needles
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Body, Face, Model, new_uid, rough_box
 from lithon.errors import Refusal
 from lithon.operations.choices import Choice
+from lithon.operations.marks import Marks
 from lithon.operations.mend.triangles import made_of_triangles
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import Things, length, some_bodies
@@ -22,10 +25,12 @@ from lithon.words import many
 
 #: How high a needle is at the most, as a share of an element.
 _LOW = 0.1
+#: So often what led to a crossing is left alone.
+_TRIES = 4
 
 
 class TakeOutNeedles(Operation):
-    """Take triangles out that are far lower than long: sides swapped, short ones drawn together, faces kept."""
+    """Take triangles out that are far lower than long: sides swapped, short ones drawn together."""
 
     bodies: Choice = param(some_bodies("bodies", "made of triangles; left out: all of them"))
     faces: Choice = param(Things(title="faces", help="only needles of these", of="faces", optional=True))
@@ -43,7 +48,7 @@ class TakeOutNeedles(Operation):
 
     def do(self, bench: Bench) -> Made:
         height = self.height or bench.state.rules().ignore or _LOW * bench.state.settings.size
-        only = set(bench.faces())
+        only, marks = set(bench.faces()), bench.state.marks
         out, gone, far = list[Body](), 0, 0.0
         chosen = made_of_triangles(bench, "Skim and Clear do exact faces")
         if only:
@@ -55,14 +60,17 @@ class TakeOutNeedles(Operation):
             bench.progress.tell(k / len(bench.model.bodies), f"needles of {body.name}")
             points, corners, owner = body_mesh(body)
             among: Bools | None = np.array([face in only for face in body.faces])[owner] if only else None
-            made = without_needles(points, corners, height, among, _touching(points, body, bench.model, height))
-            if not made.gone:
+            held = _touching(points, body, bench.model, height)
+            found = _sound(body, points, corners, owner, height, among, held, marks, bench.tolerance)
+            if found is None:
                 out.append(body)
                 continue
+            made, fresh = found
             gone, far = gone + made.gone, max(far, made.moved)
-            uses, own = regrouped(made.points, made.corners, owner[made.of])
-            named = [replace(use, face=_like(use.face, body.uses[j].face)) for use, j in zip(uses, own, strict=True)]
-            out.append(replace(body, uses=tuple(named), uid=new_uid()))
+            out.append(fresh)
+        if not gone and (torn := [b for b in chosen if self_intersections(b, bench.tolerance)]):
+            raise Refusal(f"{torn[0].name} passes through itself where its needles are", entities=tuple(torn),
+                          remedy="clean the triangles first")  # fmt: skip
         if not gone:
             raise Refusal(f"no triangle lower than {height:.3g} mm can be taken out", entities=tuple(only),
                           remedy="a larger height, or drape what is narrow")  # fmt: skip
@@ -81,6 +89,40 @@ def _touching(points: Floats, body: Body, model: Model, near: float) -> Bools:
             away = np.linalg.norm(tree_of(other).nearest(points[there])[1] - points[there], axis=1)
             out[there[away <= near]] = True
     return out
+
+
+def _sound(
+    body: Body, points: Floats, corners: Ints, owner: Ints, height: float, among: Bools | None, held: Bools,
+    marks: Marks, tolerance: float,
+) -> tuple[Evened, Body] | None:  # fmt: skip
+    """What is left of a body's triangles, and the body of it; what passes through something then is left as it was.
+    None where nothing goes."""
+    for _ in range(_TRIES):
+        made = without_needles(points, corners, height, among, held)
+        if not made.gone:
+            return None
+        fresh = _refaced(body, made, owner, marks)
+        spots = np.concatenate([np.zeros((0, 3)), *(spots for _, _, spots in fresh_cuts(fresh, body, tolerance))])
+        if not len(spots):
+            return made, fresh
+        near = scipy.spatial.cKDTree(points).query_ball_point(spots, 3.0 * height)
+        held = held.copy()
+        held[[k for rows in near for k in rows]] = True
+        rows, _ = tree_of(body).nearest(spots)
+        held[corners[rows].ravel()] = True
+    return None
+
+
+def _refaced(body: Body, made: Evened, owner: Ints, marks: Marks) -> Body:
+    """The body of what is left: parted at creases, as it is when it is read; where its faces have names or are of
+    patches, as it was."""
+    if not any(face.label or marks.get("patch", face) is not None for face in body.faces):
+        fresh = bodies_of([Triangles(made.points, made.corners, body.name, body.colour)])[0]
+        if len(fresh) == 1:
+            return replace(body, uses=fresh[0].uses, uid=new_uid())
+    uses, own = regrouped(made.points, made.corners, owner[made.of])
+    named = [replace(use, face=_like(use.face, body.uses[j].face)) for use, j in zip(uses, own, strict=True)]
+    return replace(body, uses=tuple(named), uid=new_uid())
 
 
 def _like(face: Face, before: Face) -> Face:
