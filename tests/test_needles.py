@@ -13,11 +13,12 @@ from solids import frame as frame_of
 from lithon import do
 from lithon.brep.analysis.crossings import cutting_pairs
 from lithon.brep.cleaning import side_pairs
-from lithon.brep.faceted import Triangles, bodies_of, enclosed
-from lithon.brep.measures import area, volume
+from lithon.brep.faceted import Triangles, bodies_of, enclosed, regrouped
+from lithon.brep.measures import area, face_centroid, face_width, volume
 from lithon.brep.needles import without_needles
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
-from lithon.brep.topology import Model
+from lithon.brep.topology import Model, new_uid
+from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
 from lithon.mesh.make import mesh_of
 from lithon.mesh.sizing import SizeRules, size_field
@@ -154,3 +155,24 @@ def test_names_stay_and_what_touches_another_body_is_left_as_it_is():
     assert len(was.faces) - len(now.faces) == 1 and "needles out" in out.words
     assert area(now) == pytest.approx(area(was) + 30.0 * (0.2 - 0.1 * 2**0.5) + 0.01, abs=1e-3)  # flanks and ends
     assert [f.label for f in now.faces if f.label] == ["foot"]
+
+
+def test_only_needles_of_chosen_faces_go_and_a_torn_body_is_left():
+    """Of two tiny chamfers the one that is chosen; nothing of a bar that another passes through, one body with it."""
+    outline = [(0, 0), (19.9, 0), (20, 0.1), (20, 9.9), (19.9, 10), (0, 10)]
+    points, corners, _ = body_mesh(prism([Piece(p) for p in outline], 30.0))
+    state = State(Model.of(bodies_of([Triangles(points, corners, "bar")])[0]))
+    (tiny, other) = sorted((f for f in state.model.faces() if face_width(f) < 0.2), key=lambda f: face_centroid(f)[1])
+    out = run(state, do.take_out_needles(faces=[tiny], height=0.3)).model
+    narrow = [f for f in out.faces() if face_width(f) < 0.2]
+    assert len(narrow) == 1 and face_centroid(narrow[0]) == pytest.approx(face_centroid(other))
+    with pytest.raises(Refusal, match="no triangle lower"):
+        flank = next(f for f in state.model.faces() if np.abs(face_mesh(f).points[:, 0]).max() == 0.0)
+        run(state, do.take_out_needles(faces=[flank], height=0.3))
+    through, more, _ = body_mesh(box(5, 4, 15, 6, -5, 35, "through"))
+    soup = Triangles(np.vstack([points, through]), np.vstack([corners, more + len(points)]), "torn")
+    uses, _ = regrouped(soup.points, soup.corners, np.repeat([0, 1], [len(corners), len(more)]))
+    torn = replace(state.model.bodies[0], uses=tuple(uses), name="torn", uid=new_uid())
+    with pytest.raises(Refusal, match="torn passes through itself") as told:
+        run(State(Model.of([torn])), do.take_out_needles(height=0.3))
+    assert "clean" in told.value.remedy

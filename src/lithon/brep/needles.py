@@ -17,6 +17,7 @@ from numba import njit
 from lithon.arrays import Bools, Floats, Ints, triangle_areas
 from lithon.brep.analysis.crossings import cutting_pairs
 from lithon.brep.cleaning import side_pairs
+from lithon.geometry.triples import cosine, cross, length
 from lithon.progress import pulse
 
 #: So often all that is low is gone through; so often what led to a crossing is left alone and all begun anew.
@@ -30,7 +31,7 @@ _AROUND = 256
 
 
 @dataclass(frozen=True, slots=True)
-class Evened:
+class Pruned:
     """Points (n,3) and corners (m,3) after it, of which triangle before each (m,) is what is left or was divided
     otherwise; how many needles went, and how far (mm) the skin can have moved at the most."""
 
@@ -50,7 +51,7 @@ def has_needles(points: Floats, corners: Ints, height: float) -> bool:
 
 def without_needles(
     points: Floats, corners: Ints, height: float, only: Bools | None = None, held: Bools | None = None
-) -> Evened:
+) -> Pruned:
     """Triangles (m,3) of points (n,3) without those lower (mm) over their longest side than `height`, `only` some of
     them (m,), as far as nothing moves by more than that, folds, or passes through something else. What is between
     points that are `held` (n,) stays as it is."""
@@ -72,10 +73,10 @@ def without_needles(
         fresh = np.unique(pairs[~same[pairs].all(axis=1)])
         if not len(fresh):
             used, local = np.unique(tri[row], return_inverse=True)
-            return Evened(x[used], local.reshape(-1, 3), of[row], changed, float(error.max()))
+            return Pruned(x[used], local.reshape(-1, 3), of[row], changed, float(error.max()))
         stays[tri[fresh].ravel()] = True
         stays[corners[fresh].ravel()] = True
-    return Evened(points, corners, np.arange(len(corners)), 0, 0.0)
+    return Pruned(points, corners, np.arange(len(corners)), 0, 0.0)
 
 
 def _taken_out(x: Floats, tri: Ints, of: Ints, error: Floats, low: Bools, height: float, stays: Bools,
@@ -110,30 +111,11 @@ def _neighbours(tri: Ints, n: int) -> Ints:
 
 
 @njit(cache=True)
-def _cross(x: Floats, a: int, b: int, c: int) -> tuple[float, float, float]:
-    ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
-    vx, vy, vz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
-    return uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-
-
-@njit(cache=True)
-def _length(x: Floats, a: int, b: int) -> float:
-    return float(np.sqrt((x[a, 0] - x[b, 0]) ** 2 + (x[a, 1] - x[b, 1]) ** 2 + (x[a, 2] - x[b, 2]) ** 2))
-
-
-@njit(cache=True)
 def _height(x: Floats, a: int, b: int, c: int) -> float:
     """How high (mm) a triangle stands over its longest side."""
-    n = _cross(x, a, b, c)
+    n = cross(x, a, b, c)
     twice = np.sqrt(n[0] ** 2 + n[1] ** 2 + n[2] ** 2)
-    return float(twice / max(_length(x, a, b), _length(x, b, c), _length(x, c, a), 1e-300))
-
-
-@njit(cache=True)
-def _alike(n: tuple[float, float, float], m: tuple[float, float, float]) -> float:
-    """The cosine between two directions."""
-    size = np.sqrt((n[0] ** 2 + n[1] ** 2 + n[2] ** 2) * (m[0] ** 2 + m[1] ** 2 + m[2] ** 2))
-    return float((n[0] * m[0] + n[1] * m[1] + n[2] * m[2]) / max(size, 1e-300))
+    return float(twice / max(length(x, a, b), length(x, b, c), length(x, c, a), 1e-300))
 
 
 @njit(cache=True)
@@ -185,7 +167,7 @@ def _swapped(
     """Give up the longest side of a triangle, whose third corner stands near to it, for the other diagonal."""
     i = 0
     for k in range(1, 3):
-        if _length(x, tri[t, (k + 1) % 3], tri[t, (k + 2) % 3]) > _length(x, tri[t, (i + 1) % 3], tri[t, (i + 2) % 3]):
+        if length(x, tri[t, (k + 1) % 3], tri[t, (k + 2) % 3]) > length(x, tri[t, (i + 1) % 3], tri[t, (i + 2) % 3]):
             i = k
     c, a, b, u = tri[t, i], tri[t, (i + 1) % 3], tri[t, (i + 2) % 3], nbr[t, i]
     if u < 0:
@@ -203,9 +185,9 @@ def _swapped(
         return False
     if min(_height(x, c, a, d), _height(x, d, b, c)) <= own:
         return False
-    over = _cross(x, b, a, d)
+    over = cross(x, b, a, d)
     low = _height(x, b, a, d) < height
-    if not low and (_alike(over, _cross(x, c, a, d)) < _TURN or _alike(over, _cross(x, d, b, c)) < _TURN):
+    if not low and (cosine(over, cross(x, c, a, d)) < _TURN or cosine(over, cross(x, d, b, c)) < _TURN):
         return False
     # (a, b, c) and (b, a, d) become (c, a, d) and (d, b, c).
     ca, cb, da, db = nbr[t, (i + 2) % 3], nbr[t, (i + 1) % 3], -1, -1
@@ -234,7 +216,7 @@ def _place(x: Floats, tri: Ints, star: Ints, n: int, v: int, w: int, height: flo
         s = star[k]
         if _height(x, tri[s, 0], tri[s, 1], tri[s, 2]) < height:
             continue
-        m = _cross(x, tri[s, 0], tri[s, 1], tri[s, 2])
+        m = cross(x, tri[s, 0], tri[s, 1], tri[s, 2])
         size = np.sqrt(m[0] ** 2 + m[1] ** 2 + m[2] ** 2)
         off = (m[0] * (x[v, 0] - x[w, 0]) + m[1] * (x[v, 1] - x[w, 1]) + m[2] * (x[v, 2] - x[w, 2])) / size
         for i in range(3):
@@ -272,13 +254,13 @@ def _turned_by(
         s = star[k]
         i = _at(tri, s, v)
         a, b = tri[s, (i + 1) % 3], tri[s, (i + 2) % 3]
-        high, way = _height(x, v, a, b), _cross(x, v, a, b)
+        high, way = _height(x, v, a, b), cross(x, v, a, b)
         before = min(before, high)
         if a != w and b != w:
             x[v, 0], x[v, 1], x[v, 2] = p[0], p[1], p[2]
             least = min(least, _height(x, v, a, b))
             if high >= height:
-                worst = min(worst, _alike(way, _cross(x, v, a, b)))
+                worst = min(worst, cosine(way, cross(x, v, a, b)))
             x[v, 0], x[v, 1], x[v, 2] = was
     return worst, least, before
 
@@ -381,8 +363,8 @@ def _gone_through(
             continue
         i = 0
         for k in range(1, 3):
-            here = _length(x, tri[t, (k + 1) % 3], tri[t, (k + 2) % 3])
-            if here < _length(x, tri[t, (i + 1) % 3], tri[t, (i + 2) % 3]):
+            here = length(x, tri[t, (k + 1) % 3], tri[t, (k + 2) % 3])
+            if here < length(x, tri[t, (i + 1) % 3], tri[t, (i + 2) % 3]):
                 i = k
         v, w = tri[t, (i + 1) % 3], tri[t, (i + 2) % 3]
         far = _together(x, tri, nbr, error, t, v, w, height, stays, star, other, p)

@@ -131,9 +131,9 @@ def patch_on(points: Floats, corners: Ints, rows: Ints) -> Patch:
     flat = Plane.of(middle, way if float(way @ mean) > 0.0 else -way)
     off = float(np.abs(flat.signed_distance(p)).max())
     normals = triangle_normals(points, corners[rows])
-    round_one = likeliest(rounds_of(points, corners[rows], normals, wide / 50.0)) if off > 1e-9 * wide else []
+    fits = likeliest(rounds_of(points, corners[rows], normals, wide / 50.0)) if off > 1e-9 * wide else []
     best: Surface | None = flat
-    for surface in round_one[-1:]:
+    for surface in fits[-1:]:
         round_off = float(np.abs(surface.signed_distance(p)).max())
         # A plane is also a large cylinder: the round one must be clearly nearer.
         if round_off < 0.3 * off:

@@ -12,11 +12,10 @@ import numpy as np
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints
+from lithon.geometry.triples import cross, length
 
 #: So many more triangles, and kept sides, than at first may come to a node.
 _ROOM = 24
-
-Vector = tuple[float, float, float]
 
 
 class Web(NamedTuple):
@@ -44,32 +43,11 @@ class Web(NamedTuple):
 
 
 @njit(cache=True)
-def cross(p: Floats, a: int, b: int, c: int) -> Vector:
-    """Twice the area of a triangle along its normal."""
-    ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
-    wx, wy, wz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
-    return uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
-
-
-@njit(cache=True)
-def length(p: Floats, a: int, b: int) -> float:
-    x, y, z = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
-    return float(np.sqrt(x * x + y * y + z * z))
-
-
-@njit(cache=True)
 def shape(p: Floats, a: int, b: int, c: int) -> float:
     """1 for an equilateral triangle, 0 for one without area (Bank & Smith 1997)."""
     x, y, z = cross(p, a, b, c)
     sides = length(p, a, b) ** 2 + length(p, b, c) ** 2 + length(p, c, a) ** 2
     return float(2.0 * np.sqrt(3.0) * np.sqrt(x * x + y * y + z * z) / max(sides, 1e-300))
-
-
-@njit(cache=True)
-def cosine(a: Vector, b: Vector) -> float:
-    """Of the angle between two vectors; 1 where one has no length."""
-    both = (a[0] ** 2 + a[1] ** 2 + a[2] ** 2) * (b[0] ** 2 + b[1] ** 2 + b[2] ** 2)
-    return (a[0] * b[0] + a[1] * b[1] + a[2] * b[2]) / both**0.5 if both > 0.0 else 1.0
 
 
 def web_of(points: Floats, sizes: Floats, rank: Ints, triangles: Ints, of: Ints, sides: Ints, edges: Ints, tiny: Bools,

@@ -6,22 +6,8 @@ import numpy as np
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, whole
-from lithon.mesh.web import (
-    Web,
-    around,
-    at_side,
-    cosine,
-    cross,
-    drop,
-    join,
-    keep,
-    kept_row,
-    leave,
-    length,
-    let_go,
-    shape,
-    sides,
-)
+from lithon.geometry.triples import cosine, cross, length
+from lithon.mesh.web import Web, around, at_side, drop, join, keep, kept_row, leave, let_go, shape, sides
 
 #: Sides are split above and collapsed below these shares of the wanted size.
 LONG, SHORT = 1.45, 0.68

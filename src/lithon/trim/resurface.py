@@ -171,7 +171,9 @@ class _Resurfacer:
     def _face(self, old: Face, made: Face) -> Face:
         """The face on its new surface, looking the way it did."""
         surface = self.new[old]
-        here, there = (next((e.at(0.5) for e in face.edges()), face_mesh(old).points[0])[None] for face in (old, made))
+        here, there = (next((e.at(0.5)[None] for e in face.edges()), None) for face in (old, made))
+        if here is None or there is None:  # a whole sphere or torus has no edge
+            here = there = face_mesh(old).points[:1]
         before, after = old.surface.normal(here)[0], surface.normal(there)[0]
         same = float(before @ after) > 0.0
         return Face(surface, made.loops, old.along == same, old.label)

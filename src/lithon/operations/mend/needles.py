@@ -5,12 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-import scipy
 
 from lithon.arrays import Bools, Floats, Ints
-from lithon.brep.analysis.crossings import fresh_cuts, self_intersections
+from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.faceted import Triangles, bodies_of, faceted, regrouped
-from lithon.brep.needles import Evened, without_needles
+from lithon.brep.needles import Pruned, without_needles
 from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import tree_of
 from lithon.brep.topology import Body, Face, Model, new_uid, rough_box
@@ -25,8 +24,6 @@ from lithon.words import many
 
 #: How high a needle is at the most, as a share of an element.
 _LOW = 0.1
-#: So often what led to a crossing is left alone.
-_TRIES = 4
 
 
 class TakeOutNeedles(Operation):
@@ -49,7 +46,7 @@ class TakeOutNeedles(Operation):
     def do(self, bench: Bench) -> Made:
         height = self.height or bench.state.rules().ignore or _LOW * bench.state.settings.size
         only, marks = set(bench.faces()), bench.state.marks
-        out, gone, far = list[Body](), 0, 0.0
+        out, torn, gone, far = list[Body](), list[Body](), 0, 0.0
         chosen = made_of_triangles(bench, "Skim and Clear do exact faces")
         if only:
             chosen = [b for b in chosen if not only.isdisjoint(b.made_faces())]
@@ -58,18 +55,18 @@ class TakeOutNeedles(Operation):
                 out.append(body)
                 continue
             bench.progress.tell(k / len(bench.model.bodies), f"needles of {body.name}")
+            if self_intersections(body, bench.tolerance):
+                torn.append(body)  # nobody could tell afterwards what was so before
+                out.append(body)
+                continue
             points, corners, owner = body_mesh(body)
             among: Bools | None = np.array([face in only for face in body.faces])[owner] if only else None
             held = _touching(points, body, bench.model, height)
-            found = _sound(body, points, corners, owner, height, among, held, marks, bench.tolerance)
-            if found is None:
-                out.append(body)
-                continue
-            made, fresh = found
+            made = without_needles(points, corners, height, among, held)
             gone, far = gone + made.gone, max(far, made.moved)
-            out.append(fresh)
-        if not gone and (torn := [b for b in chosen if self_intersections(b, bench.tolerance)]):
-            raise Refusal(f"{torn[0].name} passes through itself where its needles are", entities=tuple(torn),
+            out.append(_refaced(body, made, owner, marks) if made.gone else body)
+        if not gone and torn:
+            raise Refusal(f"{torn[0].name} passes through itself", entities=tuple(torn),
                           remedy="clean the triangles first")  # fmt: skip
         if not gone:
             raise Refusal(f"no triangle lower than {height:.3g} mm can be taken out", entities=tuple(only),
@@ -91,29 +88,7 @@ def _touching(points: Floats, body: Body, model: Model, near: float) -> Bools:
     return out
 
 
-def _sound(
-    body: Body, points: Floats, corners: Ints, owner: Ints, height: float, among: Bools | None, held: Bools,
-    marks: Marks, tolerance: float,
-) -> tuple[Evened, Body] | None:  # fmt: skip
-    """What is left of a body's triangles, and the body of it; what passes through something then is left as it was.
-    None where nothing goes."""
-    for _ in range(_TRIES):
-        made = without_needles(points, corners, height, among, held)
-        if not made.gone:
-            return None
-        fresh = _refaced(body, made, owner, marks)
-        spots = np.concatenate([np.zeros((0, 3)), *(spots for _, _, spots in fresh_cuts(fresh, body, tolerance))])
-        if not len(spots):
-            return made, fresh
-        near = scipy.spatial.cKDTree(points).query_ball_point(spots, 3.0 * height)
-        held = held.copy()
-        held[[k for rows in near for k in rows]] = True
-        rows, _ = tree_of(body).nearest(spots)
-        held[corners[rows].ravel()] = True
-    return None
-
-
-def _refaced(body: Body, made: Evened, owner: Ints, marks: Marks) -> Body:
+def _refaced(body: Body, made: Pruned, owner: Ints, marks: Marks) -> Body:
     """The body of what is left: parted at creases, as it is when it is read; where its faces have names or are of
     patches, as it was."""
     if not any(face.label or marks.get("patch", face) is not None for face in body.faces):
