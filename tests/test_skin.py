@@ -13,13 +13,14 @@ from lithon.brep.validate import flaws
 from lithon.carve.score import scored
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
+from lithon.geometry.triples import cosine, cross, length
 from lithon.mesh.drapes import Ignored, ignored
 from lithon.mesh.remake import remade
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.skin import Skin
 from lithon.mesh.surface import surface_mesh
 from lithon.mesh.tetrahedra import tetrahedral_mesh
-from lithon.mesh.web import cosine, cross, length, shape
+from lithon.mesh.web import shape
 from lithon.samples import cast_anchor
 from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
 
