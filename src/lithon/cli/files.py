@@ -95,9 +95,7 @@ def _cuts(model: Any) -> list[dict[str, Any]]:
 @click.option("--out", type=click.Path(), required=True, help="The mesh to write: .vtu, .xdmf or .cgns.")
 @ignoring
 @click.option("--approximate", is_flag=True, help="What fails is left out and closed over by triangles.")
-@click.option(
-    "--lattice", is_flag=True, help="Bodies of triangles with poor elements from a lattice, where it is better."
-)
+@click.option("--lattice", is_flag=True, help="Bodies with poor elements from a lattice, where it is better.")
 @placed
 @click.option("--prove", is_flag=True, help="Solve a patch test on it.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON.")

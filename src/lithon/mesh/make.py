@@ -21,8 +21,8 @@ def mesh_of(
 
     Where tetrahedra fail in some bodies, the mesh is that of the others, and its `failures` say where and why; where
     they fail in all, it is triangles on the faces that do not. `approximate`: what fails is left out and closed over;
-    `lattice`: bodies of triangles whose elements would be poor are meshed from one where that is better and cuts off no
-    more than this of their creases (mm).
+    `lattice`: bodies whose elements would be poor are meshed from one where that is better and cuts off no more than
+    this of their creases (mm).
     Raises Refusal naming what stands in the way, and where.
     """
     if any(body.reference for body in model.bodies):

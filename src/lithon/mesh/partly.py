@@ -33,11 +33,11 @@ def what_can(
     model: Model, rules: SizeRules, progress: Progress = SILENT, approximate: bool = False, lattice: float = 0.0
 ) -> Mesh:
     """Tetrahedra of every group of bodies that share faces by itself: what lies apart, touches or overlaps unbonded
-    has no nodes in common. A body of triangles whose skin cannot be held is meshed from a lattice. Where none can be
-    meshed, triangles on the faces that do not fail; `approximate`: what fails is left out and closed over, in its own
-    group alone; `lattice`: bodies of triangles whose elements would be poor in fewer places from one are meshed so,
-    where that cuts off no more than this of their creases (mm), or than is ignored. Raises Refusal where it is no
-    single face's fault."""
+    has no nodes in common. A body whose skin cannot be held is meshed from a lattice: of triangles whatever that cuts
+    off, of exact faces where these are sound and it is no more than an element. Where none can be meshed, triangles on
+    the faces that do not fail; `approximate`: what fails is left out and closed over, in its own group alone;
+    `lattice`: bodies whose elements would be poor in fewer places from one are meshed so, where that cuts off no more than
+    this of their creases (mm), or than is ignored. Raises Refusal where it is no single face's fault."""
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []
@@ -47,8 +47,8 @@ def what_can(
         try:
             made.append(_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups)), lattice))
         except Refusal as refusal:
-            if (from_lattice := _from_lattice(group, rules, progress, lattice)) is not None:
-                made.append(from_lattice)
+            if (instead := _instead(part, rules, progress, lattice)) is not None:
+                made.append(instead)
                 continue
             if approximate:
                 with suppress(Refusal):  # what cannot even be closed over is named, as all else is
@@ -73,14 +73,15 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) ->
     is round there is told by nothing else. Where elements are poor it is told whether a lattice gives better ones;
     where that cuts off no more than is ignored, or than `lattice` (mm), those are taken."""
     mesh = tetrahedral_mesh(model, rules, progress)
-    if not _of_triangles(model.bodies):
+    of_triangles = _of_triangles(model.bodies)
+    if not of_triangles and not lattice:
         return mesh
     most, other = max(rules.ignore or 0.0, lattice), None
     if lattice and (poor := verdict(mesh).strict):  # a finer one is as poor
         other = _from_lattice(model.bodies, rules, progress, lattice)
         if other is not None and verdict(other).strict < poor and other.rounded[0] <= most:
             return other
-    for finer in _FINER:
+    for finer in _FINER if of_triangles else ():
         if abs(mesh.volume_ratio - 1.0) <= _VOLUME or len(mesh.elements) > _PLENTY:
             break
         less = replace(rules, size=finer * rules.size, around=max(rules.around, int(rules.around / finer)))
@@ -89,7 +90,7 @@ def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) ->
         except Refusal:
             break  # the coarser one holds
     poor = verdict(mesh).strict
-    if poor and other is None:
+    if poor and other is None and of_triangles:
         other = _from_lattice(model.bodies, rules, progress, lattice)
     if not poor or other is None or verdict(other).strict >= poor:
         return mesh
@@ -101,10 +102,21 @@ def _of_triangles(bodies: Sequence[Body]) -> bool:
     return all(faceted(body) and closed(body) for body in bodies)
 
 
+def _instead(model: Model, rules: SizeRules, progress: Progress, most: float) -> Mesh | None:
+    """The mesh from a lattice of bodies that have none from their own skins; none where that is no mesh of them."""
+    if _of_triangles(model.bodies):
+        return _from_lattice(model.bodies, rules, progress, most)
+    if not all(closed(body) for body in model.bodies) or failing(model.bodies, None, model.tolerance):
+        return None  # it has faces to blame, which are told
+    most = max(rules.size, rules.ignore or 0.0, most)
+    made = _from_lattice(model.bodies, rules, progress, most)
+    return made if made is not None and made.rounded[0] <= most else None
+
+
 def _from_lattice(group: Sequence[Body], rules: SizeRules, progress: Progress, most: float) -> Mesh | None:
-    """The mesh of bodies of triangles from a lattice, a finer one where more than `most` (mm) would be cut off, if that
-    is anything; none where there is no such."""
-    if not _of_triangles(group):
+    """The mesh of bodies from a lattice, a finer one where more than `most` (mm) would be cut off, if that is anything;
+    none where there is no such."""
+    if not all(closed(body) for body in group):
         return None
     try:
         found = stuffed(group, rules.size, progress, max(rules.ignore or 0.0, most) if most else None)

@@ -1,15 +1,16 @@
-"""Tetrahedra of bodies made of triangles from a lattice: what comes of it where its own skin cannot be held.
+"""Tetrahedra of bodies from a lattice: what comes of it where their own skins cannot be held.
 
 Of the lattice of cubes and their middles whatever has a corner inside is kept. Corners near to where the skin crosses a
 side move there, the other sides that it crosses are cut (Labelle & Shewchuk, *Isosurface stuffing*, 2007): no element
-is flat, whatever the skin is like. All nodes of the skin lie on the true one. Creases are brought into it where
-elements allow (`creases`), and cut off elsewhere by what is between two nodes.
+is flat, whatever the skin is like. All nodes of the skin lie on the true one, of exact bodies at first on the chords
+that these are drawn in. Creases are brought into it where elements allow (`creases`), and cut off elsewhere by what is
+between two nodes.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit
@@ -30,7 +31,7 @@ from lithon.mesh.quality import Quality, tet_volumes
 from lithon.mesh.recover import tet_faces, triple_keys
 from lithon.mesh.slide import FIXED, FREE, ON_LINE, ON_PLANE
 from lithon.mesh.tetrahedra import around_nodes
-from lithon.mesh.verdict import verdict
+from lithon.mesh.verdict import STRICT, below, verdict
 from lithon.progress import SILENT, Progress, pulse
 
 #: A corner moves to where the skin crosses a side nearer than this share of it, along the axes and askew: with these
@@ -49,6 +50,8 @@ _FINER, _LESS, _VOLUME = 4, 0.6, 0.02
 _KEEPING, _DENSE = 2, 60_000
 #: What the volume is off by, as a share, that no creases make up for.
 _TOO_MUCH = 0.08
+#: On these nodes lie already; so often those of elements that get poor go back where they were.
+_FLAT_KINDS, _TAKEN_BACK = ("plane", "facets"), 6
 #: Where the lattice lies beside the body's box, in cubes: not on round numbers.
 _BESIDE = np.array([0.6180339, 0.4142135, 0.7320508])
 
@@ -62,7 +65,7 @@ class Stuffed:
 
 
 def stuffed(bodies: Sequence[Body], size: float, progress: Progress = SILENT, within: float | None = None) -> Stuffed:
-    """Tetrahedra of a closed body of triangles, or of several that share faces, no larger than a size (mm) and finer
+    """Tetrahedra of a closed body, or of several that share faces, no larger than a size (mm) and finer
     where walls are thin, or where that keeps creases within a length (mm). Raises Refusal where no lattice that is not
     too fine gives their volumes."""
     skins = skins_of(tuple(bodies))
@@ -77,6 +80,7 @@ def stuffed(bodies: Sequence[Body], size: float, progress: Progress = SILENT, wi
             break  # so many cubes are beside the skin alone
         mesh = _meshed(skins, step, progress)
         if mesh is not None and _holds(mesh):
+            mesh = _onto_faces(mesh)
             shared = np.isin(mesh.face, skins.between_of)
             outside = BoxTree.of(mesh.points, mesh.triangles[~shared])
             spots = np.concatenate([points, along(skins.outer, step, skins.seams)])
@@ -156,6 +160,33 @@ def _mesh_of(skins: Skins, start: Cells, progress: Progress) -> Mesh:
     triangles = np.where(back[:, None], triangles[:, ::-1], triangles)
     return Mesh(points, elements, cells.lab, triangles, owner, skins.bodies, skins.faces,
                 Quality.of(points, elements))  # fmt: skip
+
+
+def _onto_faces(mesh: Mesh) -> Mesh:
+    """Nodes that lie on one face alone, on a chord of it, brought onto the face that it is of, but where an element
+    would be poor for it that is not."""
+    count = len(mesh.points)
+    low, high = np.full(count, len(mesh.faces)), np.full(count, -1)
+    np.minimum.at(low, mesh.triangles, mesh.face[:, None])
+    np.maximum.at(high, mesh.triangles, mesh.face[:, None])
+    goal = mesh.points.copy()
+    for k, face in enumerate(mesh.faces):
+        own = np.flatnonzero((low == k) & (high == k)) if face.surface.kind not in _FLAT_KINDS else ()
+        if len(own):
+            goal[own] = face.surface.project(mesh.points[own])
+    quality, points = mesh.quality, goal
+    for _ in range(_TAKEN_BACK):
+        moved = (points != mesh.points).any(axis=1)
+        if not moved.any():
+            return mesh
+        quality = Quality.of(points, mesh.elements)
+        bad = below(quality, STRICT) & (quality.smallest_angle < mesh.quality.smallest_angle)
+        back = np.zeros(count, dtype=np.bool_)
+        back[mesh.elements[bad]] = True
+        if not (back & moved).any():
+            return replace(mesh, points=points, quality=quality)
+        points = np.where(back[:, None], mesh.points, points)
+    return mesh
 
 
 def _outwards(cells: Cells, of: Ints, sides: Ints) -> bool:

@@ -36,6 +36,8 @@ _TRIES = 4
 _FACETED_TRIES = 2
 #: Where so large a share of triangles is not recovered, it is not for what is draped.
 _MANY = 0.1
+#: Or where there are so many of them, or more than with fewer draped.
+_MANY_LOST = 1000
 #: How far a triangle in a plane may be off it, as a share of its side.
 _FLAT = 1e-6
 _APART = "bond the bodies that touch first; bodies that overlap cannot be meshed together"
@@ -81,6 +83,7 @@ def _walled(
             return plain, space, (), failures
         held = plain, space
     avoid: set[Face] = set()
+    before = _MANY_LOST
     tries = _FACETED_TRIES if all(faceted(body) for body in model.bodies) else _TRIES
     for turn in range(tries):
         draped = rules.ignore or rules.drapes or rules.passed
@@ -95,7 +98,9 @@ def _walled(
             break
         fresh = {f.face for f in failures if f.face is not None} - avoid
         avoid |= fresh
-        hopeless = sum(f.count for f in failures) > _MANY * len(surface.triangles()[0])
+        lost = sum(f.count for f in failures)
+        hopeless = lost > min(_MANY * len(surface.triangles()[0]), before)
+        before = lost
         if not fresh or surface is plain or turn == tries - 2 or hopeless:
             rules = replace(plain.sizes.rules, ignore=None, drapes=(), passed=())
             plain = _plain(model, rules, progress)

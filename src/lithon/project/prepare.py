@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from lithon.brep.faceted import faceted
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
@@ -72,9 +71,8 @@ def prepare(file: Path, wish: Wish, folder: Path, progress: Progress = SILENT) -
     progress.tell(0.9, "meshing")
     mesh = None
     try:
-        step = MakeMesh(elements=usual(work.model))
-        if any(faceted(body) for body in work.model.bodies):
-            step = MakeMesh(elements=step.elements, lattice=True, most=limit)  # it moves no more than a cure may
+        # A lattice moves no more than a cure may.
+        step = MakeMesh(elements=usual(work.model), lattice=True, most=limit)
         outcome = work.try_step(step, progress)
         work.take(step, outcome)
         mesh = outcome.mesh

@@ -33,7 +33,7 @@ class MakeMesh(Operation):
     approximate: bool = param(Flag(title="approximate", default=False, optional=True,
                                    help="what fails is closed over by triangles"))  # fmt: skip
     lattice: bool = param(Flag(title="from a lattice", default=False, optional=True,
-                               help="poor bodies of triangles, where that gives better elements"))  # fmt: skip
+                               help="poor bodies, where that gives better elements"))  # fmt: skip
     most: float | None = param(length("cut off", "what a lattice may cut off of creases at the most", optional=True))
 
     @classmethod
