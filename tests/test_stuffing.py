@@ -15,6 +15,7 @@ from lithon import do
 from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of, soup_of
 from lithon.brep.measures import face_area, volume
+from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.tessellation.trees import inside, tree_of
 from lithon.brep.topology import Body, Model
 from lithon.cli import cli
@@ -27,11 +28,12 @@ from lithon.mesh.partly import what_can
 from lithon.mesh.quality import tet_volumes
 from lithon.mesh.second_order import quadratic
 from lithon.mesh.sizing import SizeRules
-from lithon.mesh.stuffing import stuffed
+from lithon.mesh.stuffing import Stuffed, stuffed
 from lithon.mesh.verdict import verdict
 from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
+from lithon.samples import cast_anchor, collar_anchor
 from lithon.samples.build import Piece, Round, face_toward, prism, rectangle, sink
 
 
@@ -136,10 +138,40 @@ def test_a_skin_that_cannot_be_held_is_meshed_from_a_lattice_and_said_so(monkeyp
     assert len(facts["rounded"]) == 2 and not facts["failures"] and facts["min_dihedral_degrees"] > 10.0
     done = CliRunner().invoke(cli, ["mesh", str(path), "--size", "3", "--out", str(tmp_path / "two.vtu")])
     assert "2 bodies from a lattice" in done.stderr
-    # What has exact faces has none of it: it is refused with what failed.
-    exact = prism(rectangle(0, 0, 5, 5), 5.0)
-    with pytest.raises(Refusal):
-        what_can(Model.of([exact]), SizeRules(3.0))
+
+
+@pytest.mark.parametrize("make", [cast_anchor, collar_anchor])
+def test_exact_bodies_whose_skins_cannot_be_held_come_from_a_lattice(monkeypatch, make):
+    """Their nodes lie on the very faces that they are said to be of; what is not sound, or would lose more than an
+    element of its creases, is left to who can mend it."""
+    model = make()
+    (body,) = model.bodies
+    size = 0.05 * float(np.linalg.norm(np.ptp(body_mesh(body)[0], axis=0)))
+
+    def fails(*_):
+        raise Refusal(
+            "the volume could not be meshed: 3 boundary triangles could not be recovered", entities=(body.faces[0],)
+        )
+
+    monkeypatch.setattr(partly, "tetrahedral_mesh", fails)
+    mesh = what_can(model, SizeRules(size))
+    assert mesh.bodies == model.bodies and not mesh.failures and 0.0 <= mesh.rounded[0] <= size
+    assert mesh.conformal() and verdict(mesh).good and mesh.volume_ratio == pytest.approx(1.0, abs=0.02)
+    assert set(mesh.faces) == set(body.faces) and lithon.patch_test(mesh).passed
+    skin = mesh.points[np.unique(mesh.triangles)]
+    off = np.min([np.abs(face.surface.signed_distance(skin)) for face in body.faces], axis=0)
+    assert np.mean(off < 1e-9 * size) > 0.9 and off.max() < 0.02 * size
+    known = partly.failing
+    monkeypatch.setattr(partly, "stuffed", lambda *_: Stuffed(mesh, 1.5 * size))
+    left = what_can(model, SizeRules(size))
+    assert left.shape.flat and left.failures[0].face is body.faces[0]
+    assert what_can(model, SizeRules(size), lattice=2.0 * size).rounded == {0: 1.5 * size}
+    monkeypatch.setattr(
+        partly, "failing", lambda own, _, near: known(own, Refusal("torn", entities=(body.faces[0],)), near)
+    )
+    monkeypatch.setattr(partly, "stuffed", lambda *_: Stuffed(mesh, 0.0))
+    left = what_can(model, SizeRules(size))
+    assert left.shape.flat and left.failures[0].face is body.faces[0]
 
 
 def spiked(long=12.0):

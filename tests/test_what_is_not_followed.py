@@ -255,6 +255,10 @@ def test_a_judgement_says_what_stands_beside_a_hole():
     assert judged(state.model, next(f for f in state.model.faces() if f.label == "load"), 2.0) is None
 
 
+def meshed_from_none(*_):
+    raise Refusal("no lattice either")
+
+
 def test_what_can_be_meshed_is_kept_and_what_failed_is_named(monkeypatch):
     """One of three bodies cannot be meshed: the others are, and the failure has face, place and remedy."""
     import lithon.mesh.partly as partly
@@ -268,6 +272,7 @@ def test_what_can_be_meshed_is_kept_and_what_failed_is_named(monkeypatch):
         return tetrahedral_mesh(model, rules)
 
     monkeypatch.setattr(partly, "tetrahedral_mesh", meshed)
+    monkeypatch.setattr(partly, "stuffed", meshed_from_none)
     out = run(State(model, settings=Settings(5.0)), do.mesh("tet"))
     mesh = out.mesh
     assert [b.name for b in mesh.bodies] == ["part 0", "part 2"] and mesh.conformal()
@@ -294,6 +299,7 @@ def test_the_command_line_says_what_was_not_meshed(monkeypatch, tmp_path):
         return tetrahedral_mesh(model, rules)
 
     monkeypatch.setattr(partly, "tetrahedral_mesh", meshed)
+    monkeypatch.setattr(partly, "stuffed", meshed_from_none)
     asked = ["mesh", str(tmp_path / "two.step"), "--size", "5", "--elements", "tet", "--out", str(tmp_path / "two.vtu")]
     done = CliRunner().invoke(cli, [*asked, "--json"])
     facts = json.loads(done.stdout)

@@ -17,6 +17,7 @@ from numba import njit
 from lithon.arrays import Floats, Ints, whole
 from lithon.mesh.delaunay import FACE
 from lithon.mesh.outer import collapse_on_skin, new_node, swap_side
+from lithon.mesh.recover import triple_keys
 from lithon.mesh.slide import FIXED, FREE, ON_LINE, ON_PLANE, away, onto
 from lithon.mesh.stars import (
     MOST,
@@ -421,6 +422,16 @@ class Cells:
     places: Floats
     held: Ints
     planes: Floats
+
+    def skin(self) -> tuple[Ints, Ints]:
+        """The rows (k,) of elements and which of their sides (k,) are walls, those between two elements once. Where the
+        skin was folded onto itself on the way, two sides over the same corners have nothing between them: they are
+        none."""
+        t, i = np.nonzero((self.wall >= 0) & ((self.nbr < 0) | (self.nbr > np.arange(len(self.tet))[:, None])))
+        key = triple_keys(self.tet[t[:, None], FACE[i]], len(self.points))
+        _, first, times = np.unique(key, return_inverse=True, return_counts=True)
+        alone = times[first] == 1
+        return t[alone], i[alone]
 
 
 def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes: int = 14) -> Cells:

@@ -36,8 +36,8 @@ def what_can(
     has no nodes in common. A body whose skin cannot be held is meshed from a lattice: of triangles whatever that cuts
     off, of exact faces where these are sound and it is no more than an element. Where none can be meshed, triangles on
     the faces that do not fail; `approximate`: what fails is left out and closed over, in its own group alone;
-    `lattice`: bodies whose elements would be poor in fewer places from one are meshed so, where that cuts off no more than
-    this of their creases (mm), or than is ignored. Raises Refusal where it is no single face's fault."""
+    `lattice`: bodies whose elements would be poor in fewer places from one are meshed so, where that cuts off no more
+    than this of their creases (mm), or than is ignored. Raises Refusal where it is no single face's fault."""
     groups = _together(model)
     made: list[Mesh] = []
     failures: list[Failure] = []

@@ -80,7 +80,7 @@ def stuffed(bodies: Sequence[Body], size: float, progress: Progress = SILENT, wi
             break  # so many cubes are beside the skin alone
         mesh = _meshed(skins, step, progress)
         if mesh is not None and _holds(mesh):
-            mesh = _onto_faces(mesh)
+            mesh = _onto_faces(mesh, skins)
             shared = np.isin(mesh.face, skins.between_of)
             outside = BoxTree.of(mesh.points, mesh.triangles[~shared])
             spots = np.concatenate([points, along(skins.outer, step, skins.seams)])
@@ -145,8 +145,7 @@ def _meshed(skins: Skins, step: float, progress: Progress) -> Mesh | None:
 def _mesh_of(skins: Skins, start: Cells, progress: Progress) -> Mesh:
     """The mesh of bodies that comes of elements when they are improved."""
     cells = improve(start, progress)
-    # What is between two elements is told once.
-    t, i = np.nonzero((cells.wall >= 0) & ((cells.nbr < 0) | (cells.nbr > np.arange(len(cells.tet))[:, None])))
+    t, i = cells.skin()
     sides = cells.tet[:, FACE][t, i]
     sides = sides if _outwards(cells, t, sides) else sides[:, ::-1]
     used, both = np.unique(np.concatenate([cells.tet.ravel(), sides.ravel()]), return_inverse=True)
@@ -162,16 +161,21 @@ def _mesh_of(skins: Skins, start: Cells, progress: Progress) -> Mesh:
                 Quality.of(points, elements))  # fmt: skip
 
 
-def _onto_faces(mesh: Mesh) -> Mesh:
-    """Nodes that lie on one face alone, on a chord of it, brought onto the face that it is of, but where an element
-    would be poor for it that is not."""
+def _onto_faces(mesh: Mesh, skins: Skins) -> Mesh:
+    """Nodes of the outer skin that are on no crease, on a chord of their face, brought onto the face itself, but where
+    an element would be poor for it that is not."""
     count = len(mesh.points)
     low, high = np.full(count, len(mesh.faces)), np.full(count, -1)
     np.minimum.at(low, mesh.triangles, mesh.face[:, None])
     np.maximum.at(high, mesh.triangles, mesh.face[:, None])
+    alone = np.flatnonzero(low == high)
+    row, _ = tree_of(skins.outer).nearest(mesh.points[alone])
+    # Where a crease is cut off a node may lie on another face than the triangles around it stand for.
+    lies_on = skins.face_of[body_mesh(skins.outer)[2][row]]
+    lies_on[np.isin(low[alone], skins.between_of)] = -1
     goal = mesh.points.copy()
     for k, face in enumerate(mesh.faces):
-        own = np.flatnonzero((low == k) & (high == k)) if face.surface.kind not in _FLAT_KINDS else ()
+        own = alone[lies_on == k] if face.surface.kind not in _FLAT_KINDS else ()
         if len(own):
             goal[own] = face.surface.project(mesh.points[own])
     quality, points = mesh.quality, goal

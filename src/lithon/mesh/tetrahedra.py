@@ -200,8 +200,7 @@ def _place(s: Surface) -> tuple[int, Floats]:
 
 
 def _mesh(model: Model, surface: SurfaceMesh, cells: Cells) -> Mesh:
-    # A wall between two elements is told once.
-    t, i = np.nonzero((cells.wall >= 0) & ((cells.nbr < 0) | (cells.nbr > np.arange(len(cells.tet))[:, None])))
+    t, i = cells.skin()
     corners = cells.tet[t[:, None], FACE[i]]
     face = cells.wall[t, i]
     # FACE has the element on its positive side; a face's triangles look along its normal, away from
