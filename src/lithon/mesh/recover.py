@@ -78,6 +78,7 @@ def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[
         for edge in dict.fromkeys(face.edges()):
             face_of_edge[edge].append(face)
     held = _Held(space)
+    touched: dict[Face, float] = {}
     missing = np.zeros(0, dtype=np.int64)
     fewest = (len(surface.triangles()[0]) + 1, 0)
     most = len(surface.nodes) * (1.0 + _MORE_NODES[0]) + _MORE_NODES[1]
@@ -90,7 +91,8 @@ def recover(surface: SurfaceMesh, progress: Progress) -> tuple[Tetrahedra, list[
         before, parts = len(surface.nodes), len(surface.triangles()[0])
         if turn - fewest[1] > _PATIENCE or before > most:
             break  # it only gets worse: what is draped there can be followed instead, or another size tried
-        _add_nodes(surface, held, missing, face_of_edge)
+        if not _add_nodes(surface, held, missing, face_of_edge, touched):
+            break
         if len(surface.nodes) == before:
             if len(surface.triangles()[0]) == parts:
                 break
@@ -293,11 +295,15 @@ def _facing(face: Face, points: Floats, triangles: Ints) -> bool:
     return bool(((cross * face.normal(v.mean(axis=1))).sum(axis=1) > 0.0).all())
 
 
-def _add_nodes(surface: SurfaceMesh, held: _Held, missing: Ints, face_of_edge: dict[Edge, list[Face]]) -> None:
-    """A node on every model edge's stretch that is not there; else inside the faces that lack something."""
+def _add_nodes(
+    surface: SurfaceMesh, held: _Held, missing: Ints, face_of_edge: dict[Edge, list[Face]], touched: dict[Face, float]
+) -> bool:
+    """A node on every model edge's stretch that is not there; else inside the faces that lack something. `touched`:
+    faces on which nodes of others lie, which become their own, and how near (mm) these are; added to. Whether that
+    could be done."""
     if isinstance(surface, Skin):
         _halve_sides(surface, missing, held)
-        return
+        return True
     dirty: dict[Face, None] = {}
     every: list[tuple[Edge, Ints]] = []
     for edge, ids in list(surface.edge_nodes.items()):
@@ -318,14 +324,19 @@ def _add_nodes(surface: SurfaceMesh, held: _Held, missing: Ints, face_of_edge: d
         segments = surface.on_edges()
         split: set[tuple[int, int]] = set()
         taken: set[int] = set()
-        opposite, touched = _opposite(points, triangles[missing])
+        opposite, there = _opposite(points, triangles[missing])
         for row, k in enumerate(missing.tolist()):
             corners = triangles[k]
+            if there[row] >= 0:
+                face = surface.faces[int(of[k])]
+                reach = float(np.linalg.norm(points[corners] - points[np.roll(corners, 1)], axis=1).max())
+                touched[face] = max(touched.get(face, 0.0), _TOUCHING * reach)
+                continue
             if taken & set(corners.tolist()):
                 continue  # one change per neighbourhood and round keeps the nodes apart
             taken |= set(corners.tolist())
             face = surface.faces[int(of[k])]
-            if np.isfinite(opposite[row, 0]) and touched[row] < 0:
+            if np.isfinite(opposite[row, 0]):
                 surface.add_inner(face, opposite[row])
                 dirty[face] = None
                 continue
@@ -344,8 +355,16 @@ def _add_nodes(surface: SurfaceMesh, held: _Held, missing: Ints, face_of_edge: d
                 if not surface.split_cut(face, a, b):
                     surface.add_inner(face, 0.5 * (points[a] + points[b]))
                 dirty[face] = None
+    for face, near in touched.items():
+        nodes = surface.touching(face, near)
+        if nodes is None:
+            return False
+        if len(nodes):
+            surface.take_in(face, nodes.tolist())
+            dirty[face] = None
     for face in dirty:
         surface.remesh_face(face)
+    return True
 
 
 def _opposite(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:

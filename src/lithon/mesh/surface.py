@@ -8,9 +8,11 @@ faces on it, of whatever body; a bonded face is meshed once.
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+import scipy
 
 from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
@@ -18,12 +20,15 @@ from lithon.brep.tessellation.domain import Domain, flat_domain
 from lithon.brep.tessellation.triangulate import Tangled, Triangulation, triangulate
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.errors import Refusal, spot
+from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.splines import BSplineCurve
 from lithon.mesh.face_nodes import legalise, refine, smooth
 from lithon.mesh.sizing import SizeField, divide_edge, divide_edges
 from lithon.progress import pulse
 
-#: How often edges are cut twice as fine.
+_FINER = 6
+#: Nodes of one place that stand nearer, in sizes, leave no room for an element.
+_APART = 0.02
 _FINER = 6
 
 
@@ -77,6 +82,8 @@ class SurfaceMesh:
     like: SurfaceMesh | None = None
     #: Where edges will be cut once they are asked for.
     foreseen: dict[Edge, Floats] = field(default_factory=dict)
+    #: Nodes that two faces hold which only touch there.
+    twice: list[int] = field(default_factory=list)
     _array: Floats = field(default_factory=lambda: np.zeros((0, 3)))
 
     # ---- nodes
@@ -251,6 +258,28 @@ class SurfaceMesh:
         region = _region(face, domain, flat)
         legalise(domain, region)
         self._store(face, domain, region, ids)
+
+    def take_in(self, face: Face, nodes: Sequence[int]) -> None:
+        """Nodes that are there as some of a face's own, inside: of edges of other faces that touch it there, too."""
+        ids, flat = self.inner[face]
+        self.inner[face] = np.append(ids, np.array(nodes, dtype=np.int64)), flat
+        self.twice += nodes
+
+    def touching(self, face: Face, near: float) -> Ints | None:
+        """The nodes of others that lie on a face, no further off it than so (mm); none at all where one is so near to a
+        node that it has already that no element fits between."""
+        points, own = self.points(), self.by_face[face]
+        v = points[own]
+        low, high = v.min(axis=(0, 1)) - near, v.max(axis=(0, 1)) + near
+        known = np.union1d(own, self.inner[face][0])  # some may be new
+        maybe = np.setdiff1d(np.flatnonzero(((points >= low) & (points <= high)).all(axis=1)), known)
+        if not len(maybe):
+            return maybe
+        at = BoxTree.of(points, own).nearest(points[maybe])[1]
+        on = maybe[np.linalg.norm(at - points[maybe], axis=1) <= near]
+        both = np.concatenate([known, on])
+        apart = scipy.spatial.cKDTree(points[both]).query(points[on], 2)[0][:, 1] if len(on) else np.zeros(0)
+        return None if (apart < _APART * self.sizes.at(points[on])).any() else np.asarray(on)
 
     def add_inner(self, face: Face, point: Floats) -> int:
         """A further node inside a face, at the surface point nearest to `point`."""

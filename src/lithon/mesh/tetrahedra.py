@@ -146,6 +146,7 @@ def _cells(surface: SurfaceMesh, space: Tetrahedra, of: Ints) -> Cells:
     kind[list(straight)] = ON_LINE
     for node, place in straight.items():
         places[node] = place
+    kind[surface.twice] = FIXED
     tets, links, lab = space.tet[live] - 8, row[space.nbr[live]], space.lab[live].copy()
     return Cells(points, tets, links, wall, lab, kind, places, np.unique(sides[:, 0] * 2**32 + sides[:, 1]), planes)
 
