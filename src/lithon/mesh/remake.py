@@ -9,6 +9,7 @@ its side is halved.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 
@@ -26,6 +27,7 @@ from lithon.mesh.drapes import Ignored, ignored
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.skin import Skin, side_of
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
+from lithon.mesh.tips import draw_together, tips
 from lithon.mesh.web import inner_nodes, middles, near, settle, web_of
 from lithon.mesh.web_changes import collapse_all, split_all, swap_all
 from lithon.progress import pulse
@@ -48,17 +50,53 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
     """The mesh without what its rules say is not followed; itself where that is nothing. Where triangles would pass
     through each other, as in a wall thinner than what is ignored, and beside faces to be avoided, all is followed."""
     found = ignored(surface.bodies, surface.sizes.rules).without(avoid)
+    held = set(avoid)
     for _ in range(_TRIES):
-        if not found:
+        at_tips = _tips(surface, held)
+        if not found and not len(at_tips):
             return surface
-        out = _Remaker(surface, found).run()
+        work = _Remaker(surface, found, at_tips)
+        if not len(work.touched):
+            return surface
+        out = work.run()
         triangles, of = out.triangles()
         bad = {surface.faces[j] for j in np.unique(of[cutting_pairs(out.points(), triangles)].ravel())}
         less = found.without(bad)
-        if less is found:  # what passes through each other does so when it is followed, too
+        if less is found and bad <= held:  # what passes through each other does so when it is followed, too
             return out
-        found = less
+        found, held = less, held | bad
     return surface
+
+
+def _tips(surface: SurfaceMesh, avoid: Collection[Face]) -> Ints:
+    """The nodes and faces (k,2), by their numbers, at the tips of faces that are drawn together below the ignore size:
+    of such as nothing was said of, and that bear no other name than what is around them."""
+    rules = surface.sizes.rules
+    limit = rules.ignore or 0.0
+    none = np.zeros((0, 2), dtype=np.int64)
+    kept = surface.sides() if limit else none
+    if not len(kept):
+        return none
+    found = tips(surface.points(), *surface.triangles(), kept, limit)
+    if not len(found):
+        return none
+    stay = {*rules.kept, *avoid} | {x for x in rules.followed if isinstance(x, Face)}
+    asked = {e for e, _ in rules.divisions} | {x for x in rules.followed if isinstance(x, Edge)}
+    around: dict[Edge, list[Face]] = defaultdict(list)
+    for body in surface.bodies:
+        for use in body.uses:
+            for edge in dict.fromkeys(use.face.edges()):
+                around[edge].append(use.face)
+    whole = {part: f for body in surface.bodies for f in dict.fromkeys(body.faces) for part in parts_of(f)}
+
+    def may(face: Face) -> bool:
+        if face in stay or not asked.isdisjoint(face.edges()):
+            return False
+        beside = [f for edge in face.edges() for f in around[edge]]
+        return len(beside) == 2 * sum(1 for _ in face.edges()) and all(f.label == face.label for f in beside)
+
+    fit = {j: may(whole[surface.faces[j]]) for j in np.unique(found[:, 1]).tolist()}
+    return found[[fit[j] for j in found[:, 1].tolist()]]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -132,7 +170,7 @@ def graded(plain: SurfaceMesh, avoid: Collection[Face] = ()) -> tuple[SurfaceMes
 class _Remaker:
     """The mesh as it is remade."""
 
-    def __init__(self, surface: SurfaceMesh, found: Ignored):
+    def __init__(self, surface: SurfaceMesh, found: Ignored, at_tips: Ints):
         self.surface, self.found = surface, found
         self.faces = surface.faces
         points = surface.points()
@@ -174,11 +212,14 @@ class _Remaker:
         ends[kept[tiny]] = True
         narrow[: len(soft)] |= soft
         self.web.free[:] = near(self.web, narrow & draped, _RINGS, draped) | near(self.web, ends, 2, np.ones_like(ends))
-        touched = np.unique(of[self.web.free[triangles].any(axis=1)])
-        self._tree, self._owner = _tree_of(self.faces, touched)
+        together = np.zeros_like(ends)
+        if len(at_tips) and draw_together(self.web, at_tips, surface.sizes.rules.ignore or 0.0, together):
+            self.web.free[:] |= near(self.web, together, 1, np.ones_like(ends))
+        self.touched = np.unique(of[self.web.free[triangles].any(axis=1)])
 
     def run(self) -> Skin:
         w, limit = self.web, self.surface.sizes.rules.ignore or 0.0
+        self._tree, self._owner = _tree_of(self.faces, self.touched)
         dirty = w.free.copy()
         for _ in range(_ROUNDS):
             pulse("draping the surface")

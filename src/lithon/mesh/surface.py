@@ -116,6 +116,12 @@ class SurfaceMesh:
             out |= {(min(s), max(s)): edge for s in itertools.pairwise(walk)}
         return out
 
+    def sides(self) -> Ints:
+        """The same (k,2), one edge after the other."""
+        walks = [np.append(ids, ids[0]) if edge.ring else ids for edge, ids in self.edge_nodes.items()]
+        pairs = [np.stack([walk[:-1], walk[1:]], axis=1) for walk in walks]
+        return np.concatenate([np.zeros((0, 2), dtype=np.int64), *pairs])
+
     def divide(self, edge: Edge) -> tuple[Ints, Floats]:
         """The node numbers and points of an edge, divided on first asking."""
         if edge not in self.edge_nodes:

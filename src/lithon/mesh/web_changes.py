@@ -67,7 +67,7 @@ def _folds_beyond(w: Web, a: int, b: int, c: int, u: int, v: int) -> bool:
 
 
 @njit(cache=True)
-def _folds(w: Web, u: int, v: int, tri: Ints, n: int) -> bool:
+def folds(w: Web, u: int, v: int, tri: Ints, n: int) -> bool:
     """Whether of triangles (n,3) around a node, drawn in from another, two beside each other or one and what is beyond
     it would lie on each other, but over a kept side."""
     for s in range(n):
@@ -109,7 +109,7 @@ def _goes_too(w: Web, u: int, v: int, corners: Ints) -> bool:
 
 
 @njit(cache=True)
-def _stays_good(
+def stays_good(
     w: Web,
     u: int,
     v: int,
@@ -203,8 +203,8 @@ def _collapse(
             before = min(before, shape(p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]))
     if to_u:
         p[v, 0], p[v, 1], p[v, 2] = p[u, 0], p[u, 1], p[u, 2]
-    good = _stays_good(w, u, v, rows, m, stay, m if to_u else stay, before, tiny, was, new)
-    if not good or _folds(w, u, v, new, m):
+    good = stays_good(w, u, v, rows, m, stay, m if to_u else stay, before, tiny, was, new)
+    if not good or folds(w, u, v, new, m):
         p[v, 0], p[v, 1], p[v, 2] = x0, y0, z0
         return False
     w.rank[v] = max(w.rank[v], w.rank[u]) if tiny else w.rank[v]

@@ -1,0 +1,177 @@
+"""Tips of faces, where two edges run into each other at a small angle, drawn together as far as they are narrower than
+what is ignored; compiled.
+
+Each node of the one edge becomes one with a node of the other, from the tip on, as a zip is closed: what was the face
+there is gone, and the faces beyond its two edges meet. Where it stops the face is as wide as what is ignored.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from lithon.arrays import Bools, Floats, Ints, whole
+from lithon.geometry.triples import cross, length
+from lithon.mesh.web import Web, around, at_side, drop, join, keep, kept_row, leave, let_go, shape
+from lithon.mesh.web_changes import folds, has, stays_good
+
+#: A tip is narrower (cosine) than this, and drawn together where what is left is no flatter than this.
+_NARROW, _LEAST = float(np.cos(np.radians(25.0))), 0.12
+
+
+def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) -> Ints:
+    """The nodes and faces (k,2) at the tips of faces: the triangles (m,3), of faces (m,), that lie between two kept
+    sides (s,2) at a small angle, and have a third side shorter than a limit (mm)."""
+    n = len(points)
+    keys = np.unique(kept.min(axis=1) * n + kept.max(axis=1))
+    ahead = np.roll(triangles, -1, axis=1)
+    side = np.isin(np.minimum(triangles, ahead) * n + np.maximum(triangles, ahead), keys)  # of corner k and the next
+    out = []
+    for k in range(3):
+        at, one, two = triangles[:, k], triangles[:, (k + 1) % 3], triangles[:, (k + 2) % 3]
+        u, v = points[one] - points[at], points[two] - points[at]
+        lengths = np.linalg.norm(u, axis=1) * np.linalg.norm(v, axis=1)
+        sharp = (u * v).sum(axis=1) > _NARROW * lengths
+        between = side[:, k] & side[:, (k + 2) % 3] & ~side[:, (k + 1) % 3]
+        rows = np.flatnonzero(between & sharp & (np.linalg.norm(points[one] - points[two], axis=1) < limit))
+        out.append(np.stack([at[rows], of[rows]], axis=1))
+    return np.unique(np.concatenate(out), axis=0)
+
+
+@njit(cache=True)
+def draw_together(w: Web, at: Ints, limit: float, changed: Bools) -> int:
+    """Draw tips (k,2), nodes and faces, together where they are narrower than a limit (mm); how many nodes are gone.
+    `changed` (n,): the nodes around; added to."""
+    wide = w.star.shape[1]
+    gone, one, two = np.empty(wide, np.int64), np.empty(3 * wide, np.int64), np.empty(3 * wide, np.int64)
+    new, rows, was = np.empty((2 * wide, 3), np.int64), np.empty(2 * wide, np.int64), np.empty((2 * wide, 3))
+    done = whole(0)
+    for k in range(len(at)):
+        m, f = at[k, 0], at[k, 1]
+        while True:
+            into = _one_more(w, m, f, limit, gone, one, two, new, rows, was)
+            if into < 0:
+                break
+            m = into
+            done += 1
+            changed[m] = True
+            n = around(w, m, one)
+            for i in range(n):
+                changed[one[i]] = True
+    return int(done)
+
+
+@njit(cache=True)
+def _third(w: Web, m: int, a: int, f: int) -> int:
+    """The third node of the only triangle of a face at a side; -1 where there are none or more."""
+    found, count = -1, 0
+    for k in range(w.deg[m]):
+        t = w.star[m, k]
+        if w.of[t] == f and has(w, t, a):
+            count += 1
+            for j in range(3):
+                if w.tri[t, j] != m and w.tri[t, j] != a:
+                    found = w.tri[t, j]
+    return found if count == 1 else -1
+
+
+@njit(cache=True)
+def _one_more(
+    w: Web, m: int, f: int, limit: float, gone: Ints, one: Ints, two: Ints, new: Ints, rows: Ints, was: Floats
+) -> int:
+    """Make the next two nodes at a tip one, or take one away that has none to meet; the node at the tip then, -1 where
+    that is all."""
+    a, b, count = -1, -1, 0
+    for k in range(w.many[m]):
+        x = w.kept[m, k]
+        if _third(w, m, x, f) >= 0:
+            a, b = b, x
+            count += 1
+    if count != 2:
+        return -1
+    x, y = _third(w, m, a, f), _third(w, m, b, f)
+    p = w.p
+    if x == b:
+        c = cross(p, m, a, b)
+        double = np.sqrt(c[0] ** 2 + c[1] ** 2 + c[2] ** 2)
+        if double > limit * max(length(p, m, a), length(p, m, b)) or not _sharp(p, m, a, b):
+            return -1
+        if _merged(w, a, b, f, gone, one, two, new, rows, was):
+            return b
+        return a if _merged(w, b, a, f, gone, one, two, new, rows, was) else -1
+    # A node of one edge between two of it that both meet the same of the other: it goes, as does one between the two.
+    for u, v in ((a, x), (b, y)):
+        if length(p, m, u) < limit and kept_row(w, u, v) >= 0 and w.many[u] == 2:
+            return m if _merged(w, u, m, -1, gone, one, two, new, rows, was) else -1
+        if w.many[v] == 0 and length(p, v, u) < limit:
+            return m if _merged(w, v, u, f, gone, one, two, new, rows, was) else -1
+    return -1
+
+
+@njit(cache=True)
+def _sharp(p: Floats, m: int, a: int, b: int) -> bool:
+    dot, one, two = 0.0, 0.0, 0.0
+    for i in range(3):
+        s, t = p[a, i] - p[m, i], p[b, i] - p[m, i]
+        dot += s * t
+        one += s * s
+        two += t * t
+    return bool(dot > _NARROW * np.sqrt(one * two))
+
+
+@njit(cache=True)
+def _merged(
+    w: Web, u: int, v: int, f: int, gone: Ints, one: Ints, two: Ints, new: Ints, rows: Ints, was: Floats
+) -> bool:
+    """Make a node one with another across a face (f >= 0), or along an edge, where that leaves good triangles; the kept
+    sides of the first are then the other's."""
+    many = at_side(w, u, v, gone)
+    if many == 0 or w.many[u] > 2:
+        return False
+    for k in range(many):
+        if f >= 0 and w.of[gone[k]] != f:
+            return False
+    n_one, n_two = around(w, u, one), around(w, v, two)
+    between = 0
+    for i in range(n_one):
+        for j in range(n_two):
+            if one[i] == two[j]:
+                between += 1
+    stay = w.deg[u] - many
+    if between != many or stay <= 0 or stay + w.deg[v] - many > w.star.shape[1]:
+        return False
+    if w.many[u] + w.many[v] > w.kept.shape[1]:
+        return False
+    m, before = whole(0), 1.0
+    for x in (u, v):
+        for k in range(w.deg[x]):
+            t = w.star[x, k]
+            if has(w, t, u) and has(w, t, v):
+                continue
+            if x == u:
+                was[m, 0], was[m, 1], was[m, 2] = cross(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2])
+                before = min(before, shape(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]))
+            rows[m] = t
+            m += 1
+    if not stays_good(w, u, v, rows, m, stay, stay, before, False, was, new) or folds(w, u, v, new, m):
+        return False
+    for k in range(stay):
+        after = shape(w.p, new[k, 0], new[k, 1], new[k, 2])
+        t = rows[k]
+        if after < _LEAST and after < 0.9 * shape(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]):
+            return False
+    for k in range(many):
+        drop(w, gone[k])
+    while w.deg[u] > 0:
+        t = w.star[u, 0]
+        leave(w, u, t)
+        for j in range(3):
+            if w.tri[t, j] == u:
+                w.tri[t, j] = v
+        join(w, v, t)
+    while w.many[u] > 0:
+        x, edge, small = w.kept[u, 0], w.edge[u, 0], w.tiny[u, 0]
+        let_go(w, u, x)
+        if x != v and kept_row(w, v, x) < 0:
+            keep(w, v, x, edge, small)
+    return True
