@@ -52,7 +52,7 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
     found = ignored(surface.bodies, surface.sizes.rules).without(avoid)
     held = set(avoid)
     for _ in range(_TRIES):
-        at_tips = _tips(surface, held)
+        at_tips, _ = _tips(surface, held)
         if not found and not len(at_tips):
             return surface
         work = _Remaker(surface, found, at_tips)
@@ -68,17 +68,18 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
     return surface
 
 
-def _tips(surface: SurfaceMesh, avoid: Collection[Face]) -> Ints:
+def _tips(surface: SurfaceMesh, avoid: Collection[Face]) -> tuple[Ints, Floats]:
     """The nodes and faces (k,2), by their numbers, at the tips of faces that are drawn together below the ignore size:
-    of such as nothing was said of, and that bear no other name than what is around them."""
+    of such as nothing was said of, and that bear no other name than what is around them. And the places (j,3) up to
+    which others will be, if there are nodes."""
     rules = surface.sizes.rules
     limit = rules.ignore or 0.0
-    none = np.zeros((0, 2), dtype=np.int64)
-    kept = surface.sides() if limit else none
+    none = np.zeros((0, 2), dtype=np.int64), np.zeros((0, 3))
+    kept = surface.sides() if limit else none[0]
     if not len(kept):
         return none
-    found = tips(surface.points(), *surface.triangles(), kept, limit)
-    if not len(found):
+    found, wide, places = tips(surface.points(), *surface.triangles(), kept, limit)
+    if not len(found) and not len(wide):
         return none
     stay = {*rules.kept, *avoid} | {x for x in rules.followed if isinstance(x, Face)}
     asked = {e for e, _ in rules.divisions} | {x for x in rules.followed if isinstance(x, Edge)}
@@ -95,8 +96,10 @@ def _tips(surface: SurfaceMesh, avoid: Collection[Face]) -> Ints:
         beside = [f for edge in face.edges() for f in around[edge]]
         return len(beside) == 2 * sum(1 for _ in face.edges()) and all(f.label == face.label for f in beside)
 
-    fit = {j: may(whole[surface.faces[j]]) for j in np.unique(found[:, 1]).tolist()}
-    return found[[fit[j] for j in found[:, 1].tolist()]]
+    fit = np.zeros(len(surface.faces), dtype=np.bool_)
+    for j in np.unique(np.concatenate([found[:, 1], wide[:, 1]])).tolist():
+        fit[j] = may(whole[surface.faces[j]])
+    return found[fit[found[:, 1]]], places[fit[wide[:, 1]]].reshape(-1, 3)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -139,7 +142,9 @@ def finer(surface: SurfaceMesh, thin: Thin) -> SizeRules:
         k = int(sides.argmax())
         along = [segments.get(side_of(corners[i], corners[(i + 1) % 3])) for i in range(3)]
         tip = sum(e is not None for e in along) == 2 and along[int(sides.argmin())] is None
-        if tip and height < _TIP * float(sides[k]):
+        if tip and height < limit:
+            small = max(small, limit)  # up to there it is drawn together
+        elif tip and height < _TIP * float(sides[k]):
             continue  # a tip between two edges is as sharp in small elements
         share = np.linspace(0.0, 1.0, 2 + int(min(400.0, float(sides[k]) / small)))[:, None]
         spots += [(*x, small) for x in (v[j, k] + share * (v[j, (k + 1) % 3] - v[j, k])).tolist()]
@@ -153,6 +158,11 @@ def finer(surface: SurfaceMesh, thin: Thin) -> SizeRules:
 def graded(plain: SurfaceMesh, avoid: Collection[Face] = ()) -> tuple[SurfaceMesh, SurfaceMesh]:
     """The faces' own mesh, and what is made of it where not all is followed; with smaller elements beside what is small
     and stays, where that leaves fewer needles."""
+    _, ends = _tips(plain, avoid)
+    if len(ends):
+        rules = plain.sizes.rules
+        spots = tuple((*x, rules.ignore or 0.0) for x in ends.tolist())
+        plain = surface_mesh(plain.bodies, plain.sizes.steeper(replace(rules, steep=(*rules.steep, *spots))), plain)
     surface = remade(plain, avoid)
     thin = Thin.of(surface)
     best = thin.lack, plain, surface

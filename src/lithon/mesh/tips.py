@@ -10,32 +10,40 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, whole
+from lithon.arrays import Bools, Floats, Ints, cross_product, unit, whole
 from lithon.geometry.triples import cross, length
 from lithon.mesh.web import Web, around, at_side, drop, join, keep, kept_row, leave, let_go, shape
 from lithon.mesh.web_changes import folds, has, stays_good
 
-#: A tip is narrower (cosine) than this, and drawn together where what is left is no flatter than this.
-_NARROW, _LEAST = float(np.cos(np.radians(25.0))), 0.12
+#: A tip is narrower (radians) than the first of these; elements at one are poor below the second.
+_NARROW, _POOR = np.radians(25.0), np.radians(13.0)
+#: As a cosine; and what is beside a tip gets no flatter than this.
+_SHARP, _LEAST = float(np.cos(_NARROW)), 0.12
 
 
-def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) -> Ints:
+def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) -> tuple[Ints, Ints, Floats]:
     """The nodes and faces (k,2) at the tips of faces: the triangles (m,3), of faces (m,), that lie between two kept
-    sides (s,2) at a small angle, and have a third side shorter than a limit (mm)."""
+    sides (s,2) at a small angle, and have a third side shorter than a limit (mm). And those (j,2) where that is longer
+    and a triangle is poor for its angle, with the places (j,2,3) on both sides where these are as far apart as that."""
     n = len(points)
     keys = np.unique(kept.min(axis=1) * n + kept.max(axis=1))
     ahead = np.roll(triangles, -1, axis=1)
     side = np.isin(np.minimum(triangles, ahead) * n + np.maximum(triangles, ahead), keys)  # of corner k and the next
-    out = []
+    near, wide, places = list[Ints](), list[Ints](), list[Floats]()
     for k in range(3):
         at, one, two = triangles[:, k], triangles[:, (k + 1) % 3], triangles[:, (k + 2) % 3]
-        u, v = points[one] - points[at], points[two] - points[at]
-        lengths = np.linalg.norm(u, axis=1) * np.linalg.norm(v, axis=1)
-        sharp = (u * v).sum(axis=1) > _NARROW * lengths
-        between = side[:, k] & side[:, (k + 2) % 3] & ~side[:, (k + 1) % 3]
-        rows = np.flatnonzero(between & sharp & (np.linalg.norm(points[one] - points[two], axis=1) < limit))
-        out.append(np.stack([at[rows], of[rows]], axis=1))
-    return np.unique(np.concatenate(out), axis=0)
+        rows = np.flatnonzero(side[:, k] & side[:, (k + 2) % 3] & ~side[:, (k + 1) % 3])
+        at, one, two = at[rows], one[rows], two[rows]
+        u, v = unit(points[one] - points[at]), unit(points[two] - points[at])
+        angle = np.arctan2(np.linalg.norm(cross_product(u, v), axis=1), (u * v).sum(axis=1))
+        short = np.linalg.norm(points[one] - points[two], axis=1) < limit
+        owner = np.stack([at, of[rows]], axis=1)
+        near.append(owner[short & (angle < _NARROW)])
+        poor = ~short & (angle < _POOR)
+        wide.append(owner[poor])
+        far = (limit / np.maximum(angle[poor], 1e-9))[:, None]
+        places.append(np.stack([points[at[poor]] + far * u[poor], points[at[poor]] + far * v[poor]], axis=1))
+    return np.unique(np.concatenate(near), axis=0), np.concatenate(wide), np.concatenate(places)
 
 
 @njit(cache=True)
@@ -92,20 +100,44 @@ def _one_more(
     x, y = _third(w, m, a, f), _third(w, m, b, f)
     p = w.p
     if x == b:
-        c = cross(p, m, a, b)
-        double = np.sqrt(c[0] ** 2 + c[1] ** 2 + c[2] ** 2)
-        if double > limit * max(length(p, m, a), length(p, m, b)) or not _sharp(p, m, a, b):
+        if not _sharp(p, m, a, b):
             return -1
-        if _merged(w, a, b, f, gone, one, two, new, rows, was):
+        # Neither edge goes further than the limit.
+        if _off(w, b, m, a) <= limit and _merged(w, a, b, f, True, gone, one, two, new, rows, was):
             return b
-        return a if _merged(w, b, a, f, gone, one, two, new, rows, was) else -1
+        if _off(w, a, m, b) <= limit and _merged(w, b, a, f, True, gone, one, two, new, rows, was):
+            return a
+        return -1
     # A node of one edge between two of it that both meet the same of the other: it goes, as does one between the two.
     for u, v in ((a, x), (b, y)):
         if length(p, m, u) < limit and kept_row(w, u, v) >= 0 and w.many[u] == 2:
-            return m if _merged(w, u, m, -1, gone, one, two, new, rows, was) else -1
+            return m if _merged(w, u, m, f, False, gone, one, two, new, rows, was) else -1
         if w.many[v] == 0 and length(p, v, u) < limit:
-            return m if _merged(w, v, u, f, gone, one, two, new, rows, was) else -1
+            return m if _merged(w, v, u, f, True, gone, one, two, new, rows, was) else -1
     return -1
+
+
+@njit(cache=True)
+def _off(w: Web, v: int, m: int, a: int) -> float:
+    """How far (mm) a node is off the kept sides before and behind a node that follows another along an edge."""
+    out = _from_side(w.p, v, m, a)
+    for k in range(w.many[a]):
+        if w.kept[a, k] != m:
+            out = min(out, _from_side(w.p, v, a, w.kept[a, k]))
+    return out
+
+
+@njit(cache=True)
+def _from_side(p: Floats, v: int, a: int, b: int) -> float:
+    dot, whole_side = 0.0, 0.0
+    for i in range(3):
+        dot += (p[v, i] - p[a, i]) * (p[b, i] - p[a, i])
+        whole_side += (p[b, i] - p[a, i]) ** 2
+    t = min(max(dot / max(whole_side, 1e-300), 0.0), 1.0)
+    out = 0.0
+    for i in range(3):
+        out += (p[v, i] - p[a, i] - t * (p[b, i] - p[a, i])) ** 2
+    return float(np.sqrt(out))
 
 
 @njit(cache=True)
@@ -116,20 +148,30 @@ def _sharp(p: Floats, m: int, a: int, b: int) -> bool:
         dot += s * t
         one += s * s
         two += t * t
-    return bool(dot > _NARROW * np.sqrt(one * two))
+    return bool(dot > _SHARP * np.sqrt(one * two))
 
 
 @njit(cache=True)
 def _merged(
-    w: Web, u: int, v: int, f: int, gone: Ints, one: Ints, two: Ints, new: Ints, rows: Ints, was: Floats
+    w: Web,
+    u: int,
+    v: int,
+    face: int,
+    across: bool,
+    gone: Ints,
+    one: Ints,
+    two: Ints,
+    new: Ints,
+    rows: Ints,
+    was: Floats,
 ) -> bool:
-    """Make a node one with another across a face (f >= 0), or along an edge, where that leaves good triangles; the kept
-    sides of the first are then the other's."""
+    """Make a node one with another at the tip of a face, across it or along its edge, where that leaves good triangles
+    of all others; the kept sides of the first are then the other's."""
     many = at_side(w, u, v, gone)
     if many == 0 or w.many[u] > 2:
         return False
     for k in range(many):
-        if f >= 0 and w.of[gone[k]] != f:
+        if across and w.of[gone[k]] != face:
             return False
     n_one, n_two = around(w, u, one), around(w, v, two)
     between = 0
@@ -142,7 +184,7 @@ def _merged(
         return False
     if w.many[u] + w.many[v] > w.kept.shape[1]:
         return False
-    m, before = whole(0), 1.0
+    m = whole(0)
     for x in (u, v):
         for k in range(w.deg[x]):
             t = w.star[x, k]
@@ -150,14 +192,15 @@ def _merged(
                 continue
             if x == u:
                 was[m, 0], was[m, 1], was[m, 2] = cross(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2])
-                before = min(before, shape(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]))
             rows[m] = t
             m += 1
-    if not stays_good(w, u, v, rows, m, stay, stay, before, False, was, new) or folds(w, u, v, new, m):
+    if not stays_good(w, u, v, rows, m, stay, stay, 0.0, True, was, new) or folds(w, u, v, new, m):
         return False
     for k in range(stay):
-        after = shape(w.p, new[k, 0], new[k, 1], new[k, 2])
         t = rows[k]
+        if w.of[t] == face:
+            continue  # it goes in its turn, or is as wide as what is ignored
+        after = shape(w.p, new[k, 0], new[k, 1], new[k, 2])
         if after < _LEAST and after < 0.9 * shape(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]):
             return False
     for k in range(many):
