@@ -21,6 +21,7 @@ from lithon.brep.topology import Body, Model
 from lithon.cli import cli
 from lithon.errors import Refusal
 from lithon.exchange.deliver import write_triangles
+from lithon.exchange.step_write import write_step
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.frames import Frame
 from lithon.mesh import partly
@@ -279,3 +280,31 @@ def test_bodies_that_share_faces_come_from_one_lattice(seed):
             assert (off < 1e-9).mean() > 0.9 and off.mean() < 0.02 * size
             assert off.max() <= found.off + 1e-9
         assert found.off < size
+
+
+@pytest.mark.parametrize("wide", [1e-3, 1e-4])
+@pytest.mark.parametrize("size", [4.0, 2.0])
+def test_a_slot_far_narrower_than_what_is_ignored_is_filled_and_told(tmp_path, wide, size):
+    """Its two sides stand so near to each other that no tetrahedra hold both: the mesh is that of the block without
+    it, and says so by hand, on the command line and unattended. A slot as wide as an element stays open."""
+    outline = [(0, 0), (40, 0), (40, 10), (8, 10), (8, 10 + wide), (40, 10 + wide), (40, 20 + wide), (0, 20 + wide)]
+    clip = prism([Piece(p) for p in outline], 15.0, name="clip")
+    model = Model.of([moved(clip, any_motion(5))])
+    rules = SizeRules(size, ignore=0.1 * size)
+    mesh = what_can(model, rules)
+    assert list(mesh.rounded) == [0] and mesh.rounded[0] < 0.5 * size and mesh.filled == {0: 0.1 * size}
+    assert mesh.conformal() and verdict(mesh).good and not mesh.failures and lithon.patch_test(mesh).passed
+    assert mesh.volumes.sum() == pytest.approx(40.0 * 20.0 * 15.0, rel=2e-3)
+    told = run(State(model, settings=Settings(size, ignore=0.1 * size)), MakeMesh())
+    assert f"slots up to {0.1 * size:.2g} mm wide are filled" in told.words
+    write_step(model, tmp_path / "clip.step", "clip")
+    asked = ["mesh", str(tmp_path / "clip.step"), "--size", str(size), "--ignore", str(0.1 * size), "--elements", "tet",
+             "--out", str(tmp_path / "clip.vtu"), "--json"]  # fmt: skip
+    done = CliRunner().invoke(cli, asked)
+    assert done.exit_code == 0, done.output
+    (one,) = json.loads(done.stdout)["rounded"]
+    assert one["slots_filled_mm"] == pytest.approx(0.1 * size) and one["off_mm"] < 0.5 * size
+    open_wide = [(x, y + (size if y > 10 else 0.0)) for x, y in outline]
+    open_one = what_can(Model.of([prism([Piece(p) for p in open_wide], 15.0)]), rules)
+    assert not open_one.filled and not open_one.rounded
+    assert open_one.volumes.sum() == pytest.approx(8.0 * (20.0 + wide + size) * 15.0 + 32.0 * 20.0 * 15.0, rel=1e-9)

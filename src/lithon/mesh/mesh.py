@@ -37,10 +37,12 @@ class Mesh:
     times: int = 1
     #: Where groups of bodies have nodes of their own: for each node the one whose place it shares.
     same: Ints | None = None
-    #: Bodies of triangles (their numbers) meshed from a lattice since their own skin could not be held, and how far
-    #: (mm) their creases stand out of that at the most.
+    #: Bodies (their numbers) meshed from a lattice since their own skins could not be held, and how far (mm) their
+    #: creases stand out of that at the most.
     rounded: Mapping[int, float] = field(default_factory=dict)
-    #: Bodies of triangles whose elements would be poor in fewer places from a lattice, and how far (mm) their creases
+    #: Of these the ones in which slots are filled, no wider than so (mm).
+    filled: Mapping[int, float] = field(default_factory=dict)
+    #: Bodies whose elements would be poor in fewer places from a lattice, and how far (mm) their creases
     #: would stand out of that: it was tried.
     better: Mapping[int, float] = field(default_factory=dict)
     #: What bodies are called together, such as a material: the numbers of the bodies by the set's name.

@@ -119,10 +119,15 @@ def _from_lattice(group: Sequence[Body], rules: SizeRules, progress: Progress, m
     if not all(closed(body) for body in group):
         return None
     try:
-        found = stuffed(group, rules.size, progress, max(rules.ignore or 0.0, most) if most else None)
+        within = max(rules.ignore or 0.0, most) if most else None
+        gap = 0.0 if _of_triangles(group) else rules.ignore or 0.0
+        found = stuffed(group, rules.size, progress, within, gap)
     except Refusal:
         return None
-    return replace(found.mesh, rounded=dict.fromkeys(range(len(group)), found.off))
+    every = range(len(group))
+    return replace(
+        found.mesh, rounded=dict.fromkeys(every, found.off), filled=dict.fromkeys(every if found.filled else (), gap)
+    )
 
 
 def _together(model: Model) -> list[list[Body]]:
@@ -164,5 +169,6 @@ def _joined(meshes: list[Mesh]) -> Mesh:
         np.concatenate([m.face + f for m, _, _, f in parts]), tuple(x for m in meshes for x in m.bodies),
         tuple(x for m in meshes for x in m.faces), quality, shape=meshes[0].shape,
         rounded={k + int(b): off for m, _, b, _ in parts for k, off in m.rounded.items()},
+        filled={k + int(b): gap for m, _, b, _ in parts for k, gap in m.filled.items()},
         better={k + int(b): off for m, _, b, _ in parts for k, off in m.better.items()},
     )  # fmt: skip

@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, triangle_areas
@@ -52,21 +53,28 @@ _KEEPING, _DENSE = 2, 60_000
 _TOO_MUCH = 0.08
 #: On these nodes lie already; so often those of elements that get poor go back where they were.
 _FLAT_KINDS, _TAKEN_BACK = ("plane", "facets"), 6
+#: What is further (in cubes) within the mesh was filled.
+_CLEAR = 1e-3
 #: Where the lattice lies beside the body's box, in cubes: not on round numbers.
 _BESIDE = np.array([0.6180339, 0.4142135, 0.7320508])
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Stuffed:
-    """A mesh of bodies from a lattice, and how far (mm) creases and shared faces stand off its skins at the most."""
+    """A mesh of bodies from a lattice, how far (mm) creases and shared faces stand off its skins at the most, and
+    whether slots were filled."""
 
     mesh: Mesh
     off: float
+    filled: bool = False
 
 
-def stuffed(bodies: Sequence[Body], size: float, progress: Progress = SILENT, within: float | None = None) -> Stuffed:
+def stuffed(
+    bodies: Sequence[Body], size: float, progress: Progress = SILENT, within: float | None = None, gap: float = 0.0
+) -> Stuffed:
     """Tetrahedra of a closed body, or of several that share faces, no larger than a size (mm) and finer
-    where walls are thin, or where that keeps creases within a length (mm). Raises Refusal where no lattice that is not
+    where walls are thin, or where that keeps creases within a length (mm); slots no wider than a `gap` (mm) may be
+    filled. Raises Refusal where no lattice that is not
     too fine gives their volumes."""
     skins = skins_of(tuple(bodies))
     wall = 2.0 * volume(skins.outer) / max(area(skins.outer), 1e-300)
@@ -84,8 +92,16 @@ def stuffed(bodies: Sequence[Body], size: float, progress: Progress = SILENT, wi
             shared = np.isin(mesh.face, skins.between_of)
             outside = BoxTree.of(mesh.points, mesh.triangles[~shared])
             spots = np.concatenate([points, along(skins.outer, step, skins.seams)])
-            far = np.linalg.norm(outside.nearest(spots)[1] - spots, axis=1)
-            found = Stuffed(mesh, max(float(far.max()), off(skins, mesh.points, mesh.triangles[shared])))
+            row, at = outside.nearest(spots)
+            far, filled = np.linalg.norm(at - spots, axis=1), np.zeros(0, dtype=np.int64)
+            if gap:  # what is deep inside of the mesh and was at a slot is filled
+                ahead = triangle_normals(mesh.points, mesh.triangles[~shared])[row]
+                deep = np.flatnonzero((((spots - at) * ahead).sum(axis=1) < 0.0) & (far > _CLEAR * step))
+                filled = deep[_in_slots(skins.outer, spots[deep], gap)]
+                far[filled] = 0.0
+            found = Stuffed(
+                mesh, max(float(far.max()), off(skins, mesh.points, mesh.triangles[shared])), len(filled) > 0
+            )
             if within is None or found.off <= within:
                 return found
             best, tries = best or found, tries + 1
@@ -96,6 +112,19 @@ def stuffed(bodies: Sequence[Body], size: float, progress: Progress = SILENT, wi
         return best
     raise Refusal(f"its walls are thinner than {step / _LESS:.2g} mm in most places", entities=tuple(bodies),
                   remedy="smaller elements, or a mesh of its faces")  # fmt: skip
+
+
+def _in_slots(body: Body, spots: Floats, gap: float) -> Bools:
+    """Which of some spots (n,3) on a body's creases are in slots no wider than a gap (mm): before a triangle of the
+    skin there another one is as near."""
+    points, triangles, _ = body_mesh(body)
+    normals = triangle_normals(points, triangles)
+    middle = points[triangles].mean(axis=1)
+    start = 1e-9 * float(np.ptp(points, axis=0).max())
+    wide = tree_of(body).first_hits(middle, normals, start)[1]
+    least = np.full(len(points), np.inf)
+    np.minimum.at(least, triangles, wide[:, None])
+    return np.asarray(least[scipy.spatial.cKDTree(points).query(spots)[1]] <= gap)
 
 
 def _holds(mesh: Mesh) -> bool:

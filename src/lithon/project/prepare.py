@@ -123,7 +123,8 @@ def mesh_facts(mesh: Mesh, model: Model, rules: SizeRules) -> dict[str, Any]:
         "below_lenient": told.lenient,
         "poor": [{"elements": p.elements, "at": p.face.surface.kind if p.face else None, "cause": p.cause}
                  for p in told.places],
-        "rounded": [{"body": mesh.bodies[k].name, "off_mm": off} for k, off in mesh.rounded.items()],
+        "rounded": [{"body": mesh.bodies[k].name, "off_mm": off, "slots_filled_mm": mesh.filled.get(k)}
+                    for k, off in mesh.rounded.items()],
         "failures": [{"what": f.what, "where": spot(f.place), "remedy": f.remedy} for f in mesh.failures],
     }  # fmt: skip
 

@@ -107,9 +107,10 @@ def from_lattice(mesh: Mesh) -> str:
     names = [mesh.bodies[k].name for k in mesh.rounded]
     what = names[0] if len(names) == 1 else many(len(names), "body")
     off = max(mesh.rounded.values())
+    slots = f", slots up to {max(mesh.filled.values()):.2g} mm wide are filled" if mesh.filled else ""
     if off < _KEPT * float(np.linalg.norm(np.ptp(mesh.points, axis=0))):
-        return f"{what} from a lattice, creases and all"
-    return f"{what} from a lattice: creases are cut off by up to {off:.2g} mm"
+        return f"{what} from a lattice, creases and all{slots}"
+    return f"{what} from a lattice: creases are cut off by up to {off:.2g} mm{slots}"
 
 
 def usual(model: Model) -> Elements:
