@@ -284,3 +284,31 @@ def test_a_docket_is_as_wide_as_its_panel_whatever_numbers_it_holds(desk, qtbot,
         qtbot.waitUntil(lambda inside=inside, view=view: inside.width() <= view.width(), timeout=5000)
         assert inside.minimumSizeHint().width() <= view.width()
     assert "Not followed below 4e-04 mm" in labels(desk.docket)
+
+
+def test_what_comes_from_a_lattice_of_exact_faces_says_so_on_its_card(desk, qtbot, tmp_path):
+    """A block with a slot of a thousandth: one press makes a mesh, the card says what it is of and what was filled:
+    the whole block."""
+    from PySide6.QtCore import Qt
+
+    from lithon.brep.topology import Model
+    from lithon.exchange.step_write import write_step
+    from lithon.samples.build import Piece, prism
+
+    outline = [(0, 0), (40, 0), (40, 10), (8, 10), (8, 10.001), (40, 10.001), (40, 20), (0, 20)]
+    path = tmp_path / "clip.step"
+    write_step(Model.of([prism([Piece(p) for p in outline], 15.0, name="clip")]), path, "clip")
+    desk.open(path)
+    settled(desk, qtbot)
+    desk.work.set_size(4.0)
+    settled(desk, qtbot)
+    desk.work.go("Prove")
+    qtbot.keyClick(desk.view, Qt.Key.Key_M)
+    qtbot.waitUntil(lambda: desk.work.mesh is not None, timeout=60000)
+    qtbot.wait(50)
+    mesh = desk.work.mesh
+    told = labels(desk.docket)
+    assert mesh.kind == "tetrahedra" and list(mesh.rounded) == [0] == list(mesh.filled)
+    assert "clip from a lattice" in told and "slots up to 0.4 mm wide are filled" in told
+    assert "not good enough" not in told and "✓" in told  # no more was filled than is ignored
+    assert mesh.volumes.sum() == pytest.approx(40.0 * 20.0 * 15.0, rel=2e-3)
