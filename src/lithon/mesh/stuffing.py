@@ -20,6 +20,7 @@ from lithon.arrays import Bools, Floats, Ints, triangle_areas
 from lithon.brep.measures import area, volume
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.tessellation.trees import inside_lattice, tree_of, triangle_normals
+from lithon.brep.tessellation.trees import within as within_triangles
 from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
@@ -92,12 +93,13 @@ def stuffed(
             shared = np.isin(mesh.face, skins.between_of)
             outside = BoxTree.of(mesh.points, mesh.triangles[~shared])
             spots = np.concatenate([points, along(skins.outer, step, skins.seams)])
-            row, at = outside.nearest(spots)
-            far, filled = np.linalg.norm(at - spots, axis=1), np.zeros(0, dtype=np.int64)
+            far = np.linalg.norm(outside.nearest(spots)[1] - spots, axis=1)
+            filled = np.zeros(0, dtype=np.int64)
             if gap:  # what is deep inside of the mesh and was at a slot is filled
-                ahead = triangle_normals(mesh.points, mesh.triangles[~shared])[row]
-                deep = np.flatnonzero((((spots - at) * ahead).sum(axis=1) < 0.0) & (far > _CLEAR * step))
-                filled = deep[_in_slots(skins.outer, spots[deep], gap)]
+                deep = np.flatnonzero(far > _CLEAR * step)
+                deep = deep[_in_slots(skins.outer, spots[deep], gap)]
+                ahead = triangle_normals(mesh.points, mesh.triangles[~shared])
+                filled = deep[within_triangles(outside, ahead, spots[deep])]
                 far[filled] = 0.0
             found = Stuffed(
                 mesh, max(float(far.max()), off(skins, mesh.points, mesh.triangles[shared])), len(filled) > 0

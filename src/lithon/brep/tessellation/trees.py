@@ -46,10 +46,14 @@ def triangle_normals(points: Floats, triangles: Ints) -> Floats:
 def inside(body: Body, points: Floats) -> Bools:
     """Whether points (n,3) lie within a closed body's triangles: two of three rays must say so."""
     p, triangles, _ = body_mesh(body)
-    normals = triangle_normals(p, triangles)
+    return within(tree_of(body), triangle_normals(p, triangles), points)
+
+
+def within(tree: BoxTree, normals: Floats, points: Floats) -> Bools:
+    """Whether points (n,3) lie within closed triangles that look along normals (m,3): two of three rays must say so."""
     votes = np.zeros(len(points), dtype=np.int64)
     for way in _ASKEW:
-        row, _ = tree_of(body).first_hits(points, np.broadcast_to(way, points.shape), 0.0)
+        row, _ = tree.first_hits(points, np.broadcast_to(way, points.shape), 0.0)
         votes += (row >= 0) & (normals[np.maximum(row, 0)] @ way > 0.0)
     return np.asarray(votes >= 2)
 
