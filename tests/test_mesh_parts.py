@@ -23,7 +23,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Plane
 from lithon.mesh.delaunay import FACE, Tetrahedra
 from lithon.mesh.fill import circumspheres, fill, inner_lattice
-from lithon.mesh.improve import improve
+from lithon.mesh.improve import Cells, improve
 from lithon.mesh.make import mesh_of
 from lithon.mesh.partly import what_can
 from lithon.mesh.quads import four_sided, mapped, opposite, paved, sides_of
@@ -31,6 +31,7 @@ from lithon.mesh.quality import Quality, tet_volumes
 from lithon.mesh.recover import EDGE, _Held, _missing, _opposite, recover, tet_faces, wall_off
 from lithon.mesh.sizing import SizeRules, divide_edge, size_field
 from lithon.mesh.skin import Skin
+from lithon.mesh.slide import FIXED
 from lithon.mesh.stars import quality
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
 from lithon.mesh.tetrahedra import _cells, tetrahedral_mesh
@@ -486,3 +487,24 @@ def test_a_body_that_touches_itself_along_a_line_is_meshed(size):
     assert (on & (share > -1e-9) & (share < 1.0 + 1e-9)).sum() >= 3
     around = [np.isin(mesh.triangles[mesh.face == k], np.flatnonzero(on)).any() for k in range(len(mesh.faces))]
     assert sum(around) >= 3  # two flanks of the wedge and what its edge lies on
+
+
+def test_two_sides_over_the_same_corners_are_no_skin():
+    """Two elements that share a side, of which each was told to be a wall: there is nothing between them."""
+    points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0.2, 0.2, 1], [0.2, 0.2, -1]], dtype=float)
+    tets = np.array([[0, 1, 2, 3], [0, 2, 1, 4]])
+    assert (tet_volumes(points, tets) > 0.0).all()
+
+    def cells(nbr, wall):
+        fixed, places = np.full(5, FIXED), np.zeros((5, 8))
+        return Cells(points, tets, np.array(nbr), np.array(wall), np.zeros(2, dtype=np.int64), fixed, places,
+                     np.zeros(0, dtype=np.int64), np.full((1, 8), np.nan))  # fmt: skip
+
+    alone = [[-1] * 4] * 2
+    folded = cells(alone, [[0] * 4] * 2).skin()
+    assert len(folded[0]) == 6  # eight sides, two of which are over the same corners
+    assert all(set(tets[t][[k for k in range(4) if k != i]]) != {0, 1, 2} for t, i in zip(*folded, strict=True))
+    shared = cells([[-1, -1, -1, 1], [-1, -1, -1, 0]], [[0] * 4] * 2).skin()
+    assert len(shared[0]) == 7  # a wall between two elements is told once
+    none = cells([[-1, -1, -1, 1], [-1, -1, -1, 0]], [[0, 0, 0, -1], [0, 0, 0, -1]]).skin()
+    assert len(none[0]) == 6

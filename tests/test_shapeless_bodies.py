@@ -1,5 +1,6 @@
 """Bodies of many triangles that lie on nothing simple: they become free-form faces, parted where they turn sharply."""
 
+import json
 import os
 import subprocess
 import sys
@@ -100,6 +101,28 @@ def test_few_triangles_of_what_is_smooth_become_few_faces(tmp_path, n, radius):
     assert set(told["faces"]) == {"b-spline"} and told["faces"]["b-spline"] <= 12
     assert not flaws(made, work.model.tolerance) and not self_intersections(made, work.model.tolerance)
     assert abs(volume(made) - inside(radius)) < 0.1 * abs(volume(body) - inside(radius))
+
+
+def test_the_command_line_makes_few_faces_of_few_triangles(tmp_path):
+    """What an engineer types for a pebble of 728 triangles, and what can be done with what comes of it."""
+    from click.testing import CliRunner
+
+    import lithon
+    from lithon.cli import cli
+    from lithon.exchange.deliver import write_triangles
+
+    work = opened(tmp_path, *rings(14, egg), "pebble")
+    write_triangles(work.model, tmp_path / "pebble.stl")
+    asked = ["solid", str(tmp_path / "pebble.stl"), "--out", str(tmp_path / "p.step"), "--kind", "smooth", "--json"]
+    done = CliRunner().invoke(cli, [*asked, "--unit", "mm"])
+    assert done.exit_code == 0, done.output
+    told = json.loads(done.stdout)
+    assert told["closed"] and told["valid"] and not told["left"] and sum(told["faces"].values()) <= 12
+    assert told["volume_mm3"] == pytest.approx(inside(egg), rel=5e-3)
+    (made,) = lithon.open(tmp_path / "p.step").model.bodies
+    assert volume(made) == pytest.approx(told["volume_mm3"], rel=1e-6)
+    mesh = lithon.tetrahedral_mesh(lithon.open(tmp_path / "p.step").model, lithon.SizeRules(3.0))
+    assert mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, abs=0.02)
 
 
 @pytest.mark.parametrize("n", [12, 30])

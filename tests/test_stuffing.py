@@ -16,7 +16,7 @@ from lithon.brep.copies import moved
 from lithon.brep.faceted import Triangles, bodies_of, soup_of
 from lithon.brep.measures import face_area, volume
 from lithon.brep.tessellation.tessellate import body_mesh
-from lithon.brep.tessellation.trees import inside, tree_of
+from lithon.brep.tessellation.trees import inside, tree_of, triangle_normals, within
 from lithon.brep.topology import Body, Model
 from lithon.cli import cli
 from lithon.errors import Refusal
@@ -282,9 +282,8 @@ def test_bodies_that_share_faces_come_from_one_lattice(seed):
         assert found.off < size
 
 
-@pytest.mark.parametrize("wide", [1e-3, 1e-4])
-@pytest.mark.parametrize("size", [4.0, 2.0])
-def test_a_slot_far_narrower_than_what_is_ignored_is_filled_and_told(tmp_path, wide, size):
+@pytest.mark.parametrize(("size", "wide"), [(4.0, 1e-3), (3.0, 1e-4)])
+def test_a_slot_far_narrower_than_what_is_ignored_is_filled_and_told(tmp_path, size, wide):
     """Its two sides stand so near to each other that no tetrahedra hold both: the mesh is that of the block without
     it, and says so by hand, on the command line and unattended. A slot as wide as an element stays open."""
     outline = [(0, 0), (40, 0), (40, 10), (8, 10), (8, 10 + wide), (40, 10 + wide), (40, 20 + wide), (0, 20 + wide)]
@@ -308,3 +307,47 @@ def test_a_slot_far_narrower_than_what_is_ignored_is_filled_and_told(tmp_path, w
     open_one = what_can(Model.of([prism([Piece(p) for p in open_wide], 15.0)]), rules)
     assert not open_one.filled and not open_one.rounded
     assert open_one.volumes.sum() == pytest.approx(8.0 * (20.0 + wide + size) * 15.0 + 32.0 * 20.0 * 15.0, rel=1e-9)
+
+
+def test_exact_bodies_that_share_faces_come_from_one_lattice(monkeypatch):
+    """Bonded, and none of their skins to be held: elements of both meet node for node on the face between them, and
+    what one holds the other does not."""
+    one = prism(rectangle(0, 0, 20, 14), 8.0, name="sill")
+    two = moved(prism(rectangle(3, 2, 15, 11), 6.0, name="block"), lifted(8.0))
+    model = run(State(Model.of([one, two])), do.bond()).model
+    assert model.shared()
+
+    def fails(*_):
+        raise Refusal("2 boundary triangles of a plane face could not be recovered")
+
+    monkeypatch.setattr(partly, "tetrahedral_mesh", fails)
+    mesh = what_can(model, SizeRules(3.0))
+    assert len(mesh.rounded) == 2 and not mesh.filled and mesh.conformal() and verdict(mesh).good
+    own = np.bincount(mesh.body, weights=mesh.volumes)
+    assert own == pytest.approx([20 * 14 * 8.0, 12 * 9 * 6.0], rel=0.02)
+    (between,) = model.shared()
+    rows = mesh.triangles[[mesh.faces[k] is between for k in mesh.face]]
+    flat = mesh.points[rows][:, :, 2]
+    assert np.abs(flat - 8.0).max() < 1e-9 or np.abs(flat - 8.0).max() <= mesh.rounded[0] + 1e-9
+    assert lithon.patch_test(mesh).passed
+
+
+def lifted(z):
+    up = np.eye(4)
+    up[2, 3] = z
+    return up
+
+
+@pytest.mark.parametrize("seed", seeds(10))
+def test_within_triangles_is_as_within_the_body_that_they_are_of(seed):
+    """Against distances to a ball's middle; points on neither side of a plane of it are told apart all the same."""
+    rng = np.random.default_rng(seed)
+    points, corners = ball(900, lambda way: np.full(len(way), 3.0))
+    tree = BoxTree.of(points, corners)
+    normals = triangle_normals(points, corners)
+    probe = rng.uniform(-4.0, 4.0, (500, 3))
+    far = np.linalg.norm(probe, axis=1)
+    told = within(tree, normals, probe)
+    assert told[far < 2.9].all() and not told[far > 3.0].any()
+    on_planes = points[corners[rng.integers(0, len(corners), 200)]].mean(axis=1) * rng.choice([0.5, 1.2], (200, 1))
+    assert np.array_equal(within(tree, normals, on_planes), np.linalg.norm(on_planes, axis=1) < 2.0)
