@@ -104,13 +104,12 @@ def test_few_triangles_of_what_is_smooth_become_few_faces(tmp_path, n, radius):
 
 
 def test_the_command_line_makes_few_faces_of_few_triangles(tmp_path):
-    """What an engineer types for a pebble of 728 triangles, and what can be done with what comes of it."""
+    """What an engineer types for a pebble of 728 triangles; what is written is what is told."""
     from click.testing import CliRunner
 
     import lithon
     from lithon.cli import cli
     from lithon.exchange.deliver import write_triangles
-    from lithon.mesh.partly import what_can
 
     work = opened(tmp_path, *rings(14, egg), "pebble")
     write_triangles(work.model, tmp_path / "pebble.stl")
@@ -122,8 +121,6 @@ def test_the_command_line_makes_few_faces_of_few_triangles(tmp_path):
     assert told["volume_mm3"] == pytest.approx(inside(egg), rel=5e-3)
     (made,) = lithon.open(tmp_path / "p.step").model.bodies
     assert volume(made) == pytest.approx(told["volume_mm3"], rel=1e-6)
-    mesh = what_can(lithon.open(tmp_path / "p.step").model, lithon.SizeRules(3.0, ignore=0.3))
-    assert not mesh.failures and mesh.conformal() and mesh.volume_ratio == pytest.approx(1.0, abs=0.02)
 
 
 @pytest.mark.parametrize("n", [12, 30])
