@@ -72,6 +72,28 @@ def test_units_are_honoured():
     assert volume(lithon.parse_step(inch).model.bodies[0]) == pytest.approx(6 * 25.4**3)
 
 
+@pytest.mark.parametrize(
+    ("stated", "believed"), [("2.E-3", True), ("1.E-6", False), ("-2.E-3", False), ("1.E400", False)]
+)
+def test_the_accuracy_that_a_file_states_explains_its_gaps(stated, believed):
+    """A pin whose wall is a hundredth wider than its rings: as exact as the file says, or a finding; in any unit, and
+    no word of it is believed that makes no sense. What has no gaps stays as exact as it is."""
+    text = lithon.step_text(Model.of([prism(Round((0, 0), 4.0), 10.0, name="pin")]), "pin")
+    before, after = text.split("UNCERTAINTY_MEASURE_WITH_UNIT(LENGTH_MEASURE(")
+    said = f"{before}UNCERTAINTY_MEASURE_WITH_UNIT(LENGTH_MEASURE({stated}{after[after.index(')') :]}"
+    exact = lithon.parse_step(said).model
+    assert exact.tolerance == lithon.parse_step(text).model.tolerance
+    at = said.index("CYLINDRICAL_SURFACE(")
+    end = said.index(")", at)
+    wide = said[:at] + said[at:end].rsplit(",", 1)[0] + ",4.01" + said[end:]
+    for told, scale in ((wide, 1.0), (wide.replace(".MILLI.", ".CENTI."), 10.0)):
+        arrival = lithon.parse_step(told)
+        (pin,) = arrival.model.bodies
+        assert volume(pin) == pytest.approx(np.pi * 16.0 * 10.0 * scale**3, rel=0.01)
+        assert any("tolerance is loosened" in note for note in arrival.notes) == believed
+        assert bool(flaws(pin, arrival.model.tolerance)) != believed
+
+
 def test_names_with_every_letter():
     for text in ("Ösenplatte", "it's", "a\\b", "門", "plain"):
         assert decode(encode(text)[1:-1]) == text

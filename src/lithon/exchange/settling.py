@@ -17,25 +17,27 @@ from lithon.errors import Refusal
 
 #: Gaps (mm) up to this are what the exporter's tolerance left: they loosen the model's own a little.
 _SMALL_GAP = 2.5e-3
+#: And up to so many times the accuracy that the file states.
+_OF_STATED = 10.0
 #: And up to this whatever the shortest edge is.
 _TINY_GAP = 1e-4
 #: An edge is a point where it is no longer than so many tolerances: two vertices so near are one for all that unites.
 _SPECK = 2.0
 
 
-def settled(model: Model, notes: list[str], sewn: float = 0.0) -> Model:
-    """With the tolerance that the gaps of the file ask for, where they are small or no wider (mm) than what was sewn
-    (others stay findings); then without edges that are hardly longer."""
-    return _without_specks(_loosened(model, notes, sewn), notes)
+def settled(model: Model, notes: list[str], sewn: float = 0.0, stated: float = 0.0) -> Model:
+    """With the tolerance that the gaps of the file ask for, where they are small, as the accuracy that it states (mm)
+    explains, or no wider (mm) than what was sewn (others stay findings); then without edges that are hardly longer."""
+    return _without_specks(_loosened(model, notes, sewn, stated), notes)
 
 
-def _loosened(model: Model, notes: list[str], sewn: float) -> Model:
+def _loosened(model: Model, notes: list[str], sewn: float, stated: float) -> Model:
     bodies = dict.fromkeys(root_of(body) for body in model.bodies)
     gap = max(widest_gap(body) for body in bodies)
     if gap <= 10.0 * model.tolerance:
         return model
     shortest = min((e.length for body in bodies for e in body.edges()), default=np.inf)
-    if gap > max(sewn, _TINY_GAP, min(_SMALL_GAP, 0.05 * shortest)):
+    if gap > max(sewn, _TINY_GAP, min(max(_SMALL_GAP, _OF_STATED * stated), 0.05 * shortest)):
         return model
     notes.append(f"edges stand up to {1e3 * gap:.2g} microns off their faces: the tolerance is loosened to that")
     return replace(model, tolerance=gap / 8.0)

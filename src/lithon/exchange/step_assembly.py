@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -322,6 +323,17 @@ class Assembly:
         if not np.isfinite(factor) or factor <= 0.0:
             raise BadFile(f"the {kind} unit #{number} makes no sense")
         return factor
+
+    def accuracy(self) -> float:
+        """How exactly (mm) the file says that its places are known, the least where several do; 0 where none does."""
+        out = 0.0
+        for measure in self.x.of_kind("UNCERTAINTY_MEASURE_WITH_UNIT"):
+            with suppress(BadFile, KeyError, IndexError, TypeError, ValueError):
+                unit = self.x.get(measure.values[1])
+                if "LENGTH_UNIT" in unit.parts:
+                    told = self._factor(measure, "accuracy", measure.number) * self._length_unit(unit, 0)
+                    out = max(out, told)
+        return out
 
     def _length_unit(self, unit: Instance, depth: int) -> float:
         if "SI_UNIT" in unit.parts:

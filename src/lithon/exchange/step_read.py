@@ -92,7 +92,7 @@ class _Reader:
         if not bodies:
             why = f" ({'; '.join(notes[:3])})" if notes else ""
             raise BadFile(f"the STEP file holds no solid that Lithon can read{why}")
-        return Arrival(folded(settled(reshared(Model.of(bodies)), notes)), told(notes))
+        return Arrival(folded(settled(reshared(Model.of(bodies)), notes, stated=self.assembly.accuracy())), told(notes))
 
     def _bodies(self, shapes: list[Instance], colours: dict[int, tuple[float, float, float]]) -> dict[int, Body]:
         """The solids and sheet models of one unit, by number, each where it was modelled."""
