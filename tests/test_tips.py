@@ -92,7 +92,9 @@ def test_what_is_held_named_or_divided_on_purpose_keeps_its_tips():
     plain, every = found((body,), SizeRules(0.8, **size))
     assert corner in every and len(every) == 4
     assert corner not in {plain.faces[j] for j in _tips(plain, {corner})[0][:, 1]}
-    asked = {"kept": (corner,)}, {"followed": (corner,)}, {"followed": (edge,)}, {"divisions": ((edge, 9),)}
+    (beside,) = (f for f in body.faces if f is not corner and edge in set(f.edges()))
+    held = [{"kept": (corner,)}, {"kept": (beside,)}, {"followed": (corner,)}, {"followed": (edge,)}]
+    asked = [*held, {"divisions": ((edge, 9),)}]
     for rules in asked:
         assert corner not in found((body,), SizeRules(0.8, **size, **rules))[1]
     assert not found((body,), SizeRules(0.8))[1]  # nothing is ignored

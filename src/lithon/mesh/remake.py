@@ -70,8 +70,8 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
 
 def _tips(surface: SurfaceMesh, avoid: Collection[Face]) -> tuple[Ints, Floats]:
     """The nodes and faces (k,2), by their numbers, at the tips of faces that are drawn together below the ignore size:
-    of such as nothing was said of, and that bear no other name than what is around them. And the places (j,3) up to
-    which others will be, if there are nodes."""
+    of such as nothing was said of, nor of what is around them, and that bear no other name than that. And the places
+    (j,3) up to which others will be, if there are nodes."""
     rules = surface.sizes.rules
     limit = rules.ignore or 0.0
     none = np.zeros((0, 2), dtype=np.int64), np.zeros((0, 3))
@@ -94,7 +94,8 @@ def _tips(surface: SurfaceMesh, avoid: Collection[Face]) -> tuple[Ints, Floats]:
         if face in stay or not asked.isdisjoint(face.edges()):
             return False
         beside = [f for edge in face.edges() for f in around[edge]]
-        return len(beside) == 2 * sum(1 for _ in face.edges()) and all(f.label == face.label for f in beside)
+        alone = len(beside) == 2 * sum(1 for _ in face.edges())
+        return alone and all(f.label == face.label and f not in rules.kept for f in beside)
 
     fit = np.zeros(len(surface.faces), dtype=np.bool_)
     for j in np.unique(np.concatenate([found[:, 1], wide[:, 1]])).tolist():

@@ -12,8 +12,8 @@ from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, cross_product, unit, whole
 from lithon.geometry.triples import cross, length
-from lithon.mesh.web import Web, around, at_side, drop, join, keep, kept_row, leave, let_go, shape
-from lithon.mesh.web_changes import folds, has, stays_good
+from lithon.mesh.web import Web, around, at_side, kept_row, shape
+from lithon.mesh.web_changes import draw_in, folds, has, stays_good
 
 #: A tip is narrower (radians) than the first of these; elements at one are poor below the second.
 _NARROW, _POOR = np.radians(25.0), np.radians(13.0)
@@ -203,18 +203,5 @@ def _merged(
         after = shape(w.p, new[k, 0], new[k, 1], new[k, 2])
         if after < _LEAST and after < 0.9 * shape(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]):
             return False
-    for k in range(many):
-        drop(w, gone[k])
-    while w.deg[u] > 0:
-        t = w.star[u, 0]
-        leave(w, u, t)
-        for j in range(3):
-            if w.tri[t, j] == u:
-                w.tri[t, j] = v
-        join(w, v, t)
-    while w.many[u] > 0:
-        x, edge, small = w.kept[u, 0], w.edge[u, 0], w.tiny[u, 0]
-        let_go(w, u, x)
-        if x != v and kept_row(w, v, x) < 0:
-            keep(w, v, x, edge, small)
+    draw_in(w, u, v, gone, many, False)
     return True

@@ -148,6 +148,27 @@ def stays_good(
 
 
 @njit(cache=True)
+def draw_in(w: Web, u: int, v: int, gone: Ints, many: int, anew: bool) -> None:
+    """Put a node in the place of another, without the triangles (m,), `many` of them, that have both: the triangles and
+    kept sides of the first are the other's. `anew`: a side that both have keeps to the edge of the first from now
+    on."""
+    for k in range(many):
+        drop(w, gone[k])
+    while w.deg[u] > 0:
+        t = w.star[u, 0]
+        leave(w, u, t)
+        for j in range(3):
+            if w.tri[t, j] == u:
+                w.tri[t, j] = v
+        join(w, v, t)
+    while w.many[u] > 0:
+        x, edge, small = w.kept[u, 0], w.edge[u, 0], w.tiny[u, 0]
+        let_go(w, u, x)
+        if x != v and (anew or kept_row(w, v, x) < 0):
+            keep(w, v, x, edge, small)
+
+
+@njit(cache=True)
 def _collapse(
     w: Web, u: int, v: int, limit: float, gone: Ints, one: Ints, two: Ints, new: Ints, rows: Ints, was: Floats
 ) -> bool:
@@ -208,20 +229,7 @@ def _collapse(
         p[v, 0], p[v, 1], p[v, 2] = x0, y0, z0
         return False
     w.rank[v] = max(w.rank[v], w.rank[u]) if tiny else w.rank[v]
-    for k in range(many):
-        drop(w, gone[k])
-    while w.deg[u] > 0:
-        t = w.star[u, 0]
-        leave(w, u, t)
-        for j in range(3):
-            if w.tri[t, j] == u:
-                w.tri[t, j] = v
-        join(w, v, t)
-    while w.many[u] > 0:
-        x, edge, small = w.kept[u, 0], w.edge[u, 0], w.tiny[u, 0]
-        let_go(w, u, x)
-        if x != v:
-            keep(w, v, x, edge, small)
+    draw_in(w, u, v, gone, many, True)
     return True
 
 
