@@ -109,7 +109,8 @@ def noise_of(points: Floats, corners: Ints) -> float:
     noise = min(noise, inside) if inside < _LITTLE * side else noise
     if len(corners) < _COARSE[0] and noise > _COARSE[1] * float(np.linalg.norm(np.ptp(points, axis=0))):
         return 0.0  # of so few it is their shape
-    if len(corners) < _COARSE[2] and noise < _COARSE[3] * sagitta(points, corners):
+    mostly_calm = calm.sum() > 0.5 * n  # beside creases nothing tells how it bends
+    if len(corners) < _COARSE[2] and mostly_calm and noise < _COARSE[3] * sagitta(points, corners):
         return 0.0  # so does what bends unevenly between corners that are far apart
     return noise if noise > _NOISE * float(np.median(np.linalg.norm(points[i] - points[j], axis=1))) else 0.0
 

@@ -335,9 +335,15 @@ class _Builder(Edges):
         around = max(sum(edge.length for edge in edges), 1e-300)
         counts = [int(np.clip(900.0 * edge.length / around, 24, 300)) for edge in edges]
         rim = [e.curve.point(np.linspace(e.t0, e.t1, n)) for e, n in zip(edges, counts, strict=True)]
+        # Curves that are drawn anew beside what changed may be the same as before.
+        alike = told, tuple(points.tobytes() for points in rim)
+        if alike in self.memory:
+            found: tuple[Surface, float] = self.memory[alike]
+            return found
         try:
             spans = {"spans": min(_PART_SPANS, int(2.0 + np.sqrt(len(own))))} if self.parted else {}
-            return through(sheet, rim, MISS * self.tolerance, self.free, self.loosely, **spans)
+            self.memory[alike] = found = through(sheet, rim, MISS * self.tolerance, self.free, self.loosely, **spans)
+            return found
         except OffItsRim as refusal:
             lost[told] = refusal
             raise
