@@ -170,9 +170,8 @@ class Edges(Meetings):
             step = float(np.linalg.norm(np.diff(line, axis=0), axis=1).mean())
             along, off = unit(line[2:] - line[:-2]), line[1:-1] - line[:-2]
             wave = float(np.median(np.linalg.norm(cross_product(along, off), axis=1)))
-            lay = self._smooth(chain)  # where corners are far apart a curve through them swings off what they lie on
             if wave > 0.15 * step:
-                slack = max(slack, 0.4 * step)
+                slack, lay = max(slack, 0.4 * step), self._smooth(chain)
         ends = (start.point, end.point) if start is not None and end is not None else None
         curve = curve_along(line, ends, slack, on, MISS * self.tolerance, lay=lay)
         if isinstance(curve, Line):
@@ -186,7 +185,7 @@ class Edges(Meetings):
         own, where = np.unique(self.corners[rows], return_inverse=True)
         normals = np.zeros((len(own), 3))
         np.add.at(normals, where.reshape(-1), np.repeat(self.normal[rows], 3, axis=0))
-        return smoothly_among(self.points[own], unit(normals), bool(self.memory.get("scattered")))
+        return smoothly_among(self.points[own], unit(normals))
 
     def _turn(self, chain: Chain) -> float:
         """How far (radians) the triangles beside a chain turn, in the middle of all."""
