@@ -73,7 +73,6 @@ class _Refined:
         for t in range(len(self.tri)):
             self._put(t)
         self.inner: dict[Face, list[int]] = defaultdict(list)
-        self.shared: list[int] = []
         self.gone: set[int] = set()
         ends, counts = np.unique(np.array(list(skin.segments), dtype=np.int64).reshape(-1, 2), return_counts=True)
         self.corners = set(ends[counts != 2].tolist())
@@ -94,8 +93,8 @@ class _Refined:
         if self.gone:
             gone = np.concatenate([self.rows, np.arange(len(skin.tri) - len(tri) + n, len(skin.tri))])[list(self.gone)]
             skin.tri, skin.of = np.delete(skin.tri, gone, axis=0), np.delete(skin.of, gone)
-        if self.shared:  # what two faces hold together slides on neither
-            skin.inner = {f: (ids[~np.isin(ids, self.shared)], chart) for f, (ids, chart) in skin.inner.items()}
+        if skin.twice:  # what two faces hold together slides on neither
+            skin.inner = {f: (ids[~np.isin(ids, skin.twice)], chart) for f, (ids, chart) in skin.inner.items()}
         for face, fresh in self.inner.items():
             ids, chart = skin.inner[face]
             skin.inner[face] = (np.concatenate([ids, np.array(fresh, dtype=np.int64)]), chart)
@@ -126,7 +125,7 @@ class _Refined:
         face = self.skin.faces[self.of[t]]
         if isinstance(point, int):
             node = point
-            self.shared.append(node)
+            self.skin.twice.append(node)
         else:
             spot = face.surface.project(point[None])[0]
             reach = min(float(np.linalg.norm(self.skin.nodes[v] - point)) for v in (a, b, c))
