@@ -310,11 +310,12 @@ class _Builder(Edges):
         """The free-form surface of a patch, and how far corners stand off it, or why there is none."""
         # Where a border was parted its curves are the same.
         source = self.memory.get("source", {})
-        of = (source.get(id(edge.curve), (None, edge.curve))[1] for edge in edges)
+        of = [source.get(id(edge.curve), (None, edge.curve))[1] for edge in edges]
         key = (self.pieces[k].region, frozenset(id(curve) for curve in of))
         if key not in self.memory:
             try:
                 self.memory[key] = self._fitted(k, edges)
+                self.memory["known by", key] = of  # they stay, so that no other curve gets their numbers
             except Refusal as refusal:
                 return refusal
         fit: tuple[Surface, float] = self.memory[key]
