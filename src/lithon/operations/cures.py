@@ -31,8 +31,6 @@ SAFE = 0.5
 #: taken unseen, as a share: a mesh in chords is as far off.
 KEPT = 0.003
 _NO_FEATURES = ("narrow face", "short edge", "small angle", "kink", "needless split")
-#: What mends a skin and changes the shape a little: its volume counts as well.
-_SHAPES = ("take-out-needles",)
 #: Less (mm) is rounding.
 _NOTHING = 1e-9
 #: How long (s) one cure may be looked for where many are.
@@ -87,7 +85,7 @@ def _mends(out: Outcome) -> bool:
 
 def _spends(group: Group, out: Outcome) -> bool:
     """Whether what a cure changes of the volume counts: the volume of a feature is meant to go."""
-    if out.operation is not None and out.operation.name in _SHAPES:
+    if out.operation is not None and out.operation.shapes:
         return True
     return group.first.kind in _NO_FEATURES and not _mends(out)
 

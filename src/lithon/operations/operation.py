@@ -128,6 +128,8 @@ class Operation:
     at_once: ClassVar[bool] = False
     #: How long (s) a search of it may take at most.
     budget: ClassVar[float] = 60.0
+    #: Whether it changes the shape a little where what mends a skin does not: then its volume counts as well.
+    shapes: ClassVar[bool] = False
     #: Whether it works on sheets too; most work on solids.
     on_sheets: ClassVar[bool] = False
     #: The number that an arrow in the view stands for.

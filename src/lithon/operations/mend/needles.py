@@ -37,6 +37,7 @@ class TakeOutNeedles(Operation):
     )  # fmt: skip
 
     unbonded = "take them out"
+    shapes = True
 
     @classmethod
     def fits(cls, chosen: Chosen) -> bool:
