@@ -143,9 +143,7 @@ def finer(surface: SurfaceMesh, thin: Thin) -> SizeRules:
         k = int(sides.argmax())
         along = [segments.get(side_of(corners[i], corners[(i + 1) % 3])) for i in range(3)]
         tip = sum(e is not None for e in along) == 2 and along[int(sides.argmin())] is None
-        if tip and height < limit:
-            small = max(small, limit)  # up to there it is drawn together
-        elif tip and height < _TIP * float(sides[k]):
+        if tip and height < _TIP * float(sides[k]):
             continue  # a tip between two edges is as sharp in small elements
         share = np.linspace(0.0, 1.0, 2 + int(min(400.0, float(sides[k]) / small)))[:, None]
         spots += [(*x, small) for x in (v[j, k] + share * (v[j, (k + 1) % 3] - v[j, k])).tolist()]

@@ -19,8 +19,7 @@ from numba import njit
 from lithon.arrays import Bools, Floats, Ints, triangle_areas
 from lithon.brep.measures import area, volume
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
-from lithon.brep.tessellation.trees import inside_lattice, tree_of, triangle_normals
-from lithon.brep.tessellation.trees import within as within_triangles
+from lithon.brep.tessellation.trees import inside_lattice, inside_triangles, tree_of, triangle_normals
 from lithon.brep.topology import Body, Face
 from lithon.errors import Refusal
 from lithon.geometry.boxtree import BoxTree
@@ -99,7 +98,7 @@ def stuffed(
                 deep = np.flatnonzero(far > _CLEAR * step)
                 deep = deep[_in_slots(skins.outer, spots[deep], gap)]
                 ahead = triangle_normals(mesh.points, mesh.triangles[~shared])
-                filled = deep[within_triangles(outside, ahead, spots[deep])]
+                filled = deep[inside_triangles(outside, ahead, spots[deep])]
                 far[filled] = 0.0
             found = Stuffed(
                 mesh, max(float(far.max()), off(skins, mesh.points, mesh.triangles[shared])), len(filled) > 0

@@ -11,9 +11,9 @@ import numpy as np
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, cross_product, unit, whole
-from lithon.geometry.triples import cross, length
+from lithon.geometry.triples import length
 from lithon.mesh.web import Web, around, at_side, kept_row, shape
-from lithon.mesh.web_changes import draw_in, folds, has, stays_good
+from lithon.mesh.web_changes import beside, draw_in, folds, has, stays_good
 
 #: A tip is narrower (radians) than the first of these; elements at one are poor below the second.
 _NARROW, _POOR = np.radians(25.0), np.radians(13.0)
@@ -184,16 +184,7 @@ def _merged(
         return False
     if w.many[u] + w.many[v] > w.kept.shape[1]:
         return False
-    m = whole(0)
-    for x in (u, v):
-        for k in range(w.deg[x]):
-            t = w.star[x, k]
-            if has(w, t, u) and has(w, t, v):
-                continue
-            if x == u:
-                was[m, 0], was[m, 1], was[m, 2] = cross(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2])
-            rows[m] = t
-            m += 1
+    m = beside(w, u, v, False, rows, was)
     if not stays_good(w, u, v, rows, m, stay, stay, 0.0, True, was, new) or folds(w, u, v, new, m):
         return False
     for k in range(stay):

@@ -148,6 +148,23 @@ def stays_good(
 
 
 @njit(cache=True)
+def beside(w: Web, u: int, v: int, both: bool, rows: Ints, was: Floats) -> int:
+    """The triangles (m,) of two nodes but those that have both, the first node's first; and the normals (m,3) that they
+    have, the first node's, or `both`; how many they are."""
+    m = 0
+    for x in (u, v):
+        for k in range(w.deg[x]):
+            t = w.star[x, k]
+            if has(w, t, u) and has(w, t, v):
+                continue
+            if x == u or both:
+                was[m, 0], was[m, 1], was[m, 2] = cross(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2])
+            rows[m] = t
+            m += 1
+    return m
+
+
+@njit(cache=True)
 def draw_in(w: Web, u: int, v: int, gone: Ints, many: int, anew: bool) -> None:
     """Put a node in the place of another, without the triangles (m,), `many` of them, that have both: the triangles and
     kept sides of the first are the other's. `anew`: a side that both have keeps to the edge of the first from now
@@ -207,16 +224,7 @@ def _collapse(
     # Ends drawn together are where more planes meet: what is flat stays so, and no side of a cusp crosses the other.
     x0, y0, z0 = p[v, 0], p[v, 1], p[v, 2]
     to_u = tiny and w.rank[u] > w.rank[v]
-    m = whole(0)
-    for x in (u, v):
-        for k in range(w.deg[x]):
-            t = w.star[x, k]
-            if has(w, t, u) and has(w, t, v):
-                continue
-            if x == u or to_u:
-                was[m, 0], was[m, 1], was[m, 2] = cross(p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2])
-            rows[m] = t
-            m += 1
+    m = beside(w, u, v, to_u, rows, was)
     before = 1.0
     for x in (u, v) if to_u else (u, u):
         for k in range(w.deg[x]):

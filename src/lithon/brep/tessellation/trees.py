@@ -46,10 +46,10 @@ def triangle_normals(points: Floats, triangles: Ints) -> Floats:
 def inside(body: Body, points: Floats) -> Bools:
     """Whether points (n,3) lie within a closed body's triangles: two of three rays must say so."""
     p, triangles, _ = body_mesh(body)
-    return within(tree_of(body), triangle_normals(p, triangles), points)
+    return inside_triangles(tree_of(body), triangle_normals(p, triangles), points)
 
 
-def within(tree: BoxTree, normals: Floats, points: Floats) -> Bools:
+def inside_triangles(tree: BoxTree, normals: Floats, points: Floats) -> Bools:
     """Whether points (n,3) lie within closed triangles that look along normals (m,3): two of three rays must say so."""
     votes = np.zeros(len(points), dtype=np.int64)
     for way in _ASKEW:
