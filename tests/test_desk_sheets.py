@@ -194,10 +194,24 @@ def test_triangles_get_patches_that_are_put_right_and_the_solid_is_held_against_
     assert all(a.GetVisibility() for a in desk.view._layers["edges"])
 
 
+def meshed_by_hand(desk, qtbot, path, size):
+    """What a press of M makes of a file."""
+    from PySide6.QtCore import Qt
+
+    desk.open(path)
+    settled(desk, qtbot)
+    desk.work.set_size(size)
+    settled(desk, qtbot)
+    desk.work.go("Prove")
+    qtbot.keyClick(desk.view, Qt.Key.Key_M)
+    qtbot.waitUntil(lambda: desk.work.mesh is not None, timeout=60000)
+    qtbot.wait(50)
+    return desk.work.mesh
+
+
 def test_a_lattice_is_offered_where_it_makes_better_elements_and_makes_them(desk, qtbot, tmp_path):
     """For poor elements on triangles the card has a button, which leaves none of them; then it is not there any more,
     nor beside a mesh that no lattice would make better."""
-    from PySide6.QtCore import Qt
     from PySide6.QtWidgets import QPushButton
     from test_stuffing import spiked
 
@@ -209,15 +223,7 @@ def test_a_lattice_is_offered_where_it_makes_better_elements_and_makes_them(desk
     def offered():
         return "Mesh from a lattice" in [b.text() for b in desk.docket.findChildren(QPushButton)]
 
-    desk.open(path)
-    settled(desk, qtbot)
-    desk.work.set_size(4.0)
-    settled(desk, qtbot)
-    desk.work.go("Prove")
-    qtbot.keyClick(desk.view, Qt.Key.Key_M)
-    qtbot.waitUntil(lambda: desk.work.mesh is not None, timeout=60000)
-    qtbot.wait(50)
-    poor = desk.work.mesh
+    poor = meshed_by_hand(desk, qtbot, path, 4.0)
     assert "not good enough everywhere" in labels(desk.docket) and list(poor.better) == [0] and offered()
     object.__setattr__(poor, "better", {})
     desk.work.go("Mend")
@@ -289,7 +295,6 @@ def test_a_docket_is_as_wide_as_its_panel_whatever_numbers_it_holds(desk, qtbot,
 def test_what_comes_from_a_lattice_of_exact_faces_says_so_on_its_card(desk, qtbot, tmp_path):
     """A block with a slot of a thousandth: one press makes a mesh, the card says what it is of and what was filled:
     the whole block."""
-    from PySide6.QtCore import Qt
 
     from lithon.brep.topology import Model
     from lithon.exchange.step_write import write_step
@@ -298,15 +303,7 @@ def test_what_comes_from_a_lattice_of_exact_faces_says_so_on_its_card(desk, qtbo
     outline = [(0, 0), (40, 0), (40, 10), (8, 10), (8, 10.001), (40, 10.001), (40, 20), (0, 20)]
     path = tmp_path / "clip.step"
     write_step(Model.of([prism([Piece(p) for p in outline], 15.0, name="clip")]), path, "clip")
-    desk.open(path)
-    settled(desk, qtbot)
-    desk.work.set_size(4.0)
-    settled(desk, qtbot)
-    desk.work.go("Prove")
-    qtbot.keyClick(desk.view, Qt.Key.Key_M)
-    qtbot.waitUntil(lambda: desk.work.mesh is not None, timeout=60000)
-    qtbot.wait(50)
-    mesh = desk.work.mesh
+    mesh = meshed_by_hand(desk, qtbot, path, 4.0)
     told = labels(desk.docket)
     assert mesh.kind == "tetrahedra" and list(mesh.rounded) == [0] == list(mesh.filled)
     assert "clip from a lattice" in told and "slots up to 0.4 mm wide are filled" in told
