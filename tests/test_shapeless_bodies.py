@@ -1,5 +1,6 @@
 """Bodies of many triangles that lie on nothing simple: they become free-form faces, parted where they turn sharply."""
 
+import json
 import os
 import subprocess
 import sys
@@ -13,9 +14,10 @@ from lithon.arrays import triangle_areas
 from lithon.brep import measures
 from lithon.brep.analysis.crossings import self_intersections
 from lithon.brep.measures import area, volume
-from lithon.brep.validate import flaws
+from lithon.brep.topology import Model
+from lithon.brep.validate import flaws, widest_gap
 from lithon.geometry.splines import BSplineSurface
-from lithon.mend.freeform import fails, unfolded
+from lithon.mend.freeform import corner_normals, fails, sagitta, unfolded
 from lithon.mend.giving_way import pieces_of
 from lithon.mend.patch import DEGREE, uniform_knots
 from lithon.mend.segments import Patch
@@ -80,6 +82,81 @@ def test_a_body_that_lies_on_nothing_simple_is_free_form_faces(tmp_path, radius)
     # Triangles hold less than what they were made from; faces go through their corners.
     assert volume(made) == pytest.approx(inside(radius), rel=2e-3)
     assert abs(volume(made) - inside(radius)) < 0.5 * abs(volume(body) - inside(radius))
+
+
+def egg(way):
+    """An ellipsoid around the origin, of three axes."""
+    return 12.0 / np.linalg.norm(way / [1.0, 1.25, 0.8], axis=1)
+
+
+@pytest.mark.parametrize("radius", [waist, egg])
+@pytest.mark.parametrize("n", [14, 20])
+def test_few_triangles_of_what_is_smooth_become_few_faces(tmp_path, n, radius):
+    """Corners far apart say enough where they are exact: no facets stay, and what it holds is ten times as near to what
+    it was made from as what its triangles do."""
+    work = opened(tmp_path, *rings(n, radius), "pebble")
+    (body,) = work.model.bodies
+    told = solid(work, "smooth", None, tmp_path / "pebble.step", seconds=120.0)
+    (made,) = work.model.bodies
+    assert told["valid"] and told["closed"] and not told["left"]
+    assert set(told["faces"]) == {"b-spline"} and told["faces"]["b-spline"] <= 12
+    assert not flaws(made, work.model.tolerance) and not self_intersections(made, work.model.tolerance)
+    assert abs(volume(made) - inside(radius)) < 0.1 * abs(volume(body) - inside(radius))
+
+
+def test_the_command_line_makes_few_faces_of_few_triangles(tmp_path):
+    """What an engineer types for a pebble of 728 triangles; what is written is what is told."""
+    from click.testing import CliRunner
+
+    import lithon
+    from lithon.cli import cli
+    from lithon.exchange.deliver import write_triangles
+
+    work = opened(tmp_path, *rings(14, egg), "pebble")
+    write_triangles(work.model, tmp_path / "pebble.stl")
+    asked = ["solid", str(tmp_path / "pebble.stl"), "--out", str(tmp_path / "p.step"), "--kind", "smooth", "--json"]
+    done = CliRunner().invoke(cli, [*asked, "--unit", "mm"])
+    assert done.exit_code == 0, done.output
+    told = json.loads(done.stdout)
+    assert told["closed"] and told["valid"] and not told["left"] and sum(told["faces"].values()) <= 12
+    assert told["volume_mm3"] == pytest.approx(inside(egg), rel=5e-3)
+    read = lithon.open(tmp_path / "p.step").model
+    (made,) = read.bodies
+    assert volume(made) == pytest.approx(told["volume_mm3"], rel=1e-6)
+    # Its faces miss each other by more than those of exact parts: the file says how much that may be.
+    assert widest_gap(made) > 10.0 * Model.of([made]).tolerance and not flaws(made, read.tolerance)
+
+
+@pytest.mark.parametrize("n", [12, 30])
+def test_normals_and_heights_over_sides_of_a_ball(n):
+    """Of whatever triangles its corners make; of a half of it where the other half tells of the rim, and only so."""
+    points, corners = rings(n, lambda way: np.full(len(way), 7.0))
+    out = points / np.linalg.norm(points, axis=1)[:, None]
+    assert np.abs(corner_normals(points, corners) - out).max() < 1e-9
+    upper = points[corners][:, :, 2].mean(axis=1) > 0.0
+    own = np.unique(corners[upper])
+    assert np.abs(corner_normals(points, corners[upper])[own] - out[own]).max() > 0.01
+    assert np.abs(corner_normals(points, corners[upper], corners[~upper])[own] - out[own]).max() < 1e-9
+    ends = points[np.unique(np.sort(corners[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1), axis=0)]
+    chord = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
+    assert sagitta(points, corners) == pytest.approx(np.median(7.0 - np.sqrt(49.0 - chord**2 / 4.0)), rel=0.02)
+
+
+def test_beyond_a_crease_nothing_tells_of_normals():
+    """A cylinder's wall looks outwards at its rims, lids beside it or not."""
+    k = 16
+    way = np.stack([np.cos(2.0 * np.pi * np.arange(k) / k), np.sin(2.0 * np.pi * np.arange(k) / k)], axis=1)
+    points = np.concatenate([np.insert(3.0 * way, 2, z, axis=1) for z in (0.0, 1.0)] + [[[0, 0, 0.0], [0, 0, 1.0]]])
+    a, b = np.arange(k), np.roll(np.arange(k), -1)
+    wall = np.concatenate([np.stack([a, b, b + k], axis=1), np.stack([a, b + k, a + k], axis=1)])
+    lids = np.concatenate(
+        [np.stack([b, a, a * 0 + 2 * k], axis=1), np.stack([a + k, b + k, a * 0 + 2 * k + 1], axis=1)]
+    )
+    alone, beside = corner_normals(points, wall), corner_normals(points, wall, lids)
+    assert np.array_equal(alone, beside)
+    assert np.abs(beside[: 2 * k, 2]).max() < 1e-12
+    assert ((beside[: 2 * k, :2] * np.tile(way, (2, 1))).sum(axis=1) > 0.99).all()
+    assert sagitta(*rings(3, lambda w: 1.0 / np.abs(w).max(axis=1))) >= 0.0  # what bends nowhere smoothly
 
 
 def test_what_is_simple_is_not_shapeless(tmp_path):

@@ -171,7 +171,10 @@ class Edges(Meetings):
             along, off = unit(line[2:] - line[:-2]), line[1:-1] - line[:-2]
             wave = float(np.median(np.linalg.norm(cross_product(along, off), axis=1)))
             if wave > 0.15 * step:
-                slack, lay = max(slack, 0.4 * step), self._smooth(chain)
+                slack = max(slack, 0.4 * step)
+            # Where corners are far apart a curve through them swings off what they lie on.
+            if wave > 0.15 * step or self.memory.get("coarse"):
+                lay = self._smooth(chain)
         ends = (start.point, end.point) if start is not None and end is not None else None
         curve = curve_along(line, ends, slack, on, MISS * self.tolerance, lay=lay)
         if isinstance(curve, Line):
@@ -185,7 +188,7 @@ class Edges(Meetings):
         own, where = np.unique(self.corners[rows], return_inverse=True)
         normals = np.zeros((len(own), 3))
         np.add.at(normals, where.reshape(-1), np.repeat(self.normal[rows], 3, axis=0))
-        return smoothly_among(self.points[own], unit(normals))
+        return smoothly_among(self.points[own], unit(normals), bool(self.memory.get("coarse")))
 
     def _turn(self, chain: Chain) -> float:
         """How far (radians) the triangles beside a chain turn, in the middle of all."""

@@ -17,6 +17,7 @@ import shapely
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, unit
+from lithon.brep.faceted import CREASE
 from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import guide
 from lithon.geometry.curves import Line
@@ -364,12 +365,30 @@ def _placed(sheet: Sheet, rim: Floats) -> Floats:
 _SMOOTH = 0.7
 
 
-def corner_normals(points: Floats, corners: Ints) -> Floats:
-    """The normals (n,3) at the corners of some triangles (m,3), none elsewhere."""
-    a, b, c = (points[corners[:, k]] for k in range(3))
-    out = np.zeros((len(points), 3))
-    np.add.at(out, corners.ravel(), np.repeat(cross_product(b - a, c - a), 3, axis=0))
+def corner_normals(points: Floats, corners: Ints, beside: Ints | None = None) -> Floats:
+    """The normals (n,3) at the corners of some triangles (m,3), none elsewhere, weighted so that they are those of a
+    ball where the corners lie on one (Max, *Weights for computing vertex normals from facet normals*, 1999). `beside`
+    (k,3): others that tell of them where no crease is between."""
+    out = _weighted(points, corners, None)
+    if beside is not None:
+        out += _weighted(points, beside, out)
     return out / np.maximum(np.linalg.norm(out, axis=1), 1e-300)[:, None]
+
+
+def _weighted(points: Floats, corners: Ints, like: Floats | None) -> Floats:
+    """The sums (n,3) at corners of the weighted normals of triangles (m,3), without those that turn as far as a crease
+    from what they should be `like` (n,3)."""
+    out = np.zeros((len(points), 3))
+    for k in range(3):
+        own = corners[:, k]
+        one, two = points[corners[:, (k + 1) % 3]] - points[own], points[corners[:, (k + 2) % 3]] - points[own]
+        across = cross_product(one, two)
+        share = 1.0 / np.maximum((one * one).sum(axis=1) * (two * two).sum(axis=1), 1e-300)
+        if like is not None:
+            size = np.linalg.norm(across, axis=1) * np.linalg.norm(like[own], axis=1)
+            share[(across * like[own]).sum(axis=1) <= np.cos(CREASE) * size] = 0.0
+        np.add.at(out, own, across * share[:, None])
+    return out
 
 
 def bent(points: Floats, normals: Floats, low: Ints, high: Ints, t: Floats) -> Floats:
@@ -383,6 +402,23 @@ def bent(points: Floats, normals: Floats, low: Ints, high: Ints, t: Floats) -> F
     curved = s**3 * a + 3.0 * s * s * t * near + 3.0 * s * t * t * far + t**3 * b
     smooth = (one * two).sum(axis=1) > _SMOOTH
     return np.asarray(np.where(smooth[:, None], curved, s * a + t * b))
+
+
+#: A side over which what is smooth stands no higher, as a share of it, is straight.
+_STRAIGHT = 1e-3
+
+
+def sagitta(points: Floats, corners: Ints) -> float:
+    """How high (mm) what is smooth stands over the middles of those sides of triangles (m,3) that are bent, in the
+    median; 0 where none is."""
+    sides = np.unique(np.sort(np.concatenate([corners[:, [k, (k + 1) % 3]] for k in range(3)]), axis=1), axis=0)
+    low, high = sides.T
+    flat = 0.5 * (points[low] + points[high])
+    over = np.linalg.norm(
+        bent(points, corner_normals(points, corners), low, high, np.full(len(low), 0.5)) - flat, axis=1
+    )
+    over = over[over > _STRAIGHT * np.linalg.norm(points[high] - points[low], axis=1)]
+    return float(np.median(over)) if len(over) else 0.0
 
 
 # ---- curves
@@ -434,20 +470,24 @@ def curve_along(
         count *= 2
 
 
-#: So many corners around a point tell how a surface runs there.
-_AROUND = 30
+#: So many corners around a point tell how a surface runs there, and how fast what they say fades; where corners are far
+#: apart.
+_AROUND, _FADING = (30, 48), (4.0, 12.0)
 
 
-def smoothly_among(points: Floats, normals: Floats) -> Callable[[Floats], Floats]:
+def smoothly_among(points: Floats, normals: Floats, coarse: bool) -> Callable[[Floats], Floats]:
     """What brings points (n,3) onto the smooth surface that corners (m,3) with normals (m,3) lie on: along the normal,
-    to a cubic fitted by moving least squares to those around (Levin 2003)."""
+    to a cubic fitted by moving least squares to those around (Levin 2003); through those that are `coarse`, exact and
+    far apart (Lancaster & Salkauskas 1981)."""
     tree = scipy.spatial.cKDTree(points)
-    most = min(_AROUND, len(points))
+    most, fading = min(_AROUND[coarse], len(points)), _FADING[coarse]
 
     def lay(p: Floats) -> Floats:
         far, row = tree.query(p, most)
         wide = far.max(axis=1, keepdims=True) + 1e-300
-        weight = np.exp(-4.0 * (far / wide) ** 2)
+        weight = np.exp(-fading * (far / wide) ** 2)
+        if coarse:
+            weight /= (far / wide) ** 2 + 1e-3
         z = (normals[row] * weight[..., None]).sum(axis=1)
         z /= np.maximum(np.linalg.norm(z, axis=1, keepdims=True), 1e-300)
         x = cross_product(z, np.eye(3)[np.abs(z).argmin(axis=1)])

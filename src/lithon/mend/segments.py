@@ -18,6 +18,7 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.contest import Contest
 from lithon.mend.fitting import refined
+from lithon.mend.freeform import sagitta
 from lithon.mend.growing import FEW, HOODS, SEVERAL, Growth, likeliest, rounds_of
 from lithon.mend.links import flood, given_away
 from lithon.mend.scan_patches import Scan
@@ -31,8 +32,9 @@ _EXACTLY_FLAT = 0.2
 #: Corners at which triangles turn by less (radians) are on no crease; they tell the scatter where so large a share are
 #: so, and it is less than this share of a side: more turns all triangles.
 _SMOOTH, _ENOUGH, _LITTLE = np.radians(20.0), 0.05, 0.05
-#: Of fewer triangles more scatter than this share of the diagonal is none.
-_COARSE = 600, 4e-3
+#: Of fewer triangles more scatter than this share of the diagonal is none; of fewer than these less than such a share
+#: of how high what is smooth stands over their sides.
+_COARSE = 600, 4e-3, 2000, 0.2
 #: Less scatter than this share of a side is none.
 _NOISE = 2e-3
 #: Where free-form faces may be, a scan's remains of fewer triangles go to what lies beside them.
@@ -107,6 +109,9 @@ def noise_of(points: Floats, corners: Ints) -> float:
     noise = min(noise, inside) if inside < _LITTLE * side else noise
     if len(corners) < _COARSE[0] and noise > _COARSE[1] * float(np.linalg.norm(np.ptp(points, axis=0))):
         return 0.0  # of so few it is their shape
+    mostly_calm = calm.sum() > 0.5 * n  # beside creases nothing tells how it bends
+    if len(corners) < _COARSE[2] and mostly_calm and noise < _COARSE[3] * sagitta(points, corners):
+        return 0.0  # so does what bends unevenly between corners that are far apart
     return noise if noise > _NOISE * float(np.median(np.linalg.norm(points[i] - points[j], axis=1))) else 0.0
 
 

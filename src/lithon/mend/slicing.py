@@ -203,7 +203,7 @@ def _cut(points: Floats, corners: Ints, mine: Bools, at: Floats, way: Floats) ->
         return points, corners, np.arange(len(corners)), np.zeros((0, 2), dtype=np.int64)
     low, high = sides[crossed].T
     t = a[crossed] / (a[crossed] - b[crossed])
-    fresh = bent(points, corner_normals(points, corners[mine]), low, high, t)
+    fresh = bent(points, corner_normals(points, corners[mine], corners[~mine]), low, high, t)
     key = low * n + high
     order = np.argsort(key)
     key, number = key[order], n + order

@@ -88,6 +88,7 @@ class MostlyFacets(Refusal):
 def solid_of(
     points: Floats, corners: Ints, patches: Sequence[Patch], tolerance: float, name: str = "part", free: float = 0.0,
     mixed: bool = False, most: float = np.inf, lost: dict[bytes, Refusal] | None = None, parted: float | None = None,
+    coarse: bool = False,
 ) -> Solid:  # fmt: skip
     """The solid whose faces are the patches, their edges found anew. `free`: how far (mm) corners may stand off the
     free-form faces of patches that lie on no simple surface; where it is 0 there are none. Raises Refusal, naming
@@ -95,7 +96,9 @@ def solid_of(
     `mixed`: there patches stay facets, the smallest that help, and it is refused where no other are left, or
     (MostlyFacets) when over `most` (mm2) of the skin are left so. `parted`: before any does, free-form patches that
     fail are cut in parts, simple ones become free-form, and corners may stand so far (mm) off what comes no nearer.
-    `lost`: patches through whose borders no free-form face was found, with whatever deviation; added to."""
+    `lost`: patches through whose borders no free-form face was found, with whatever deviation; added to. `coarse`:
+    what is smooth stands high over the sides between corners, which are exact."""
+    memory: dict[object, Any] = {"lost": {} if lost is None else lost, "coarse": coarse}
     points, corners, pieces = pieces_of(points, corners, patches, bool(free), parted and _PART_WITHIN * parted)
     stay: dict[int, str] = {}
     if mixed and not free:
@@ -103,7 +106,6 @@ def solid_of(
         if len(stay) == len(pieces):
             raise Refusal("nothing of it lies on a simple surface",
                           remedy="free-form faces, more deviation, or keep the facets")  # fmt: skip
-    memory: dict[object, Any] = {"lost": {} if lost is None else lost}
     skin, patience, looking, time_there = Skin(points, corners, pieces, stay), _PATIENT, _LOOKING, seconds_left()
     for _ in range((_CUTS if parted else _ROUNDS) if mixed else 1):
         if (facets := sum(skin.pieces[k].area for k in stay)) > most:
@@ -334,9 +336,15 @@ class _Builder(Edges):
         around = max(sum(edge.length for edge in edges), 1e-300)
         counts = [int(np.clip(900.0 * edge.length / around, 24, 300)) for edge in edges]
         rim = [e.curve.point(np.linspace(e.t0, e.t1, n)) for e, n in zip(edges, counts, strict=True)]
+        # Curves that are drawn anew beside what changed may be the same as before.
+        alike = told, tuple(points.tobytes() for points in rim)
+        if alike in self.memory:
+            found: tuple[Surface, float] = self.memory[alike]
+            return found
         try:
             spans = {"spans": min(_PART_SPANS, int(2.0 + np.sqrt(len(own))))} if self.parted else {}
-            return through(sheet, rim, MISS * self.tolerance, self.free, self.loosely, **spans)
+            self.memory[alike] = found = through(sheet, rim, MISS * self.tolerance, self.free, self.loosely, **spans)
+            return found
         except OffItsRim as refusal:
             lost[told] = refusal
             raise

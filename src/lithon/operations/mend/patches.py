@@ -15,6 +15,7 @@ from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.topology import Body, Face, Model, new_uid
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Surface
+from lithon.mend.freeform import sagitta
 from lithon.mend.segments import KINDS, ROUGH, Patch, grown, noise_of, patch_as, patch_on, segmented
 from lithon.mend.strokes import parted_by, under
 from lithon.operations.choices import Choice
@@ -42,6 +43,7 @@ class _Known:
     the patches found, by the deviation and whether what lies on nothing simple is left together."""
 
     noise: float | None = None
+    sagitta: float | None = None
     parted: dict[float, tuple[Ints, list[Surface]]] = field(default_factory=dict)
     found: dict[tuple[float, bool], list[Patch]] = field(default_factory=dict)
 
@@ -120,6 +122,12 @@ class Patched:
         if self.known.noise is None:
             self.known.noise = noise_of(self.points, self.corners)
         return self.known.noise
+
+    def sagitta(self) -> float:
+        """How high (mm) what is smooth stands over the middles of triangles' sides that are bent, in the median."""
+        if self.known.sagitta is None:
+            self.known.sagitta = sagitta(self.points, self.corners)
+        return self.known.sagitta
 
     def found(self, tolerance: float | None, free: bool = False) -> Iterator[tuple[list[Patch], float]]:
         """Patches as the program finds them, and the deviation it allowed; from the least deviation up. `free`: with

@@ -60,8 +60,12 @@ _SOUGHT, _OF_DEVIATION = 0.3, 0.012
 _OF_ITS_OWN = 3
 #: Of so many triangles a body is free-form where more than this share of it lies on nothing simple.
 _DENSE, _MOSTLY = 2000, 0.5
+#: So many are enough where it was asked for.
+_ENOUGH_ASKED = 300
 #: Where no more of a skin stays facets no further deviation is tried.
 _ENOUGH = 0.02
+#: Free-form faces may miss each other by such a share of how high what is smooth stands over the triangles' sides.
+_OF_SAGITTA = 0.04
 #: Surfaces with more deviation are the same where they are no fewer than this share of those with less.
 _ALIKE = 0.97
 #: So many times as long as it took to see that they do not all meet it takes to look for others.
@@ -335,11 +339,22 @@ class SolidFromTriangles(Operation):
             corners, found = without_slivers(points, corners, found, tolerance)
         loosely = (LADDER[-1] * sheet.scale if self.tolerance is None else near) if parted else None
         free = max(free, _SOUGHT * (loosely or 0.0))
-        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.lost, loosely)
+        made = solid_of(points, corners, found, tolerance, sheet.body.name, free, mixed, most, sheet.lost, loosely,
+                        coarse=_coarse(sheet))  # fmt: skip
         if wrong := flaws(made.body, tolerance):
             raise Refusal(f"the solid would not be sound: {wrong[0].text}",
                           remedy="allow more deviation, or keep the facets")  # fmt: skip
         return replace(made, off=max([made.off, *(p.off for p in found)]))
+
+
+def _of_sagitta(sheet: Patched) -> float:
+    """How far (mm) free-form faces may miss each other for how far apart exact corners are."""
+    return 0.0 if sheet.noise() else _OF_SAGITTA * sheet.sagitta()
+
+
+def _coarse(sheet: Patched) -> bool:
+    """Whether that is further than what may be for the deviation that is allowed."""
+    return _of_sagitta(sheet) > _OF_DEVIATION * LADDER[-1] * sheet.scale
 
 
 #: Patches with the deviation (mm) that was allowed for them.
@@ -357,7 +372,7 @@ class _Search:
         self.tolerances, self.loosest = tolerances, tolerances[-1]
         self.smooth, self.area = asked.kind == "smooth", area(sheet.body)
         #: Whether there are so many triangles, none of them in a patch that was put right by hand.
-        self.dense = len(sheet.corners) >= _DENSE and not given
+        self.dense = len(sheet.corners) >= (_ENOUGH_ASKED if self.smooth else _DENSE) and not given
         self.refusal: Refusal | None = None
         #: Of corners that are exact: the solid with facets where they lie on nothing, or why there is none.
         self.tried: Solid | MostlyFacets | None = None
@@ -394,7 +409,7 @@ class _Search:
         """How far (mm) free-form faces in parts may miss each other: a small share of how far corners may stand off."""
         if self.asked.tolerance is not None or self.given:
             return self.loosest
-        return max(self.loosest, _OF_DEVIATION * LADDER[-1] * self.sheet.scale)
+        return max(self.loosest, _OF_DEVIATION * LADDER[-1] * self.sheet.scale, _of_sagitta(self.sheet))
 
     def rungs(self, free: bool = False) -> Iterator[_Rung]:
         return iter(self.given) if self.given else self.sheet.found(self.asked.tolerance, free)
