@@ -15,7 +15,7 @@ from lithon.brep.topology import Model
 from lithon.carve.score import scored
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.partly import what_can
-from lithon.mesh.remake import _tips, graded
+from lithon.mesh.remake import _Closing, graded
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.skin import Skin
 from lithon.mesh.surface import surface_mesh
@@ -87,11 +87,11 @@ def test_what_is_held_named_or_divided_on_purpose_keeps_its_tips():
 
     def found(bodies, rules):
         plain = surface_mesh(bodies, size_field(bodies, rules))
-        return plain, {plain.faces[j] for j in _tips(plain, ())[0][:, 1]}
+        return plain, {plain.faces[j] for j in _Closing(plain, ()).at_first()[0][:, 1]}
 
     plain, every = found((body,), SizeRules(0.8, **size))
     assert corner in every and len(every) == 4
-    assert corner not in {plain.faces[j] for j in _tips(plain, {corner})[0][:, 1]}
+    assert corner not in {plain.faces[j] for j in _Closing(plain, {corner}).at_first()[0][:, 1]}
     (beside,) = (f for f in body.faces if f is not corner and edge in set(f.edges()))
     held = [{"kept": (corner,)}, {"kept": (beside,)}, {"followed": (corner,)}, {"followed": (edge,)}]
     asked = [*held, {"divisions": ((edge, 9),)}]

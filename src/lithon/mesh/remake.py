@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -52,10 +53,10 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
     found = ignored(surface.bodies, surface.sizes.rules).without(avoid)
     held = set(avoid)
     for _ in range(_TRIES):
-        at_tips, _ = _tips(surface, held)
-        if not found and not len(at_tips):
+        closing = _Closing(surface, held)
+        if not found and not len(closing.at_first()[0]):
             return surface
-        work = _Remaker(surface, found, at_tips)
+        work = _Remaker(surface, found, closing)
         if not len(work.touched):
             return surface
         out = work.run()
@@ -68,39 +69,55 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
     return surface
 
 
-def _tips(surface: SurfaceMesh, avoid: Collection[Face]) -> tuple[Ints, Floats]:
-    """The nodes and faces (k,2), by their numbers, at the tips of faces that are drawn together below the ignore size:
-    of such as nothing was said of, nor of what is around them, and that bear no other name than that. And the places
-    (j,3) up to which others will be, if there are nodes."""
-    rules = surface.sizes.rules
-    limit = rules.ignore or 0.0
-    none = np.zeros((0, 2), dtype=np.int64), np.zeros((0, 3))
-    kept = surface.sides() if limit else none[0]
-    if not len(kept):
-        return none
-    found, wide, places = tips(surface.points(), *surface.triangles(), kept, limit)
-    if not len(found) and not len(wide):
-        return none
-    stay = {*rules.kept, *avoid} | {x for x in rules.followed if isinstance(x, Face)}
-    asked = {e for e, _ in rules.divisions} | {x for x in rules.followed if isinstance(x, Edge)}
-    around: dict[Edge, list[Face]] = defaultdict(list)
-    for body in surface.bodies:
-        for use in body.uses:
-            for edge in dict.fromkeys(use.face.edges()):
-                around[edge].append(use.face)
-    whole = {part: f for body in surface.bodies for f in dict.fromkeys(body.faces) for part in parts_of(f)}
+class _Closing:
+    """Which faces of a mesh may be drawn together at their tips below the ignore size: such as nothing was said of, nor
+    of what is around them, and that bear no other name than that."""
 
-    def may(face: Face) -> bool:
-        if face in stay or not asked.isdisjoint(face.edges()):
+    def __init__(self, surface: SurfaceMesh, avoid: Collection[Face]):
+        rules = surface.sizes.rules
+        self.surface, self.rules, self.limit = surface, rules, rules.ignore or 0.0
+        self.stay = {*rules.kept, *avoid} | {x for x in rules.followed if isinstance(x, Face)}
+        self.asked = {e for e, _ in rules.divisions} | {x for x in rules.followed if isinstance(x, Edge)}
+        self.known: dict[int, bool] = {}
+
+    @cached_property
+    def around(self) -> dict[Edge, list[Face]]:
+        out: dict[Edge, list[Face]] = defaultdict(list)
+        for body in self.surface.bodies:
+            for use in body.uses:
+                for edge in dict.fromkeys(use.face.edges()):
+                    out[edge].append(use.face)
+        return out
+
+    @cached_property
+    def whole(self) -> dict[Face, Face]:
+        return {part: f for body in self.surface.bodies for f in dict.fromkeys(body.faces) for part in parts_of(f)}
+
+    def _is_fit(self, face: Face) -> bool:
+        if face in self.stay or not self.asked.isdisjoint(face.edges()):
             return False
-        beside = [f for edge in face.edges() for f in around[edge]]
+        beside = [f for edge in face.edges() for f in self.around[edge]]
         alone = len(beside) == 2 * sum(1 for _ in face.edges())
-        return alone and all(f.label == face.label and f not in rules.kept for f in beside)
+        return alone and all(f.label == face.label and f not in self.rules.kept for f in beside)
 
-    fit = np.zeros(len(surface.faces), dtype=np.bool_)
-    for j in np.unique(np.concatenate([found[:, 1], wide[:, 1]])).tolist():
-        fit[j] = may(whole[surface.faces[j]])
-    return found[fit[found[:, 1]]], places[fit[wide[:, 1]]].reshape(-1, 3)
+    def fit(self, faces: Ints) -> Bools:
+        """Of faces (n,), by their numbers."""
+        for j in np.unique(faces).tolist():
+            if j not in self.known:
+                self.known[j] = self._is_fit(self.whole[self.surface.faces[j]])
+        return np.array([self.known[j] for j in faces.tolist()], dtype=np.bool_)
+
+    def at_first(self) -> tuple[Ints, Floats]:
+        """Those of the mesh as it is."""
+        return self.tips(self.surface.points(), *self.surface.triangles(), self.surface.sides())
+
+    def tips(self, points: Floats, triangles: Ints, of: Ints, kept: Ints) -> tuple[Ints, Floats]:
+        """The nodes and faces (k,2), by number, at the tips that are drawn together, of triangles (m,3), of faces
+        (m,), between kept sides (s,2). And the places (j,3) up to which others will be, if there are nodes."""
+        if not self.limit or not len(kept):
+            return np.zeros((0, 2), dtype=np.int64), np.zeros((0, 3))
+        found, wide, places = tips(points, triangles, of, kept, self.limit)
+        return found[self.fit(found[:, 1])], places[self.fit(wide[:, 1])].reshape(-1, 3)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -157,7 +174,7 @@ def finer(surface: SurfaceMesh, thin: Thin) -> SizeRules:
 def graded(plain: SurfaceMesh, avoid: Collection[Face] = ()) -> tuple[SurfaceMesh, SurfaceMesh]:
     """The faces' own mesh, and what is made of it where not all is followed; with smaller elements beside what is small
     and stays, where that leaves fewer needles."""
-    _, ends = _tips(plain, avoid)
+    _, ends = _Closing(plain, avoid).at_first()
     if len(ends):
         rules = plain.sizes.rules
         spots = tuple((*x, rules.ignore or 0.0) for x in ends.tolist())
@@ -179,8 +196,8 @@ def graded(plain: SurfaceMesh, avoid: Collection[Face] = ()) -> tuple[SurfaceMes
 class _Remaker:
     """The mesh as it is remade."""
 
-    def __init__(self, surface: SurfaceMesh, found: Ignored, at_tips: Ints):
-        self.surface, self.found = surface, found
+    def __init__(self, surface: SurfaceMesh, found: Ignored, closing: _Closing):
+        self.surface, self.found, self.closing = surface, found, closing
         self.faces = surface.faces
         points = surface.points()
         triangles, of = surface.triangles()
@@ -221,10 +238,22 @@ class _Remaker:
         ends[kept[tiny]] = True
         narrow[: len(soft)] |= soft
         self.web.free[:] = near(self.web, narrow & draped, _RINGS, draped) | near(self.web, ends, 2, np.ones_like(ends))
-        together = np.zeros_like(ends)
-        if len(at_tips) and draw_together(self.web, at_tips, surface.sizes.rules.ignore or 0.0, together):
-            self.web.free[:] |= near(self.web, together, 1, np.ones_like(ends))
+        self._zip()
         self.touched = np.unique(of[self.web.free[triangles].any(axis=1)])
+
+    def _zip(self) -> bool:
+        """Draw the tips of faces together; whether there are any."""
+        w = self.web
+        rows = np.flatnonzero(w.tri[: w.used[1], 0] >= 0)
+        a, at = np.nonzero(np.arange(w.kept.shape[1]) < w.many[:, None])
+        b = w.kept[a, at]
+        kept = np.stack([a, b], axis=1)[a < b]
+        at_tips, _ = self.closing.tips(w.p, w.tri[rows], w.of[rows], kept)
+        together = np.zeros(len(w.p), dtype=np.bool_)
+        if not len(at_tips) or not draw_together(w, at_tips, self.closing.limit, together):
+            return False
+        w.free[:] |= near(w, together, 1, np.ones_like(together))
+        return True
 
     def run(self) -> Skin:
         w, limit = self.web, self.surface.sizes.rules.ignore or 0.0
@@ -234,6 +263,9 @@ class _Remaker:
             pulse("draping the surface")
             now, dirty = dirty, np.zeros_like(dirty)
             changed = collapse_all(w, now, limit, dirty)
+            if changed and self._zip():  # what ended bluntly, in a short edge, is a tip now
+                changed += 1
+                dirty |= w.free
             first = int(w.used[0])
             changed += split_all(w, now | dirty, dirty)
             if w.used[0] > first:

@@ -168,7 +168,7 @@ def _merged(
     """Make a node one with another at the tip of a face, across it or along its edge, where that leaves good triangles
     of all others; the kept sides of the first are then the other's."""
     many = at_side(w, u, v, gone)
-    if many == 0 or w.many[u] > 2:
+    if many == 0 or w.many[u] > max(2, w.many[v]):
         return False
     for k in range(many):
         if across and w.of[gone[k]] != face:
@@ -185,7 +185,7 @@ def _merged(
     if w.many[u] + w.many[v] > w.kept.shape[1]:
         return False
     m = beside(w, u, v, False, rows, was)
-    if not stays_good(w, u, v, rows, m, stay, stay, 0.0, True, was, new) or folds(w, u, v, new, m):
+    if not stays_good(w, u, v, rows, m, stay, stay, 0.0, True, was, new) or folds(w, u, v, new, m, stay, was):
         return False
     for k in range(stay):
         t = rows[k]

@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 
 from lithon.arrays import Bools, Floats, Ints, whole
-from lithon.geometry.triples import cosine, cross, length
+from lithon.geometry.triples import Vector, cosine, cross, length
 from lithon.mesh.web import Web, around, at_side, drop, join, keep, kept_row, leave, let_go, shape, sides
 
 #: Sides are split above and collapsed below these shares of the wanted size.
@@ -16,6 +16,8 @@ STRAIGHT = 0.86
 
 #: Two triangles lie on each other where they look apart as much (cosine).
 _FOLD = -0.2
+#: They lie on each other as they did before where they look apart so little less.
+_AS_BEFORE = 0.02
 
 
 @njit(cache=True)
@@ -52,29 +54,38 @@ def has(w: Web, t: int, v: int) -> bool:
 
 
 @njit(cache=True)
-def _folds_beyond(w: Web, a: int, b: int, c: int, u: int, v: int) -> bool:
+def _folds_beyond(w: Web, a: int, b: int, c: int, u: int, v: int, was: Vector) -> bool:
     """Whether a triangle would lie on the one beyond its side from a to b that has neither of two more nodes, but over
-    a kept side."""
+    a kept side, or where with the normal that it had it did so no less."""
     if kept_row(w, a, b) >= 0:
         return False
     for k in range(w.deg[a]):
         t = w.star[a, k]
         if has(w, t, b) and not has(w, t, u) and not has(w, t, v):
             beyond = cross(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2])
-            if cosine(cross(w.p, a, b, c), beyond) < _FOLD:
+            if _lies_on(cross(w.p, a, b, c), beyond, was, beyond):
                 return True
     return False
 
 
 @njit(cache=True)
-def folds(w: Web, u: int, v: int, tri: Ints, n: int) -> bool:
+def _lies_on(one: Vector, two: Vector, one_was: Vector, two_was: Vector) -> bool:
+    """Whether triangles of these normals lie on each other more than with those that they had."""
+    c = cosine(one, two)
+    return bool(c < _FOLD and c < cosine(one_was, two_was) - _AS_BEFORE)
+
+
+@njit(cache=True)
+def folds(w: Web, u: int, v: int, tri: Ints, n: int, looked: int, was: Floats) -> bool:
     """Whether of triangles (n,3) around a node, drawn in from another, two beside each other or one and what is beyond
-    it would lie on each other, but over a kept side."""
+    it would lie on each other, but over a kept side, or where they did: at steps lower than what is ignored they may.
+    was (looked,3): the normals of those that move before."""
     for s in range(n):
+        old = (was[s, 0], was[s, 1], was[s, 2]) if s < looked else cross(w.p, tri[s, 0], tri[s, 1], tri[s, 2])
         for k in range(3):
             x = tri[s, k]
             if x == v:
-                if _folds_beyond(w, tri[s, (k + 1) % 3], tri[s, (k + 2) % 3], v, u, v):
+                if _folds_beyond(w, tri[s, (k + 1) % 3], tri[s, (k + 2) % 3], v, u, v, old):
                     return True
                 continue
             if kept_row(w, v, x) >= 0:
@@ -88,7 +99,7 @@ def folds(w: Web, u: int, v: int, tri: Ints, n: int) -> bool:
             if at == 2 and other > s:
                 one = cross(w.p, tri[s, 0], tri[s, 1], tri[s, 2])
                 two = cross(w.p, tri[other, 0], tri[other, 1], tri[other, 2])
-                if cosine(one, two) < _FOLD:
+                if _lies_on(one, two, old, (was[other, 0], was[other, 1], was[other, 2]) if other < looked else two):
                     return True
     return False
 
@@ -233,7 +244,7 @@ def _collapse(
     if to_u:
         p[v, 0], p[v, 1], p[v, 2] = p[u, 0], p[u, 1], p[u, 2]
     good = stays_good(w, u, v, rows, m, stay, m if to_u else stay, before, tiny, was, new)
-    if not good or folds(w, u, v, new, m):
+    if not good or folds(w, u, v, new, m, m if to_u else stay, was):
         p[v, 0], p[v, 1], p[v, 2] = x0, y0, z0
         return False
     w.rank[v] = max(w.rank[v], w.rank[u]) if tiny else w.rank[v]
@@ -387,7 +398,7 @@ def _swap(w: Web, a: int, b: int, buf: Ints, beside: Ints, corners: Ints) -> boo
     if cosine(s, mean) < 0.5 or cosine(t, mean) < 0.5 or cosine(s, t) < min(_FOLD, cosine(x, y)):
         return False
     for i, j, e, away in ((a, d, c, b), (d, b, c, a), (b, c, d, a), (c, a, d, b)):
-        if _folds_beyond(w, i, j, e, away, away) and not _folds_beyond(w, i, j, away, away, away):
+        if _folds_beyond(w, i, j, e, away, away, cross(p, i, j, away)):
             return False
     leave(w, b, one)
     leave(w, a, other)

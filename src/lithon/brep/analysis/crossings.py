@@ -190,6 +190,10 @@ def _confirmed(one: Face, two: Face, spots: Floats, tolerance: float) -> Floats:
         return np.zeros((0, 3))
 
 
+#: Points no further off a plane than this share of their coordinates are in it.
+_FLAT = 4e-12
+
+
 @njit(cache=True)
 def _pierces(p: Floats, a: int, b: int, t0: int, t1: int, t2: int, out: Floats) -> bool:
     """Whether the segment a-b passes through the inside of the triangle t0 t1 t2 (rows of p); fills out with
@@ -203,6 +207,12 @@ def _pierces(p: Floats, a: int, b: int, t0: int, t1: int, t2: int, out: Floats) 
     slope = nx * dx + ny * dy + nz * dz
     if above * (above + slope) >= 0.0:
         return False  # both ends on one side
+    far = 0.0
+    for c in range(3):
+        far = max(far, abs(p[t0, c]), abs(p[a, c]), abs(p[b, c]))
+    # Nodes brought onto a plane are off it by their rounding: what lies in one plane touches.
+    if max(abs(above), abs(above + slope)) <= _FLAT * far * np.sqrt(nx * nx + ny * ny + nz * nz):
+        return False
     size = (ex * ex + ey * ey + ez * ez) * (fx * fx + fy * fy + fz * fz) * (dx * dx + dy * dy + dz * dz)
     if abs(slope) <= 1e-12 * np.sqrt(size):
         return False
