@@ -97,8 +97,13 @@ class _Closing:
         if face in self.stay or not self.asked.isdisjoint(face.edges()):
             return False
         beside = [f for edge in face.edges() for f in self.around[edge]]
-        alone = len(beside) == 2 * sum(1 for _ in face.edges())
-        return alone and all(f.label == face.label and f not in self.rules.kept for f in beside)
+        return all(f.label == face.label and f not in self.rules.kept for f in beside)
+
+    def bound(self) -> Ints:
+        """The nodes that stay in any case: where more than two faces meet along an edge, or fewer, and where faces
+        touch."""
+        ends = [ids for edge, ids in self.surface.edge_nodes.items() if len(self.around[edge]) != 2]
+        return np.concatenate([np.array(self.surface.twice, dtype=np.int64), *ends])
 
     def fit(self, faces: Ints) -> Bools:
         """Of faces (n,), by their numbers."""
@@ -250,7 +255,11 @@ class _Remaker:
         kept = np.stack([a, b], axis=1)[a < b]
         at_tips, _ = self.closing.tips(w.p, w.tri[rows], w.of[rows], kept)
         together = np.zeros(len(w.p), dtype=np.bool_)
-        if not len(at_tips) or not draw_together(w, at_tips, self.closing.limit, together):
+        if not len(at_tips):
+            return False
+        bound = np.zeros_like(together)
+        bound[self.closing.bound()] = True
+        if not draw_together(w, at_tips, self.closing.limit, bound, together):
             return False
         w.free[:] |= near(w, together, 1, np.ones_like(together))
         return True

@@ -47,9 +47,9 @@ def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) ->
 
 
 @njit(cache=True)
-def draw_together(w: Web, at: Ints, limit: float, changed: Bools) -> int:
+def draw_together(w: Web, at: Ints, limit: float, bound: Bools, changed: Bools) -> int:
     """Draw tips (k,2), nodes and faces, together where they are narrower than a limit (mm); how many nodes are gone.
-    `changed` (n,): the nodes around; added to."""
+    bound (n,): those that stay; changed (n,): the nodes around; added to."""
     wide = w.star.shape[1]
     gone, one, two = np.empty(wide, np.int64), np.empty(3 * wide, np.int64), np.empty(3 * wide, np.int64)
     new, rows, was = np.empty((2 * wide, 3), np.int64), np.empty(2 * wide, np.int64), np.empty((2 * wide, 3))
@@ -57,7 +57,7 @@ def draw_together(w: Web, at: Ints, limit: float, changed: Bools) -> int:
     for k in range(len(at)):
         m, f = at[k, 0], at[k, 1]
         while True:
-            into = _one_more(w, m, f, limit, gone, one, two, new, rows, was)
+            into = _one_more(w, m, f, limit, bound, gone, one, two, new, rows, was)
             if into < 0:
                 break
             m = into
@@ -85,7 +85,17 @@ def _third(w: Web, m: int, a: int, f: int) -> int:
 
 @njit(cache=True)
 def _one_more(
-    w: Web, m: int, f: int, limit: float, gone: Ints, one: Ints, two: Ints, new: Ints, rows: Ints, was: Floats
+    w: Web,
+    m: int,
+    f: int,
+    limit: float,
+    bound: Bools,
+    gone: Ints,
+    one: Ints,
+    two: Ints,
+    new: Ints,
+    rows: Ints,
+    was: Floats,
 ) -> int:
     """Make the next two nodes at a tip one, or take one away that has none to meet; the node at the tip then, -1 where
     that is all."""
@@ -103,16 +113,16 @@ def _one_more(
         if not _sharp(p, m, a, b):
             return -1
         # Neither edge goes further than the limit.
-        if _off(w, b, m, a) <= limit and _merged(w, a, b, f, True, gone, one, two, new, rows, was):
+        if not bound[a] and _off(w, b, m, a) <= limit and _merged(w, a, b, f, True, gone, one, two, new, rows, was):
             return b
-        if _off(w, a, m, b) <= limit and _merged(w, b, a, f, True, gone, one, two, new, rows, was):
+        if not bound[b] and _off(w, a, m, b) <= limit and _merged(w, b, a, f, True, gone, one, two, new, rows, was):
             return a
         return -1
     # A node of one edge between two of it that both meet the same of the other: it goes, as does one between the two.
     for u, v in ((a, x), (b, y)):
-        if length(p, m, u) < limit and kept_row(w, u, v) >= 0 and w.many[u] == 2:
+        if not bound[u] and length(p, m, u) < limit and kept_row(w, u, v) >= 0 and w.many[u] == 2:
             return m if _merged(w, u, m, f, False, gone, one, two, new, rows, was) else -1
-        if w.many[v] == 0 and length(p, v, u) < limit:
+        if not bound[v] and w.many[v] == 0 and length(p, v, u) < limit:
             return m if _merged(w, v, u, f, True, gone, one, two, new, rows, was) else -1
     return -1
 
