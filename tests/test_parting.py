@@ -13,10 +13,12 @@ from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, Unresolved
 from lithon.geometry.frames import Frame
+from lithon.mesh.partly import what_can
+from lithon.mesh.sizing import SizeRules
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.samples import FRAME, paddle_frame
-from lithon.samples.build import prism, rectangle
+from lithon.samples.build import Round, prism, rectangle
 from lithon.survey.findings import findings
 
 TURNED = Frame.of((20.0, 10.0, 6.0), (0.3, 0.2, 1.0), (1.0, 0.0, 0.0))
@@ -124,3 +126,22 @@ def test_the_paddle_frame_bonds_whole_once_its_overlap_is_parted(tmp_path):
     _, contacts = bond(work.model)
     assert not [c for c in contacts if c.verdict == "overlap"]
     assert ("upper plate", "stop") in {(c.first, c.second) for c in contacts if c.verdict == "shared"}
+
+
+@pytest.mark.parametrize("solution", [0, 1])
+def test_what_is_parted_has_nothing_in_common(solution):
+    """Bodies that share an edge are meshed together: what is parted touches, and is meshed like anything that does."""
+    block = prism(rectangle(0.0, 0.0, 30.0, 20.0), 10.0, name="block")
+    peg = prism(Round((8.0, 9.0), 3.0), 12.0, Frame.of((0.0, 0.0, 4.0), (0, 0, 1), (1, 0, 0)), name="peg")
+    out = run(State(Model.of([block, peg])), do.part([block], [peg]).with_(solution=solution)).model
+    one, two = out.bodies
+    for what in (lambda b: b.vertices(), lambda b: b.edges(), lambda b: b.faces):
+        assert set(what(one)).isdisjoint(what(two))
+    assert all(not flaws(b, out.tolerance) for b in out.bodies)
+    mesh = what_can(out, SizeRules(3.0))
+    assert not mesh.failures and mesh.volumes.sum() == pytest.approx(6000.0 + 54.0 * np.pi, rel=0.01)
+    done, contacts = bond(out)
+    assert sum(c.area for c in contacts if c.verdict == "shared") == pytest.approx(
+        np.pi * (9.0 + (36.0 if solution == 0 else 0.0)), rel=1e-6
+    )
+    assert what_can(done, SizeRules(3.0)).conformal()

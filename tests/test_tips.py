@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 from dice import seeds
+from scipy.spatial import Delaunay
 from solids import motion
 from test_skin import closed_up, skin_area
 
@@ -151,3 +152,44 @@ def test_the_post_is_what_it_says():
     assert area(body) == pytest.approx(
         4.0 * SIDE**2 + 8.0 * SIDE * HIGH + 2.0 * np.pi * SIDE * TALL + 4.0 * SIDE**2, rel=1e-9
     )
+
+
+@pytest.mark.parametrize("seed", seeds(6))
+def test_a_tail_beside_a_step_is_closed_and_its_end_too(seed):
+    """Two blocks in a row, one a thousandth higher, with a wall on it: the wall's end face runs on as a tail between
+    the tops, which ends in a short edge. Nothing is left of it but what is as wide as what is ignored."""
+    rng = np.random.default_rng(seed)
+    step, wide = float(rng.uniform(5e-4, 4e-3)), float(rng.uniform(3.0, 7.0))
+    low = prism(rectangle(0, 0, 10, 20), 5.0, name="low")
+    high = prism(rectangle(10, 0, 22, 20), 5.0 + step, name="high")
+    wall = prism(rectangle(10, 0, 22, wide), 9.0, name="wall")
+    model = run(State(Model.of([low, high, wall])), do.unite([low], [high])).model
+    (body,) = run(State(model), do.unite([model.bodies[0]], [model.bodies[1]])).model.bodies
+    true = 200.0 * 5.0 + 240.0 * (5.0 + step) + 12.0 * wide * (4.0 - step)
+    assert volume(body) == pytest.approx(true, rel=1e-12)
+    assert min(e.length for e in body.edges()) == pytest.approx(step, rel=1e-6)
+    mesh = what_can(Model.of([moved(body, motion(seed))]), SizeRules(2.0, ignore=0.1))
+    assert not mesh.failures and not mesh.rounded and mesh.conformal() and verdict(mesh).good
+    assert mesh.volumes.sum() == pytest.approx(true, rel=1e-3) and lithon.patch_test(mesh).passed
+    sides = mesh.points[mesh.triangles] - np.roll(mesh.points[mesh.triangles], 1, axis=1)
+    assert np.linalg.norm(sides, axis=2).min() > 0.1
+
+
+@pytest.mark.parametrize("seed", seeds(6))
+def test_triangles_of_one_plane_do_not_pass_through_each_other(seed):
+    """However it stands in space, and however their nodes were rounded there; what is lifted through them does."""
+    rng = np.random.default_rng(seed)
+    place = motion(seed)
+    flat = rng.uniform(-5.0, 5.0, (300, 2))
+    triangles = Delaunay(flat).simplices.astype(np.int64)
+    points = np.column_stack([flat, np.zeros(300), np.ones(300)]) @ place[:3].T
+    plane = Plane.of(place[:3, 3], place[:3, 2])
+    for _ in range(3):
+        points = plane.project(points)
+    assert not len(cutting_pairs(points, triangles))
+    (inner,) = np.flatnonzero(np.linalg.norm(flat, axis=1) == np.linalg.norm(flat, axis=1).min())
+    spike = np.vstack(
+        [points, points[inner] + np.outer([1.0, -1.0, 0.0], place[:3, 2]) + place[:3, :2] @ [0.011, 0.007]]
+    )
+    pierced = np.vstack([triangles, [[300, 301, len(spike) - 1]]])
+    assert len(cutting_pairs(spike, pierced))

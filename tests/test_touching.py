@@ -1,5 +1,7 @@
 """Bodies that touch themselves, and skins that were folded onto themselves: what is between is nothing."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from solids import motion
@@ -9,13 +11,15 @@ from lithon import do
 from lithon.brep.copies import moved
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
-from lithon.brep.validate import flaws
+from lithon.brep.validate import flaws, touching_edges
+from lithon.errors import Refusal
 from lithon.mesh.improve import Cells
 from lithon.mesh.partly import what_can
 from lithon.mesh.quality import tet_volumes
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.slide import FIXED
 from lithon.mesh.verdict import verdict
+from lithon.operations.places import Cut
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.samples.build import Piece, prism
@@ -66,3 +70,37 @@ def test_two_sides_over_the_same_corners_are_no_skin():
     assert len(shared[0]) == 7  # a wall between two elements is told once
     none = cells([[-1, -1, -1, 1], [-1, -1, -1, 0]], [[0, 0, 0, -1], [0, 0, 0, -1]]).skin()
     assert len(none[0]) == 6
+
+
+def test_where_a_body_touches_itself_nothing_is_cleared_that_makes_it_touch_further():
+    """Two blocks on a plate that touch along an edge up to where a corner is cut off each: one of these may
+    come back, but not the other, for its edge would run along the first one's."""
+    blocks = [prism([Piece(p) for p in [(x, x), (x + 10, x), (x + 10, x + 10), (x, x + 10)]], 8.0) for x in (0, 10)]
+    model = Model.of([replace(b, name=name) for b, name in zip(blocks, ("near", "far"), strict=True)])
+    for name, way, at in (
+        ("near", (1, 1, 1), (10, 10, 5)),
+        ("far", (-1, -1, 1), (10, 10, 5)),
+        ("near", (-1, 1, 1), (0, 10, 5)),
+    ):
+        whole = next(b for b in model.bodies if b.name.startswith(name))
+        model = run(State(model), do.carve(Cut.at(at, way), [whole])).model
+        model = Model.of([b for b in model.bodies if volume(b) > 100.0])
+    assert len(model.bodies) == 2
+    down = np.eye(4)
+    down[2, 3] = -3.0
+    model = Model.of([moved(prism([Piece(p) for p in [(0, 0), (20, 0), (20, 20), (0, 20)]], 3.0), down), *model.bodies])
+    for _ in range(2):
+        model = run(State(model), do.unite([model.bodies[0]], [model.bodies[1]])).model
+    (body,) = model.bodies
+    assert len(touching_edges(body)) == 1 and not flaws(body, model.tolerance)
+    corners = sorted((f for f in body.faces if len(list(f.edges())) == 3), key=lambda f: f.surface.frame.origin[0])
+    assert len(corners) == 3
+    for face, refused in zip(corners, (False, False, True), strict=True):
+        (before,) = model.bodies
+        if refused:
+            with pytest.raises(Refusal, match="touch itself further"):
+                run(State(model), do.clear([face]))
+        else:
+            model = run(State(model), do.clear([face])).model
+            assert volume(model.bodies[0]) == pytest.approx(volume(before) + 27.0 / 6.0, rel=1e-9)
+    assert len(touching_edges(model.bodies[0])) == 1

@@ -10,11 +10,13 @@ from collections.abc import Iterable, Sequence
 
 import numpy as np
 
+from lithon.arrays import Floats
 from lithon.brep.analysis.crossings import fresh_cuts
 from lithon.brep.area import off_edge
 from lithon.brep.topology import Body, Edge, Face
-from lithon.brep.validate import Flaw, flaws
+from lithon.brep.validate import Flaw, flaws, touching_edges
 from lithon.errors import Refusal, spot
+from lithon.geometry.tolerance import MISS
 
 
 def worse(
@@ -33,13 +35,39 @@ def worse(
     if found or not through:
         return found
     was = before[0] if len(before) == 1 else Body(tuple(use for body in before for use in body.uses))
-    return [
+    touching = [
+        Flaw(
+            "touches itself", f"it would touch itself further, at {spot(place)}",
+            (float(place[0]), float(place[1]), float(place[2])), edge,
+        )
+        for edge, place in _running_along(made, was, tolerance)
+    ]  # fmt: skip
+    return touching + [
         Flaw(
             "passes through", f"a {one.surface.kind} would pass through a {two.surface.kind} at {spot(spots[0])}",
             (float(spots[0][0]), float(spots[0][1]), float(spots[0][2])), one,
         )
         for one, two, spots in fresh_cuts(made, was, tolerance)
     ]  # fmt: skip
+
+
+def _running_along(made: Body, was: Body, tolerance: float) -> list[tuple[Edge, Floats]]:
+    """New edges that run along others where a body touches itself or did, or that go on from there; and where: it would
+    touch itself, too, and not know it."""
+    touching = {*touching_edges(made), *touching_edges(was)}
+    if not touching:
+        return []
+    old, edges, out = set(was.edges()), made.edges(), []
+    ends = {v for e in touching for v in (e.start, e.end) if v is not None}
+    there = [e for e in edges if e in touching or not ends.isdisjoint({e.start, e.end})]
+    for fresh in (e for e in edges if e not in old):
+        for edge in there:
+            short, long = sorted((fresh, edge), key=lambda e: e.length)
+            middle = short.at(0.5)
+            if fresh is not edge and float(off_edge(long, middle[None])[0]) <= MISS * tolerance:
+                out.append((fresh, middle))
+                break
+    return out
 
 
 def _same(flaw: Flaw, old: Flaw, near: float) -> bool:

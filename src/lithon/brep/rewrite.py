@@ -48,3 +48,19 @@ def rewrite(
         )
         uses.append(FaceUse(use.face.with_loops(loops), use.forward) if changed else use)
     return body.with_uses(uses)
+
+
+def apart(body: Body, other: Body) -> Body:
+    """A body that has nothing in common with another: vertices, edges and faces of that are made anew in their
+    place."""
+
+    def anew(vertex: Vertex | None) -> Vertex | None:
+        return vertices.get(vertex, vertex) if vertex is not None else None
+
+    both = set(body.vertices()) & set(other.vertices())
+    vertices = {v: replace(v, uid=new_uid(), origin=None) for v in both}
+    common = set(body.edges()) & set(other.edges())
+    edges = {e: (replace(e, start=anew(e.start), end=anew(e.end), uid=new_uid(), origin=None), True) for e in common}
+    bare = {f for f in body.faces if not f.loops} & set(other.faces)  # the others get new edges
+    faces = {f: (f.with_loops(()), True) for f in bare}
+    return rewrite(body, vertices, edges, faces) if both or common or bare else body

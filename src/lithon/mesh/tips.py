@@ -23,7 +23,7 @@ _SHARP, _LEAST = float(np.cos(_NARROW)), 0.12
 
 def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) -> tuple[Ints, Ints, Floats]:
     """The nodes and faces (k,2) at the tips of faces: the triangles (m,3), of faces (m,), that lie between two kept
-    sides (s,2) at a small angle, and have a third side shorter than a limit (mm). And those (j,2) where that is longer
+    sides (s,2) at a small angle, and are narrower than a limit (mm) there. And those (j,2) where they are wider
     and a triangle is poor for its angle, with the places (j,2,3) on both sides where these are as far apart as that."""
     n = len(points)
     keys = np.unique(kept.min(axis=1) * n + kept.max(axis=1))
@@ -36,7 +36,10 @@ def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) ->
         at, one, two = at[rows], one[rows], two[rows]
         u, v = unit(points[one] - points[at]), unit(points[two] - points[at])
         angle = np.arctan2(np.linalg.norm(cross_product(u, v), axis=1), (u * v).sum(axis=1))
-        short = np.linalg.norm(points[one] - points[two], axis=1) < limit
+        nearer = np.minimum(
+            np.linalg.norm(points[one] - points[at], axis=1), np.linalg.norm(points[two] - points[at], axis=1)
+        )
+        short = nearer * np.sin(np.minimum(angle, 0.5 * np.pi)) < limit
         owner = np.stack([at, of[rows]], axis=1)
         near.append(owner[short & (angle < _NARROW)])
         poor = ~short & (angle < _POOR)

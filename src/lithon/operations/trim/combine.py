@@ -7,6 +7,7 @@ from typing import ClassVar, Self
 from lithon.arrange.boolean import Operation as Way
 from lithon.arrange.boolean import combine
 from lithon.brep.measures import volume
+from lithon.brep.rewrite import apart
 from lithon.brep.topology import Model, rough_box
 from lithon.errors import Refusal
 from lithon.operations.choices import Choice
@@ -90,7 +91,8 @@ class Part(Operation):
         pair = sorted((one, two), key=volume, reverse=True)
         giver, keeper = pair if self.solution % 2 == 0 else pair[::-1]
         bench.progress.tell(0.1, f"what {giver.name} shares with {keeper.name}")
-        made = combine(giver, keeper, "subtract", bench.tolerance)
+        # They only touch there: what they share is for a bond to find, all of it or nothing.
+        made = [apart(piece, keeper) for piece in combine(giver, keeper, "subtract", bench.tolerance)]
         if not made:
             raise Refusal(f"nothing would be left of {giver.name}", remedy="drop it instead, or let the other give way")
         gone = volume(giver) - sum(map(volume, made))
