@@ -7,6 +7,7 @@ surface (conforming Delaunay: Shewchuk 1998; Si 2015 surveys the method), on the
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict
 from dataclasses import dataclass
 
@@ -380,24 +381,25 @@ def _opposite(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
     radius = np.linalg.norm(to, axis=1)
     unit = normal / double
     out, touched = np.full((len(triangles), 3), np.nan), np.full(len(triangles), -1)
-    tree = scipy.spatial.cKDTree(points)
-    for k, near in enumerate(tree.query_ball_point(a + to, radius * (1.0 - 1e-9))):
-        ids = np.setdiff1d(np.array(near, dtype=np.int64), triangles[k])
-        if not len(ids):
-            continue
-        away = points[ids] - a[k]
-        height = away @ unit[k]
-        foot = away - height[:, None] * unit[k]
-        u = cross_product(foot, np.broadcast_to(f[k], foot.shape)) @ unit[k] / double[k, 0]
-        v = cross_product(np.broadcast_to(e[k], foot.shape), foot) @ unit[k] / double[k, 0]
-        apart = np.linalg.norm((a[k] + foot)[:, None] - points[triangles[k]], axis=2).min(axis=1)
-        within = (np.minimum(u, v) > 0.02) & (u + v < 0.98)
-        good = np.flatnonzero(within & (np.abs(height) < 0.2 * radius[k]) & (apart > 2.0 * np.abs(height)))
-        if len(good):
-            best = good[int(np.argmin(np.abs(height[good])))]
-            out[k] = a[k] + foot[best]
-            if abs(float(height[best])) < _TOUCHING * radius[k]:
-                touched[k] = ids[best]
+    near = scipy.spatial.cKDTree(points).query_ball_point(a + to, radius * (1.0 - 1e-9))
+    row = np.repeat(np.arange(len(triangles)), [len(ids) for ids in near])
+    ids = np.fromiter(itertools.chain.from_iterable(near), dtype=np.int64, count=len(row))
+    other = (ids[:, None] != triangles[row]).all(axis=1)
+    row, ids = row[other], ids[other]
+    away, look = points[ids] - a[row], unit[row]
+    height = (away * look).sum(axis=1)
+    foot = away - height[:, None] * look
+    u = (cross_product(foot, f[row]) * look).sum(axis=1) / double[row, 0]
+    v = (cross_product(e[row], foot) * look).sum(axis=1) / double[row, 0]
+    apart = np.linalg.norm((a[row] + foot)[:, None] - points[triangles[row]], axis=2).min(axis=1)
+    within = (np.minimum(u, v) > 0.02) & (u + v < 0.98)
+    good = np.flatnonzero(within & (np.abs(height) < 0.2 * radius[row]) & (apart > 2.0 * np.abs(height)))
+    good = good[np.lexsort((np.abs(height[good]), row[good]))]
+    best = good[np.unique(row[good], return_index=True)[1]]
+    k = row[best]
+    out[k] = a[k] + foot[best]
+    close = np.abs(height[best]) < _TOUCHING * radius[k]
+    touched[k[close]] = ids[best[close]]
     return out, touched
 
 

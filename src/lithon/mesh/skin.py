@@ -7,10 +7,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
+from numba import njit
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.area import clamped
 from lithon.brep.topology import Edge, Face
+from lithon.geometry.triples import cross
 from lithon.mesh.surface import SurfaceMesh, parted
 
 Side = tuple[int, int]
@@ -229,25 +231,38 @@ class _Refined:
         if c == d or self.beside.get(side_of(c, d)):
             return []
         p = self.skin.nodes
-        if _angle(p[a] - p[c], p[b] - p[c]) + _angle(p[a] - p[d], p[b] - p[d]) < np.pi + 1e-6:
-            return []
-        new = [a, d, c], [d, b, c]
-        looks = [_normal(*(p[v] for v in corners)) for corners in (self.tri[one], self.tri[other], *new)]
-        mean = looks[0] + looks[1]
-        long = float(np.linalg.norm(mean))
-        if any(float(x @ mean) < _FLAT * float(np.linalg.norm(x)) * long for x in looks[2:]) or not long:
+        if not _should_turn(np.stack((p[a], p[b], p[c], p[d]))):
             return []
         self._take(one)
         self._take(other)
-        self.tri[one], self.tri[other] = new
+        self.tri[one], self.tri[other] = [a, d, c], [d, b, c]
         self._put(one)
         self._put(other)
         return [side_of(a, d), side_of(d, b), side_of(b, c), side_of(c, a)]
 
 
-def _angle(u: Floats, w: Floats) -> float:
-    return float(np.arctan2(np.linalg.norm(np.cross(u, w)), u @ w))
+@njit(cache=True)
+def _should_turn(p: Floats) -> bool:
+    """Whether of triangles 0 1 2 and 1 0 3 of points (4,3) the angles at 2 and 3 are more than a half turn, and 0 3 2
+    and 3 1 2 look the same way as they do."""
+    if _angle(p, 2, 0, 1) + _angle(p, 3, 0, 1) < np.pi + 1e-6:
+        return False
+    s, t = cross(p, 0, 1, 2), cross(p, 1, 0, 3)
+    mean = (s[0] + t[0], s[1] + t[1], s[2] + t[2])
+    long = (mean[0] ** 2 + mean[1] ** 2 + mean[2] ** 2) ** 0.5
+    if not long:
+        return False
+    for x in (cross(p, 0, 3, 2), cross(p, 3, 1, 2)):
+        size = (x[0] ** 2 + x[1] ** 2 + x[2] ** 2) ** 0.5
+        if x[0] * mean[0] + x[1] * mean[1] + x[2] * mean[2] < _FLAT * size * long:
+            return False
+    return True
 
 
-def _normal(a: Floats, b: Floats, c: Floats) -> Floats:
-    return np.asarray(np.cross(b - a, c - a))
+@njit(cache=True)
+def _angle(p: Floats, at: int, a: int, b: int) -> float:
+    """At a point between the ways to two others (radians)."""
+    n, dot = cross(p, at, a, b), 0.0
+    for k in range(3):
+        dot += (p[a, k] - p[at, k]) * (p[b, k] - p[at, k])
+    return float(np.arctan2((n[0] ** 2 + n[1] ** 2 + n[2] ** 2) ** 0.5, dot))
