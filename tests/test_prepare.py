@@ -252,7 +252,7 @@ def test_a_file_is_prepared_and_all_that_was_done_can_be_opened_again(tmp_path):
     assert (
         mesh["patch_test"]["passed"] and mesh["min_scaled_jacobian"] > 0.1 and mesh["ignore_mm"] == pytest.approx(0.4)
     )
-    assert set(mesh["ignored"]) == {"narrow_faces", "short_edges", "edges_draped_over"}
+    assert set(mesh["ignored"]) == {"narrow_faces", "short_edges", "edges_draped_over", "tips"}
     out = {p.suffix: p for p in (tmp_path / "out").iterdir()}
     assert set(out) == {".step", ".lithon", ".html", ".vtu", ".json"}
     assert json.loads(out[".json"].read_text()) == facts

@@ -1,5 +1,8 @@
 """Tips of faces between two edges: drawn together below the ignore size, and nothing else."""
 
+from collections import Counter
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from dice import seeds
@@ -16,7 +19,7 @@ from lithon.brep.topology import Model
 from lithon.carve.score import scored
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.partly import what_can
-from lithon.mesh.remake import _Closing, graded
+from lithon.mesh.remake import _Tips, graded
 from lithon.mesh.sizing import SizeRules, size_field
 from lithon.mesh.skin import Skin
 from lithon.mesh.surface import surface_mesh
@@ -24,6 +27,7 @@ from lithon.mesh.verdict import verdict
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.samples.build import Round, prism, rectangle
+from lithon.survey.findings import findings
 
 SIDE, HIGH, TALL = 12.0, 4.0, 5.0
 
@@ -88,11 +92,11 @@ def test_what_is_held_named_or_divided_on_purpose_keeps_its_tips():
 
     def found(bodies, rules):
         plain = surface_mesh(bodies, size_field(bodies, rules))
-        return plain, {plain.faces[j] for j in _Closing(plain, ()).at_first()[0][:, 1]}
+        return plain, {plain.faces[j] for j in _Tips(plain, ()).at_first()[0][:, 1]}
 
     plain, every = found((body,), SizeRules(0.8, **size))
     assert corner in every and len(every) == 4
-    assert corner not in {plain.faces[j] for j in _Closing(plain, {corner}).at_first()[0][:, 1]}
+    assert corner not in {plain.faces[j] for j in _Tips(plain, {corner}).at_first()[0][:, 1]}
     (beside,) = (f for f in body.faces if f is not corner and edge in set(f.edges()))
     held = [{"kept": (corner,)}, {"kept": (beside,)}, {"followed": (corner,)}, {"followed": (edge,)}]
     asked = [*held, {"divisions": ((edge, 9),)}]
@@ -193,3 +197,22 @@ def test_triangles_of_one_plane_do_not_pass_through_each_other(seed):
     )
     pierced = np.vstack([triangles, [[300, 301, len(spike) - 1]]])
     assert len(cutting_pairs(spike, pierced))
+
+
+def test_what_is_closed_is_counted_and_told_once():
+    """Corners that the mesh closes, two of each of four faces, are one note and no cards; held ones are cards, and stay
+    in the mesh. So it is of a copy, for which something else may be said than for what it was made from."""
+    model = Model.of([spandrels(np.eye(4))])
+    (body,) = model.bodies
+    rules = SizeRules(3.0, ignore=0.3)
+    kinds = {"spike", "small angle"}
+    open_to_all = Counter(f.kind for f in findings(model, 3.0))
+    assert sum(open_to_all[kind] for kind in kinds) == 8
+    told = findings(model, 3.0, rules=rules)
+    (note,) = (f for f in told if f.kind == "not followed")
+    assert kinds.isdisjoint({f.kind for f in told}) and note.severity == "note" and note.text.startswith("8 s")
+    assert what_can(model, rules).ignored["tips"] == 8 and what_can(model, SizeRules(3.0)).ignored["tips"] == 0
+    held = replace(rules, kept=(next(f for f in body.faces if sum(1 for _ in f.edges()) == 3),))
+    left = [f for f in findings(model, 3.0, rules=held) if f.kind in kinds]
+    assert len(left) == 2 and all(tuple(f.faces) == held.kept for f in left)
+    assert what_can(model, held).ignored["tips"] == 6

@@ -47,6 +47,9 @@ class Mesh:
     better: Mapping[int, float] = field(default_factory=dict)
     #: What bodies are called together, such as a material: the numbers of the bodies by the set's name.
     sets: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
+    #: What it does not follow since it is smaller than what is ignored, draped or passed over: how many narrow faces,
+    #: short edges, edges draped over, and tips of faces that were closed; none of it is told of a lattice.
+    ignored: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def corners(self) -> Ints:

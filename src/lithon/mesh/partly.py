@@ -20,6 +20,7 @@ from lithon.mesh.quality import Quality
 from lithon.mesh.recover import Failure
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.stuffing import stuffed
+from lithon.mesh.surface import IGNORED
 from lithon.mesh.tetrahedra import tetrahedral_mesh
 from lithon.mesh.verdict import verdict
 from lithon.progress import SILENT, Progress
@@ -171,4 +172,5 @@ def _joined(meshes: list[Mesh]) -> Mesh:
         rounded={k + int(b): off for m, _, b, _ in parts for k, off in m.rounded.items()},
         filled={k + int(b): gap for m, _, b, _ in parts for k, gap in m.filled.items()},
         better={k + int(b): off for m, _, b, _ in parts for k, off in m.better.items()},
+        ignored={kind: sum(m.ignored.get(kind, 0) for m in meshes) for kind in IGNORED},
     )  # fmt: skip

@@ -9,7 +9,6 @@ its side is halved.
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -24,6 +23,7 @@ from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Edge, Face
 from lithon.geometry.boxtree import BoxTree
 from lithon.geometry.surfaces import Plane
+from lithon.mesh.closing import Closing
 from lithon.mesh.drapes import Ignored, ignored
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.skin import Skin, side_of
@@ -53,10 +53,10 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
     found = ignored(surface.bodies, surface.sizes.rules).without(avoid)
     held = set(avoid)
     for _ in range(_TRIES):
-        closing = _Closing(surface, held)
-        if not found and not len(closing.at_first()[0]):
+        at_tips = _Tips(surface, held)
+        if not found and not len(at_tips.at_first()[0]):
             return surface
-        work = _Remaker(surface, found, closing)
+        work = _Remaker(surface, found, at_tips)
         if not len(work.touched):
             return surface
         out = work.run()
@@ -69,60 +69,39 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
     return surface
 
 
-class _Closing:
-    """Which faces of a mesh may be drawn together at their tips below the ignore size: such as nothing was said of, nor
-    of what is around them, and that bear no other name than that."""
+class _Tips:
+    """The tips of faces of a mesh, as far as they may be drawn together below the ignore size."""
 
     def __init__(self, surface: SurfaceMesh, avoid: Collection[Face]):
-        rules = surface.sizes.rules
-        self.surface, self.rules, self.limit = surface, rules, rules.ignore or 0.0
-        self.stay = {*rules.kept, *avoid} | {x for x in rules.followed if isinstance(x, Face)}
-        self.asked = {e for e, _ in rules.divisions} | {x for x in rules.followed if isinstance(x, Edge)}
-        self.known: dict[int, bool] = {}
+        self.surface, self.closing = surface, Closing(surface.bodies, surface.sizes.rules, avoid)
+        self.limit = self.closing.limit
 
     @cached_property
-    def around(self) -> dict[Edge, list[Face]]:
-        out: dict[Edge, list[Face]] = defaultdict(list)
-        for body in self.surface.bodies:
-            for use in body.uses:
-                for edge in dict.fromkeys(use.face.edges()):
-                    out[edge].append(use.face)
-        return out
-
-    @cached_property
-    def whole(self) -> dict[Face, Face]:
+    def _whole(self) -> dict[Face, Face]:
         return {part: f for body in self.surface.bodies for f in dict.fromkeys(body.faces) for part in parts_of(f)}
 
-    def _is_fit(self, face: Face) -> bool:
-        if face in self.stay or not self.asked.isdisjoint(face.edges()):
-            return False
-        beside = [f for edge in face.edges() for f in self.around[edge]]
-        return all(f.label == face.label and f not in self.rules.kept for f in beside)
+    def _fit(self, faces: Ints) -> Bools:
+        """Of faces (n,), by their numbers."""
+        known = {j: self.closing.may(self._whole[self.surface.faces[j]]) for j in np.unique(faces).tolist()}
+        return np.array([known[j] for j in faces.tolist()], dtype=np.bool_)
 
     def bound(self) -> Ints:
         """The nodes that stay in any case: where more than two faces meet along an edge, or fewer, and where faces
         touch."""
-        ends = [ids for edge, ids in self.surface.edge_nodes.items() if len(self.around[edge]) != 2]
+        ends = [ids for edge, ids in self.surface.edge_nodes.items() if len(self.closing.around[edge]) != 2]
         return np.concatenate([np.array(self.surface.twice, dtype=np.int64), *ends])
-
-    def fit(self, faces: Ints) -> Bools:
-        """Of faces (n,), by their numbers."""
-        for j in np.unique(faces).tolist():
-            if j not in self.known:
-                self.known[j] = self._is_fit(self.whole[self.surface.faces[j]])
-        return np.array([self.known[j] for j in faces.tolist()], dtype=np.bool_)
 
     def at_first(self) -> tuple[Ints, Floats]:
         """Those of the mesh as it is."""
-        return self.tips(self.surface.points(), *self.surface.triangles(), self.surface.sides())
+        return self.among(self.surface.points(), *self.surface.triangles(), self.surface.sides())
 
-    def tips(self, points: Floats, triangles: Ints, of: Ints, kept: Ints) -> tuple[Ints, Floats]:
+    def among(self, points: Floats, triangles: Ints, of: Ints, kept: Ints) -> tuple[Ints, Floats]:
         """The nodes and faces (k,2), by number, at the tips that are drawn together, of triangles (m,3), of faces
         (m,), between kept sides (s,2). And the places (j,3) up to which others will be, if there are nodes."""
         if not self.limit or not len(kept):
             return np.zeros((0, 2), dtype=np.int64), np.zeros((0, 3))
         found, wide, places = tips(points, triangles, of, kept, self.limit)
-        return found[self.fit(found[:, 1])], places[self.fit(wide[:, 1])].reshape(-1, 3)
+        return found[self._fit(found[:, 1])], places[self._fit(wide[:, 1])].reshape(-1, 3)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -179,7 +158,7 @@ def finer(surface: SurfaceMesh, thin: Thin) -> SizeRules:
 def graded(plain: SurfaceMesh, avoid: Collection[Face] = ()) -> tuple[SurfaceMesh, SurfaceMesh]:
     """The faces' own mesh, and what is made of it where not all is followed; with smaller elements beside what is small
     and stays, where that leaves fewer needles."""
-    _, ends = _Closing(plain, avoid).at_first()
+    _, ends = _Tips(plain, avoid).at_first()
     if len(ends):
         rules = plain.sizes.rules
         spots = tuple((*x, rules.ignore or 0.0) for x in ends.tolist())
@@ -201,8 +180,8 @@ def graded(plain: SurfaceMesh, avoid: Collection[Face] = ()) -> tuple[SurfaceMes
 class _Remaker:
     """The mesh as it is remade."""
 
-    def __init__(self, surface: SurfaceMesh, found: Ignored, closing: _Closing):
-        self.surface, self.found, self.closing = surface, found, closing
+    def __init__(self, surface: SurfaceMesh, found: Ignored, at_tips: _Tips):
+        self.surface, self.found, self.tips = surface, found, at_tips
         self.faces = surface.faces
         points = surface.points()
         triangles, of = surface.triangles()
@@ -243,6 +222,7 @@ class _Remaker:
         ends[kept[tiny]] = True
         narrow[: len(soft)] |= soft
         self.web.free[:] = near(self.web, narrow & draped, _RINGS, draped) | near(self.web, ends, 2, np.ones_like(ends))
+        self.closed: set[int] = set()
         self._zip()
         self.touched = np.unique(of[self.web.free[triangles].any(axis=1)])
 
@@ -253,14 +233,17 @@ class _Remaker:
         a, at = np.nonzero(np.arange(w.kept.shape[1]) < w.many[:, None])
         b = w.kept[a, at]
         kept = np.stack([a, b], axis=1)[a < b]
-        at_tips, _ = self.closing.tips(w.p, w.tri[rows], w.of[rows], kept)
+        at_tips, _ = self.tips.among(w.p, w.tri[rows], w.of[rows], kept)
         together = np.zeros(len(w.p), dtype=np.bool_)
         if not len(at_tips):
             return False
         bound = np.zeros_like(together)
-        bound[self.closing.bound()] = True
-        if not draw_together(w, at_tips, self.closing.limit, bound, together):
+        bound[self.tips.bound()] = True
+        ends = draw_together(w, at_tips, self.tips.limit, bound, together)
+        if (ends < 0).all():
             return False
+        self.closed -= set(at_tips[:, 0].tolist())  # what went on from where it ended before is the same tip
+        self.closed |= set(ends[ends >= 0].tolist())
         w.free[:] |= near(w, together, 1, np.ones_like(together))
         return True
 
@@ -342,6 +325,13 @@ class _Remaker:
         once = (a < b) & (a >= 0)  # of an edge between faces that were left out for failing there is nothing
         out.segments = {
             (int(s), int(t)): self.edges[e] for s, t, e in zip(a[once], b[once], edge[once].tolist(), strict=True)
+        }
+        there = set(out.segments.values())
+        out.ignored = {
+            "narrow_faces": len(self.found.small),
+            "short_edges": len(self.found.tiny - there),
+            "edges_draped_over": len(self.found.soft),
+            "tips": len(self.closed),
         }
         out.draped = frozenset(f for j, f in enumerate(self.faces) if self.group[j] >= 0)
         out.set_triangles(tri, of)

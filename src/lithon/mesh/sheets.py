@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from lithon.arrays import Floats, Ints
@@ -29,7 +31,7 @@ def triangle_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -
     faces = model.faces()
     number = {part: k for k, face in enumerate(faces) for part in parts_of(face)}
     whole = np.array([number[part] for part in surface.faces], dtype=np.int64)
-    return _flat(model, surface.points(), triangles, whole[of], TRI)
+    return replace(_flat(model, surface.points(), triangles, whole[of], TRI), ignored=surface.ignored)
 
 
 def quad_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT) -> Mesh:

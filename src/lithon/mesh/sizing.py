@@ -64,6 +64,11 @@ class SizeRules:
     #: Points (x, y, z) with a size, from which elements grow steeply.
     steep: tuple[tuple[float, float, float, float], ...] = ()
 
+    def named(self) -> tuple[Face | Edge, ...]:
+        """The faces and edges that it is said of whether they are followed."""
+        divided, draped = (tuple(x for x, _ in said) for said in (self.divisions, self.drapes))
+        return (*divided, *draped, *self.passed, *self.kept, *self.followed)
+
 
 #: How much longer an element may be than its neighbour, less one, around what is followed against the rule: a growth
 #: of 0.35 would spend thousands of elements on each corner.

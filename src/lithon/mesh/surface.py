@@ -53,6 +53,10 @@ def parted(edge: Edge, a: float, b: float, low: bool, high: bool) -> float:
 _SAME = 0.97
 
 
+#: The kinds of what a mesh may not follow.
+IGNORED = ("narrow_faces", "short_edges", "edges_draped_over", "tips")
+
+
 @dataclass(slots=True)
 class SurfaceMesh:
     """Nodes and triangles of all faces of some bodies, growing while a volume mesh recovers it.
@@ -84,6 +88,8 @@ class SurfaceMesh:
     foreseen: dict[Edge, Floats] = field(default_factory=dict)
     #: Nodes that two faces hold which only touch there.
     twice: list[int] = field(default_factory=list)
+    #: What it does not follow: how many faces, edges and tips of faces, by kind.
+    ignored: dict[str, int] = field(default_factory=lambda: dict.fromkeys(IGNORED, 0))
     _array: Floats = field(default_factory=lambda: np.zeros((0, 3)))
 
     # ---- nodes

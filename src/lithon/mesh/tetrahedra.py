@@ -65,7 +65,7 @@ def tetrahedral_mesh(model: Model, rules: SizeRules, progress: Progress = SILENT
     fill(space, lattice, surface.sizes, progress)
     cells = improve(_cells(surface, space, surface.triangles()[1]), progress)
     progress.tell(0.98, "measuring")
-    return _mesh(model, surface, cells)
+    return replace(_mesh(model, surface, cells), ignored=surface.ignored)
 
 
 def _walled(

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, unit, whole
+from lithon.arrays import Bools, Floats, Ints, cross_product, unit
 from lithon.geometry.triples import length
 from lithon.mesh.web import Web, around, at_side, kept_row, shape
 from lithon.mesh.web_changes import beside, draw_in, folds, has, stays_good
@@ -50,26 +50,25 @@ def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) ->
 
 
 @njit(cache=True)
-def draw_together(w: Web, at: Ints, limit: float, bound: Bools, changed: Bools) -> int:
-    """Draw tips (k,2), nodes and faces, together where they are narrower than a limit (mm); how many nodes are gone.
-    bound (n,): those that stay; changed (n,): the nodes around; added to."""
+def draw_together(w: Web, at: Ints, limit: float, bound: Bools, changed: Bools) -> Ints:
+    """Draw tips (k,2), nodes and faces, together where they are narrower than a limit (mm); the nodes (k,) where they
+    are then, -1 where one could not be. bound (n,): those that stay; changed (n,): the nodes around; added to."""
     wide = w.star.shape[1]
     gone, one, two = np.empty(wide, np.int64), np.empty(3 * wide, np.int64), np.empty(3 * wide, np.int64)
     new, rows, was = np.empty((2 * wide, 3), np.int64), np.empty(2 * wide, np.int64), np.empty((2 * wide, 3))
-    done = whole(0)
+    ends = np.full(len(at), -1)
     for k in range(len(at)):
         m, f = at[k, 0], at[k, 1]
         while True:
             into = _one_more(w, m, f, limit, bound, gone, one, two, new, rows, was)
             if into < 0:
                 break
-            m = into
-            done += 1
+            m = ends[k] = into
             changed[m] = True
             n = around(w, m, one)
             for i in range(n):
                 changed[one[i]] = True
-    return int(done)
+    return ends
 
 
 @njit(cache=True)

@@ -14,7 +14,6 @@ from lithon.brep.measures import volume
 from lithon.brep.shells import closed
 from lithon.brep.topology import Model
 from lithon.errors import Refusal, Spent
-from lithon.mesh.drapes import asks_nothing
 from lithon.operations.marks import held
 from lithon.operations.operation import Operation
 from lithon.operations.running import Outcome, run
@@ -127,8 +126,7 @@ def _run(state: State, group: Group, operation: Operation, progress: Progress) -
         out = run(state, operation, progress)
     if out.model is state.model and group.first.kind in ("narrow face", "kink"):
         rules = out.state.rules()
-        told = {f.body: asks_nothing(rules, f.body) for f in group.findings}
-        if not all(passed_over(f, *told[f.body]) for f in group.findings):
+        if not all(passed_over([f], f.body, rules)[0] for f in group.findings):
             raise Refusal("the mesh would still follow it: it joins others at its ends only")
     return out
 

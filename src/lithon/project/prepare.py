@@ -14,10 +14,10 @@ from lithon.brep.validate import flaws
 from lithon.errors import LithonError, Refusal, Spent, spot
 from lithon.exchange.step_write import save_atomically, write_step
 from lithon.exchange.vtu import write_vtu
-from lithon.mesh.drapes import ignored
 from lithon.mesh.mesh import Mesh
 from lithon.mesh.patch_test import patch_test
 from lithon.mesh.sizing import SizeRules
+from lithon.mesh.surface import IGNORED
 from lithon.mesh.verdict import verdict
 from lithon.operations.cures import SAFE, cured
 from lithon.operations.prove.drapes import IgnoreBelow
@@ -118,7 +118,7 @@ def mesh_facts(mesh: Mesh, model: Model, rules: SizeRules) -> dict[str, Any]:
         "min_dihedral_degrees": float(mesh.quality.smallest_angle.min()),
         "volume_ratio": mesh.volume_ratio,
         "conformal": mesh.conformal(),
-        "ignored": passed_over(model, rules) if mesh.kind in ("tetrahedra", "triangles") else {},
+        "ignored": dict.fromkeys(IGNORED, 0) | dict(mesh.ignored),
         "below_strict": told.strict,
         "below_lenient": told.lenient,
         "poor": [{"elements": p.elements, "at": p.face.surface.kind if p.face else None, "cause": p.cause}
@@ -127,9 +127,3 @@ def mesh_facts(mesh: Mesh, model: Model, rules: SizeRules) -> dict[str, Any]:
                     for k, off in mesh.rounded.items()],
         "failures": [{"what": f.what, "where": spot(f.place), "remedy": f.remedy} for f in mesh.failures],
     }  # fmt: skip
-
-
-def passed_over(model: Model, rules: SizeRules) -> dict[str, int]:
-    """How many faces and edges the rules leave aside, by kind."""
-    found = ignored([b for b in model.bodies if not b.reference], rules)
-    return {"narrow_faces": len(found.small), "short_edges": len(found.tiny), "edges_draped_over": len(found.soft)}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from contextlib import nullcontext
 from dataclasses import replace
 from functools import partial
@@ -15,16 +15,17 @@ import numpy as np
 from lithon.arrays import Floats
 from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.analysis.thickness import thickness
-from lithon.brep.copies import Copied, Copy, copy_of, root_of
+from lithon.brep.copies import Copied, Copy, copy_of, origin_of, root_of
 from lithon.brep.faceted import faceted
 from lithon.brep.measures import face_centroid, face_sides, face_width, prepare, uses_volume
 from lithon.brep.needles import has_needles
 from lithon.brep.shells import shells
 from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
-from lithon.brep.topology import Body, Edge, Face, Model
+from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
+from lithon.mesh.closing import Closing
 from lithon.mesh.drapes import asks_nothing, between_walls
 from lithon.mesh.sizing import SizeRules
 from lithon.remembered import Remembered
@@ -52,19 +53,21 @@ def findings(model: Model, size: float, thorough: bool = True, rules: SizeRules 
     roots = dict.fromkeys(root_of(body) for body in model.bodies)
     found = {root: body_findings(root, size, model.tolerance, thorough) for root in roots}
     if rules is not None and (rules.ignore or rules.drapes or rules.passed):
-        found = {root: _followed(cards, root, rules) for root, cards in found.items()}
+        # What is said of a copy holds for that one alone.
+        said = {origin[0] for x in rules.named() if (origin := origin_of(x)) is not None}
+        copies = [(body, copy) for body in model.bodies if (copy := copy_of(body)) is not None and copy in said]
+        own = {body: _carried(found[root_of(body)], body, copy) for body, copy in copies}
+        found = {body: _followed(cards, body, rules) for body, cards in (found | own).items()}
     pairs = pair_cards(model, size) if thorough else []
     pairs = [_of_triangles(f) if faceted(root_of(f.body)) else f for f in pairs]
     return _Cards(found, model.bodies, pairs)
 
 
 def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Finding]:
-    """The cards without those about narrow faces, short edges and kinks that the mesh does not follow, and one about
-    these."""
+    """The cards without those about what the mesh does not follow, and one about these."""
     if not cards or not body_is_drawn(body):
         return cards
-    small, edges = asks_nothing(rules, body)
-    gone = [f for f in cards if passed_over(f, small, edges)]
+    gone = [f for f, over in zip(cards, passed_over(cards, body, rules), strict=True) if over]
     if not gone:
         return cards
     count = Counter(f.kind for f in gone)
@@ -98,11 +101,20 @@ def _have_needles(body: Body, faces: Collection[Face], rules: SizeRules) -> bool
     return has_needles(points, corners, rules.ignore)
 
 
-def passed_over(f: Finding, small: Collection[Face], edges: Collection[Edge]) -> bool:
-    """Whether a mesh that does not follow some faces and edges goes over what a card is about."""
-    if f.kind == "narrow face":
-        return f.faces[0] in small or any(e in edges for e in face_sides(f.faces[0]))
-    return f.kind in ("short edge", "kink") and f.edges[0] in edges
+def passed_over(cards: Sequence[Finding], body: Body, rules: SizeRules) -> list[bool]:
+    """Whether the mesh by some rules goes over what each card about a body is about: narrow faces, short edges and
+    kinks that it does not follow, and corners of faces that it closes."""
+    small, edges = asks_nothing(rules, body)
+    closing = Closing((body,), rules)
+
+    def over(f: Finding) -> bool:
+        if f.kind == "narrow face":
+            return f.faces[0] in small or any(e in edges for e in face_sides(f.faces[0]))
+        if f.kind in ("spike", "small angle"):
+            return closing.may(f.faces[0])
+        return f.kind in ("short edge", "kink") and f.edges[0] in edges
+
+    return [over(f) for f in cards]
 
 
 class _Cards(list[Finding]):
@@ -112,8 +124,8 @@ class _Cards(list[Finding]):
         self._told = found, bodies, pairs
         out = list(pairs)
         for body in bodies:
-            copy, own = copy_of(body), found[root_of(body)]
-            out += own if copy is None else _carried(own, body, copy)
+            copy = copy_of(body)
+            out += found[body] if copy is None or body in found else _carried(found[root_of(body)], body, copy)
         super().__init__(sorted(out, key=lambda f: (_RANK[f.severity], f.size)))
 
     def __reduce__(self) -> tuple[Any, ...]:
