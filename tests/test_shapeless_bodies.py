@@ -7,9 +7,12 @@ import sys
 
 import numpy as np
 import pytest
+from dice import seeds
+from solids import motion
 from test_parted_patches import parts_of
 from test_smooth_patches import A, B, ball, block, opened, waved
 
+from lithon import do
 from lithon.arrays import triangle_areas
 from lithon.brep import measures
 from lithon.brep.analysis.crossings import self_intersections
@@ -23,6 +26,9 @@ from lithon.mend.patch import DEGREE, uniform_knots
 from lithon.mend.segments import Patch
 from lithon.mend.slicing import by_creases
 from lithon.mend.solid import solid_of
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.tetrahedra import tetrahedral_mesh
+from lithon.mesh.verdict import verdict
 from lithon.operations.mend.solid import shapeless
 from lithon.project.solid import solid
 
@@ -102,6 +108,28 @@ def test_few_triangles_of_what_is_smooth_become_few_faces(tmp_path, n, radius):
     assert set(told["faces"]) == {"b-spline"} and told["faces"]["b-spline"] <= 12
     assert not flaws(made, work.model.tolerance) and not self_intersections(made, work.model.tolerance)
     assert abs(volume(made) - inside(radius)) < 0.1 * abs(volume(body) - inside(radius))
+
+
+@pytest.mark.parametrize("seed", seeds(6))
+def test_free_form_faces_are_meshed_by_their_own_skins(tmp_path, seed):
+    """However it lies in space and its triangles are in order: nothing of a surface comes back to where its face ends,
+    so that each point of a border has one place on it, and elements are no smaller for that."""
+    rng = np.random.default_rng(seed)
+    points, corners = rings(int(rng.integers(13, 24)), egg)
+    points = points @ motion(seed)[:3, :3].T
+    work = opened(tmp_path, points, corners[rng.permutation(len(corners))], "pebble")
+    work.take(do.solid(kind="smooth"))
+    (made,) = work.model.bodies
+    assert len(made.faces) <= 12
+    for face in made.faces:
+        for edge in face.edges():
+            there = edge.curve.point(np.linspace(edge.t0, edge.t1, 400))
+            ahead = np.linalg.norm(np.diff(face.surface.parameters(there), axis=0), axis=1)
+            assert ahead.max() < 12.0 * np.median(ahead)
+    for size in (3.0, 5.0):
+        mesh = tetrahedral_mesh(work.model, SizeRules(size))
+        assert verdict(mesh).good and mesh.conformal() and len(mesh.elements) < 12_000
+        assert mesh.volumes.sum() == pytest.approx(inside(egg), rel=0.02)
 
 
 def test_the_command_line_makes_few_faces_of_few_triangles(tmp_path):

@@ -18,7 +18,7 @@ from lithon.brep.validate import flaws
 from lithon.errors import Refusal
 from lithon.geometry.splines import BSplineSurface
 from lithon.mend.freeform import _ripples, curve_along, unfolded
-from lithon.mend.least_bending import _BEND, Bending, control_net
+from lithon.mend.least_bending import _BEND, Bending, control_net, spots
 from lithon.mend.patch import DEGREE, spline_values, uniform_knots
 from lithon.mend.segments import noise_of
 from lithon.mend.slicing import sliced
@@ -145,6 +145,34 @@ def test_a_net_is_that_of_least_squares(spans):
     assert bend.times(made) == pytest.approx(bend.toarray() @ made, rel=1e-9, abs=1e-9)
     cost = [float(((matrix @ x - right) ** 2).sum()) for x in (made, best)]
     assert cost[0] == pytest.approx(cost[1], rel=1e-6)
+
+
+def test_beyond_its_points_a_net_goes_on_as_it_is():
+    """A cubic that is told over a disc, a little wrongly at its rim, is one over the whole square where it goes on
+    calmly, and nothing like one where it need not; within the disc both are as near to the points."""
+    rng = np.random.default_rng(1)
+    spans = 8
+    knots, bend = uniform_knots(spans), Bending.of(spans, np.array([1.0, 0.7]))
+
+    def height(uv):
+        return uv[:, 0] ** 2 - 0.3 * uv[:, 0] * uv[:, 1] ** 2 + 0.5 * uv[:, 1]
+
+    uv = rng.random((4000, 2))
+    far = np.linalg.norm(uv - 0.5, axis=1)
+    told = uv[far < 0.4]
+    wrong = np.where(np.linalg.norm(told - 0.5, axis=1) > 0.37, 1e-3, 0.0) * rng.choice([-1.0, 1.0], len(told))
+    points = np.column_stack([told, height(told) + wrong])
+    beyond = spots(spans)
+    beyond = beyond[np.linalg.norm(beyond - 0.5, axis=1) > 0.4]
+    assert len(spots(spans)) == (2 * spans) ** 2 and 0.3 < len(beyond) / len(spots(spans)) < 0.7
+    off = {}
+    for calm in (0.0, 1e-3):
+        net = control_net(knots, [(told, points, 1.0)], bend, beyond, calm)
+        made = BSplineSurface(knots, knots, DEGREE, DEGREE, net)
+        there = made.at(*uv.T)[0]
+        off[calm] = np.abs(there[:, 2] - height(uv))
+    assert max(off[0.0][far < 0.35].max(), off[1e-3][far < 0.35].max()) < 1e-3
+    assert off[1e-3][far > 0.5].max() < 0.02 and off[0.0][far > 0.5].max() > 10.0 * off[1e-3][far > 0.5].max()
 
 
 def test_a_surface_that_ripples_is_told():

@@ -433,14 +433,23 @@ class BSplineSurface:
 
     def bend_at(self, u: Floats, v: Floats) -> Floats:
         """The larger principal curvature (n,) at parameters (n,)."""
+        mean, gauss = self._curvatures(u, v)
+        return np.asarray(np.abs(mean) + np.sqrt(np.maximum(mean**2 - gauss, 0.0)))
+
+    def roundness_at(self, u: Floats, v: Floats) -> Floats:
+        """The sum of the principal curvatures (n,), 1/mm, at parameters (n,): positive where it bends away from its
+        normal, as a ball does from the one that looks outwards."""
+        return -2.0 * self._curvatures(u, v)[0]
+
+    def _curvatures(self, u: Floats, v: Floats) -> tuple[Floats, Floats]:
+        """The mean and the Gaussian curvature (n,) at parameters (n,)."""
         _, du, dv, duu, duv, dvv = self.at(u, v)
         n = cross_product(du, dv)
         n = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-300)
         e, f, g = (du * du).sum(1), (du * dv).sum(1), (dv * dv).sum(1)
         second, m, k = (duu * n).sum(1), (duv * n).sum(1), (dvv * n).sum(1)
         det = np.maximum(e * g - f * f, 1e-300)
-        mean, gauss = (e * k - 2 * f * m + g * second) / (2 * det), (second * k - m * m) / det
-        return np.asarray(np.abs(mean) + np.sqrt(np.maximum(mean**2 - gauss, 0.0)))
+        return (e * k - 2 * f * m + g * second) / (2 * det), (second * k - m * m) / det
 
     def moved(self, motion: Floats) -> BSplineSurface:
         control = self.control @ motion[:3, :3].T + motion[:3, 3]

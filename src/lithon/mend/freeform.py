@@ -24,7 +24,7 @@ from lithon.geometry.curves import Line
 from lithon.geometry.spline_kernels import plain_feet
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane, Surface
-from lithon.mend.least_bending import Bending, control_net
+from lithon.mend.least_bending import Bending, control_net, spots
 from lithon.mend.patch import DEGREE, uniform_knots
 from lithon.progress import pulse
 
@@ -39,6 +39,8 @@ _BEYOND = 1.6
 #: Weights of the corners within beside that of the curves around, one after the other: at first the curves may slide
 #: along the surface; then it is held by them.
 _WEIGHTS = (1.0, 0.1, 0.04, 0.01, 0.01)
+#: Weights of going on calmly beyond a patch, the first tried first.
+_CALM = (1e-4, 1e-5, 1e-6)
 #: The share of what is allowed that is made use of: between the points looked at there are others.
 _SURE = 0.5
 #: How many times as far as its corners a face may stand off triangles' own border where it is only looked whether
@@ -221,8 +223,8 @@ def through(
         raise OffItsRim.at(rim[far], "the curves around a free-form face run far from it", middle)
     wide = high - low
     at, uv, beside_at, sides = (at - low) / wide, (sheet.uv - low) / wide, (beside_at - low) / wide, sheet.sides * wide
-    best: tuple[BSplineSurface, float] | None = None
-    lines, held = np.zeros((0, 4)), False
+    best: _Fit | None = None
+    held = False
     off, away, last = np.inf, np.inf, np.inf
     m = len(sheet.corners)
     finest = min(_SPANS[1] + 2.0 * np.sqrt(m), _USUAL if m < _DENSELY else np.inf, spans)
@@ -240,30 +242,62 @@ def through(
             among, _ = plain_feet(knots, knots, DEGREE, net, among, beside, _FEWER, _STEP)
             off, away = float(missed.max()), float(stand.max())
             made = BSplineSurface(frozen(knots), frozen(knots), DEGREE, DEGREE, frozen(net))
+            if off <= _SURE * near and away <= (most if best is None or away <= allowed else best.away):
+                best = _Fit(made, away, knots, parts, bend, where, within)
             if off <= _SURE * near and away <= allowed:
-                places = _ripples(made, sheet, uv, _FLAT * most, _lines(where, around))
-                if len(places):
-                    raise NoFace.at(places, _RIPPLING, middle)
-                return made, away
-            if off <= _SURE * near and away <= (most if best is None else best[1]):
-                best, lines = (made, away), _lines(where, around)
+                break
             if off > _FAR * near and away > _FAR * allowed:
                 break  # more steps do not help, more spans do
             if weight < 1.0 and (away > 2.0 * most or (weight == _WEIGHTS[-1] and off > 0.95 * before)):
                 break
             before = off
+        if best is not None and best.away <= allowed:
+            break
         held = weight == _WEIGHTS[-1]  # by the curves, as far as it can be
         if held and spans >= _SPANS[2] and off > max(_SLOW * last, _SURE * near):
             break  # more spans do not help either
         last = off if held else np.inf
     if best is not None:
-        places = _ripples(best[0], sheet, uv, _FLAT * most, lines)
+        points = rim, sheet.points[own]
+        made, away, where = best.calmed(size, middle, points, around, _SURE * near, max(allowed, best.away))
+        places = _ripples(made, sheet, uv, _FLAT * most, _lines(where, around))
         if len(places):
             raise NoFace.at(places, _RIPPLING, middle)
-        return best
+        return made, away
     places = np.concatenate([rim[missed > _SURE * near], sheet.points[own][stand > allowed]])
     which, kind = ("the curves around it", OffItsRim) if held and off > _SURE * near else ("its corners", NoFace)
     raise kind.at(places, f"no free-form face comes nearer to {which} than {max(off, away):.2g} mm", middle)
+
+
+@dataclass(frozen=True, slots=True)
+class _Fit:
+    """A surface and how far (mm) corners stand off it; what it was fitted to, and the feet of the points around it
+    (k,2) and of its corners (n,2)."""
+
+    made: BSplineSurface
+    away: float
+    knots: Floats
+    parts: list[tuple[Floats, Floats, float]]
+    bend: Bending
+    where: Floats
+    within: Floats
+
+    def calmed(
+        self, size: float, middle: Floats, points: tuple[Floats, Floats], around: Sequence[Floats], near: float,
+        allowed: float,
+    ) -> tuple[BSplineSurface, float, Floats]:  # fmt: skip
+        """The surface that goes on beyond its patch as calmly as may be, so that nothing of it comes back there: where
+        the points (k,3) and (n,3) stay as near (mm) as they have to. How far its corners stand off, and the feet."""
+        beyond = spots(len(self.knots) - 2 * DEGREE - 1)
+        beyond = beyond[~_within(_lines(self.where, around), beyond)]
+        for calm in _CALM:
+            net = control_net(self.knots, self.parts, self.bend, beyond, calm) * size + middle
+            where, missed = plain_feet(self.knots, self.knots, DEGREE, net, self.where, points[0], _STEPS, _STEP)
+            _, stand = plain_feet(self.knots, self.knots, DEGREE, net, self.within, points[1], _FEWER, _STEP)
+            if float(missed.max()) <= near and float(stand.max()) <= allowed:
+                knots = frozen(self.knots)
+                return BSplineSurface(knots, knots, DEGREE, DEGREE, frozen(net)), float(stand.max()), where
+        return self.made, self.away, self.where
 
 
 def _along_sides(sheet: Sheet, step: float) -> tuple[Floats, Floats]:

@@ -6,6 +6,7 @@ By the normal equations, whose matrix is a narrow band that is summed up point b
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -21,6 +22,8 @@ from lithon.mend.patch import DEGREE, spline_values, uniform_knots
 
 #: Weight of bending beside that of the points.
 _BEND = 1e-5
+#: So many places in each span, each way, at which it is asked how a surface goes on beyond its points.
+_PLACES = 2
 #: How often what is left of the equations is solved for.
 _AGAIN = 4
 
@@ -28,11 +31,13 @@ _AGAIN = 4
 @dataclass(frozen=True, slots=True, eq=False)
 class Bending:
     """The thin-plate energy of a net of n by n control points: the products (3,n,n) of the functions' derivatives of
-    each order, how much of each pair of them counts (3,), and a trace that keeps it definite."""
+    each order, how much of each pair of them counts (3,), a trace that keeps it definite, and how long the unit
+    square's sides are."""
 
     products: Floats
     shares: Floats
     trace: float
+    sides: tuple[float, float]
 
     @staticmethod
     def of(spans: int, sides: Floats) -> Bending:
@@ -43,7 +48,7 @@ class Bending:
         n = len(products[0])
         traces = np.trace(products, axis1=1, axis2=2)
         whole = float(shares @ (traces * traces[::-1]))
-        return Bending(products, shares, 1e-12 * whole / n**2)
+        return Bending(products, shares, 1e-12 * whole / n**2, (float(a), float(b)))
 
     def toarray(self) -> Floats:
         """All of it (n*n,n*n)."""
@@ -69,13 +74,29 @@ def _products(spans: int) -> Floats:
     return frozen([(b.T * w) @ b for b in values])
 
 
-def control_net(knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], bending: Bending) -> Floats:
+def spots(spans: int) -> Floats:
+    """The parameters (k,2) at which it is asked whether they are beyond what is around the points."""
+    once = (np.arange(_PLACES * spans) + 0.5) / (_PLACES * spans)
+    return np.stack(np.meshgrid(once, once), axis=-1).reshape(-1, 2)
+
+
+def control_net(
+    knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], bending: Bending, beyond: Floats | None = None,
+    calm: float = 0.0,
+) -> Floats:  # fmt: skip
     """Control points (n,n,3): least squares of bending and of parts, each parameters (k,2), points (k,3) and weight.
-    Raises Refusal where the equations are singular."""
+    beyond (k,2): those of the `spots` that are beyond what is around the points, where some that reach in there a
+    little would throw it about; how much it counts (calm) that it goes on there as it is. Raises Refusal where the
+    equations are singular."""
     n = len(knots) - DEGREE - 1
     weight = np.concatenate([np.full(len(uv), w) for uv, _, w in parts])
     right = np.concatenate([points for _, points, _ in parts])
     first, share = _shares(knots, DEGREE, np.concatenate([uv for uv, _, _ in parts]))
+    if beyond is not None and len(beyond):
+        more, counts = _going_on(knots, beyond, bending)
+        first, share = (np.concatenate(each) for each in zip((first, share), *more, strict=True))
+        weight = np.concatenate([weight, np.repeat(calm * counts, len(beyond))])
+        right = np.concatenate([right, np.zeros((len(counts) * len(beyond), 3))])
     band = _band(first, share, weight, n, bending.products, bending.shares * _BEND**2, bending.trace * _BEND**2)
     try:
         factor = scipy.linalg.cholesky_banded(band.T, lower=True, overwrite_ab=True, check_finite=False)
@@ -86,6 +107,22 @@ def control_net(knots: Floats, parts: Sequence[tuple[Floats, Floats, float]], be
         rest = _rest(first, share, weight, n, right, net) - _BEND**2 * bending.times(net)
         net += scipy.linalg.cho_solve_banded((factor, True), rest, check_finite=False)
     return net.reshape(n, n, 3)
+
+
+def _going_on(knots: Floats, uv: Floats, bending: Bending) -> tuple[list[tuple[Ints, Floats]], Floats]:
+    """As equations that the third derivatives at some places (k,2) are none, in each of their (4,) mixed orders: the
+    first control points (k,2) and shares (k,2,degree+1) of each order, and its weight."""
+    first, _ = _shares(knots, DEGREE, uv)
+    spans = len(knots) - 2 * DEGREE - 1
+    columns = first[:, :, None] + np.arange(DEGREE + 1)
+    rows, counts = [], []
+    a, b = bending.sides
+    for k in range(4):
+        each = [spline_values(knots, uv[:, way], order) for way, order in ((0, k), (1, 3 - k))]
+        share = np.stack([np.take_along_axis(x, columns[:, way], axis=1) for way, x in enumerate(each)], axis=1)
+        rows.append((first, share))
+        counts.append(math.comb(3, k) * a ** (1 - 2 * k) * b ** (1 - 2 * (3 - k)))
+    return rows, np.sqrt(np.array(counts)) / (_PLACES * spans)
 
 
 @njit(cache=True, nogil=True)

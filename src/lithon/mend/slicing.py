@@ -33,6 +33,8 @@ _THIN = 0.05
 #: A side without bad places has at least this share of it, no more than that, and ends so far beside them (share of
 #: its reach).
 _CLEAN, _REST, _BESIDE = 0.15, 0.9, 0.02
+#: A plane that cut before is taken again where it leaves so much of what the best one does.
+_AS_WELL = 0.9
 #: Where along an axis it is cut: shares of the area.
 _WHERE = (0.35, 0.5, 0.65)
 
@@ -47,6 +49,7 @@ def sliced(
     label = np.full(len(corners), -1, dtype=np.int64)
     label[rows] = 0
     parent = np.arange(len(corners))
+    planes: list[tuple[Floats, Floats]] = []
     bad = fails(points, corners[rows])
     waiting, count = [] if bad is None else [0], 1
     while waiting:
@@ -58,7 +61,7 @@ def sliced(
             bad = fails(points, corners[own])
             if bad is None and _flat(points, corners[own]) >= _FLAT:
                 continue
-        points, corners, of, part, _ = halved(points, corners, own, bad)
+        points, corners, of, part, _ = halved(points, corners, own, bad, planes)
         label, parent = label[of], parent[of]
         label[part >= 0] = count + part[part >= 0]
         for j in range(int(part.max()) + 1):
@@ -103,17 +106,22 @@ def by_creases(points: Floats, corners: Ints) -> Ints:
 
 
 def halved(
-    points: Floats, corners: Ints, rows: Ints, bad: Floats | None = None
-) -> tuple[Floats, Ints, Ints, Ints, Ints]:
+    points: Floats, corners: Ints, rows: Ints, bad: Floats | None = None,
+    planes: list[tuple[Floats, Floats]] | None = None,
+) -> tuple[Floats, Ints, Ints, Ints, Ints]:  # fmt: skip
     """Triangles (m,3) of points (n,3), some of them (rows) cut by a plane into parts, two or more: the points, those
     there were first, the triangles, the one that each was a part of, and the part (m,) of each, -1 of the others and of
     all where they are too few or no plane parts them; and the sides (k,2) on which new points are, in their order. bad
-    (k,3): places of which one side is to be free."""
+    (k,3): places of which one side is to be free; planes: those that cut before, which are taken again where they do as
+    well, so that borders go on beyond each other; added to."""
     whole, sides = np.full(len(corners), -1, dtype=np.int64), np.zeros((0, 2), dtype=np.int64)
     none = points, corners, np.arange(len(corners)), whole, sides
-    plane = _plane(points, corners[rows], bad) if len(rows) > _FEW else None
+    planes = [] if planes is None else planes
+    plane = _plane(points, corners[rows], bad, planes) if len(rows) > _FEW else None
     if plane is None:
         return none
+    if not any(plane is known for known in planes):
+        planes.append(plane)
     mine = np.zeros(len(corners), dtype=bool)
     mine[rows] = True
     points, corners, of, sides = _cut(points, corners, mine, *plane)
@@ -139,9 +147,11 @@ def _flat(points: Floats, corners: Ints) -> float:
     return float(np.linalg.norm(normal.sum(axis=0)) / max(float(np.linalg.norm(normal, axis=1).sum()), 1e-300))
 
 
-def _plane(points: Floats, corners: Ints, bad: Floats | None) -> tuple[Floats, Floats] | None:
+def _plane(
+    points: Floats, corners: Ints, bad: Floats | None, known: list[tuple[Floats, Floats]]
+) -> tuple[Floats, Floats] | None:
     """A point and the normal of the plane that has most on a side without bad places (k,3), or, where there are none or
-    they are everywhere, that leaves the flattest two halves."""
+    they are everywhere, that leaves the flattest two halves; one that is known where it does about as well."""
     normal, middle = _measures(points, corners)
     area = np.linalg.norm(normal, axis=1)
     centre = area @ middle / area.sum()
@@ -168,11 +178,28 @@ def _plane(points: Floats, corners: Ints, bad: Floats | None) -> tuple[Floats, F
             ahead = along > at
             if not 0.1 < float(area[ahead].sum()) / float(area.sum()) < 0.9:
                 continue
-            flat = sum(float(np.linalg.norm(normal[s].sum(axis=0))) for s in (ahead, ~ahead)) / float(area.sum())
+            flat = _halves(normal, area, ahead)
             if best is None or flat > best[0]:
                 best = flat, centre + at * way, way
     found = clean or best
-    return None if found is None else found[1:]
+    if found is None:
+        return None
+    for plane in known:
+        along = (middle - plane[0]) @ plane[1]
+        if clean is not None and bad is not None:
+            off = (bad - plane[0]) @ plane[1]
+            free = max((float(area[s * along < float((s * off).min())].sum()) for s in (1.0, -1.0)), default=0.0)
+            good = free > _AS_WELL * clean[0] * float(area.sum())
+        else:
+            good = best is not None and _halves(normal, area, along > 0.0) > _AS_WELL * best[0]
+        if good and 0.1 < float(area[along > 0.0].sum()) / float(area.sum()) < 0.9:
+            return plane
+    return found[1:]
+
+
+def _halves(normal: Floats, area: Floats, ahead: Bools) -> float:
+    """How long the mean normals of two halves are, in the middle of both."""
+    return sum(float(np.linalg.norm(normal[s].sum(axis=0))) for s in (ahead, ~ahead)) / float(area.sum())
 
 
 def _ahead(points: Floats, corners: Ints, at: Floats, way: Floats) -> Bools:

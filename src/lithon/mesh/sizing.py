@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, triangle_areas
 from lithon.brep.analysis.thickness import thin_walls
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.measures import face_area, face_width, prepare, volume
@@ -27,7 +27,7 @@ from lithon.geometry.batch import spread as stretched
 from lithon.geometry.curves import Ellipse, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.rounds import Cone, Sphere, Torus
-from lithon.geometry.splines import curvature
+from lithon.geometry.splines import BSplineSurface, curvature
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mesh.size_tree import SizeTree
 from lithon.remembered import Remembered
@@ -316,16 +316,37 @@ def _turn(body: Body, rules: SizeRules) -> float:
     cut = 0.0
     for use in body.uses:
         surface = use.face.surface
+        outward = 1.0 if use.forward == use.face.along else -1.0
+        if isinstance(surface, BSplineSurface):
+            bends, rounds = _bends.of(use.face, _bends_of)
+            steps = np.minimum(turn / np.maximum(bends, 1e-300), rules.size)
+            cut += outward * float(rounds @ steps**2) / 12.0
         if not isinstance(surface, Cylinder | Cone | Sphere | Torus):
             continue
         bend = float(np.median(surface.bend(face_mesh(use.face).points)))
         step = min(turn / max(bend, 1e-300), rules.size)
         ways = 2.0 if isinstance(surface, Sphere) else 1.0
-        outward = 1.0 if use.forward == use.face.along else -1.0
         cut += outward * ways * face_area(use.face) * bend * step**2 / 12.0
     share = max(abs(cut) / max(abs(volume(body)), 1e-300), 1e-300)
     finer = max(float(np.sqrt(_CUT_LITTLE / share)), 1.0 / _AROUND_MORE)
     return turn * min(1.0, finer, float(np.sqrt(_CUT_OFF / share)))
+
+
+#: At so many points of a free-form face it is looked how round it is.
+_FEW_SPOTS = 300
+_bends = Remembered[Face, tuple[Floats, Floats]]("mesh/sizing:bends")
+
+
+def _bends_of(face: Face) -> tuple[Floats, Floats]:
+    """Of a free-form face at points all over it the greatest curvature (k,), 1/mm, and the sum of both times the area
+    (k,), mm, that each stands for."""
+    surface, mesh = face.surface, face_mesh(face)
+    assert isinstance(surface, BSplineSurface)
+    corners = mesh.points[mesh.triangles]
+    step = 1 + len(corners) // _FEW_SPOTS
+    uv, areas = surface.parameters(corners[::step].mean(axis=1)), triangle_areas(mesh.points, mesh.triangles[::step])
+    share = face_area(face) * areas / max(float(areas.sum()), 1e-300)
+    return surface.bend_at(*uv.T), surface.roundness_at(*uv.T) * share
 
 
 #: At how many points of a curved face its curvature is asked for.
