@@ -152,8 +152,7 @@ def _remove_edge(
     m = triangulated(x, ring, n, a, b, worst + _GAIN, new)
     if m == 0:
         return False
-    commit(tet, nbr, wall, lab, free, state, tets, n, new, m, lab[t0])
-    return True
+    return bool(commit(tet, nbr, wall, lab, free, state, tets, n, new, m, lab[t0]))
 
 
 @njit(cache=True)
@@ -178,8 +177,7 @@ def _remove_face(
     for k in range(3):
         new[k, 0], new[k, 1], new[k, 2], new[k, 3] = e, d, tri[k], tri[(k + 1) % 3]
     old = np.array([t, u])
-    commit(tet, nbr, wall, lab, free, state, old, whole(2), new, whole(3), lab[t])
-    return True
+    return bool(commit(tet, nbr, wall, lab, free, state, old, whole(2), new, whole(3), lab[t]))
 
 
 @njit(cache=True)
@@ -217,8 +215,7 @@ def _collapse(
         if quality(x, new[m, 0], new[m, 1], new[m, 2], new[m, 3]) <= worst:
             return False
         m += 1
-    commit(tet, nbr, wall, lab, free, state, star, n, new, m, lab[t0])
-    return True
+    return bool(commit(tet, nbr, wall, lab, free, state, star, n, new, m, lab[t0]))
 
 
 @njit(cache=True)

@@ -89,8 +89,7 @@ def swap_side(
     if m == 0:
         return False
     new[:m, 4:] = face
-    commit(tet, nbr, wall, lab, free, state, tets, n, new, m, lab[t0])
-    return True
+    return bool(commit(tet, nbr, wall, lab, free, state, tets, n, new, m, lab[t0]))
 
 
 @njit(cache=True)
@@ -151,8 +150,7 @@ def collapse_on_skin(
         if quality(x, new[m, 0], new[m, 1], new[m, 2], new[m, 3]) <= worst:
             return False
         m += 1
-    commit(tet, nbr, wall, lab, free, state, star, n, new, m, lab[t0])
-    return True
+    return bool(commit(tet, nbr, wall, lab, free, state, star, n, new, m, lab[t0]))
 
 
 @njit(cache=True)
@@ -284,5 +282,4 @@ def new_node(
     for k in range(m):
         new[k, 3] = v
     new[:m, 4:] = face
-    commit(tet, nbr, wall, lab, free, state, cavity, n, new, m, lab[cavity[0]])
-    return True
+    return bool(commit(tet, nbr, wall, lab, free, state, cavity, n, new, m, lab[cavity[0]]))

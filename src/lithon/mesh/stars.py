@@ -92,6 +92,19 @@ def star_of(tet: Ints, nbr: Ints, t0: int, v: int, out: Ints, seen: Ints, mark: 
 
 
 @njit(cache=True)
+def _has_side(new: Ints, n: int, key: Ints) -> bool:
+    """Whether one of some elements (n,4) has three corners, told in order."""
+    for k in range(n):
+        hits = 0
+        for j in range(4):
+            if new[k, j] == key[0] or new[k, j] == key[1] or new[k, j] == key[2]:
+                hits += 1
+        if hits == 3:
+            return True
+    return False
+
+
+@njit(cache=True)
 def commit(
     tet: Ints,
     nbr: Ints,
@@ -104,9 +117,11 @@ def commit(
     new: Ints,
     n_new: int,
     label: int,
-) -> None:
-    """Replace elements by others that fill the same space. state: rows used, free rows, change count. new: nodes,
-    and for each side the face whose wall it becomes where it has nothing behind it and was no wall before."""
+) -> bool:
+    """Replace elements by others that fill the same space, where each of these has beside it what one of those had:
+    not where two sides around them lie over the same corners, as where a skin is folded, nor where one would be left
+    over. Whether that was done. state: rows used, free rows, change count. new: nodes, and for each side the face whose
+    wall it becomes where it has nothing behind it and was no wall before."""
     most = 4 * n_old
     key = np.empty((most, 3), dtype=np.int64)
     out_t = np.empty(most, dtype=np.int64)
@@ -125,8 +140,14 @@ def commit(
             a, b, c = tet[t, FACE[i, 0]], tet[t, FACE[i, 1]], tet[t, FACE[i, 2]]
             low, high = min(a, b, c), max(a, b, c)
             key[m, 0], key[m, 1], key[m, 2] = low, a + b + c - low - high, high
+            for j in range(m):
+                if key[j, 0] == low and key[j, 1] == key[m, 1] and key[j, 2] == high:
+                    return False
             out_t[m], out_w[m] = u, wall[t, i]
             m += 1
+    for j in range(m):
+        if out_t[j] >= 0 and not _has_side(new, n_new, key[j]):
+            return False
     for k in range(n_old):
         tet[old[k], 0] = -1
     slots = np.empty(n_new, dtype=np.int64)
@@ -193,6 +214,7 @@ def commit(
                 k += 1
             wall[open_t[j], open_i[j]] = new[k, 4 + open_i[j]]
     state[2] += 1
+    return True
 
 
 @njit(cache=True)
