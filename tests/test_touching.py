@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from dice import seeds
 from solids import motion
 
 import lithon
@@ -13,11 +14,14 @@ from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws, touching_edges
 from lithon.errors import Refusal
+from lithon.mesh import tetrahedra
+from lithon.mesh.delaunay import FACE
 from lithon.mesh.improve import Cells
 from lithon.mesh.partly import what_can
 from lithon.mesh.quality import tet_volumes
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.slide import FIXED
+from lithon.mesh.stars import commit
 from lithon.mesh.verdict import verdict
 from lithon.operations.places import Cut
 from lithon.operations.running import run
@@ -104,3 +108,78 @@ def test_where_a_body_touches_itself_nothing_is_cleared_that_makes_it_touch_furt
             model = run(State(model), do.clear([face])).model
             assert volume(model.bodies[0]) == pytest.approx(volume(before) + 27.0 / 6.0, rel=1e-9)
     assert len(touching_edges(model.bodies[0])) == 1
+
+
+def linked(cells):
+    """Whether each element knows what is beside it: links look back, over the same three corners."""
+    t, i = np.nonzero(cells.nbr >= 0)
+    other = cells.nbr[t, i]
+    three = cells.tet[t[:, None], FACE[i]]
+    common = (three[:, :, None] == cells.tet[other][:, None, :]).any(axis=2).all(axis=1)
+    back = (cells.nbr[other] == t[:, None]).any(axis=1)
+    return bool(common.all() and back.all() and ((cells.nbr >= 0) | (cells.wall >= 0)).all())
+
+
+@pytest.mark.parametrize("seed", seeds(12))
+def test_elements_know_what_is_beside_them_when_they_have_been_improved(seed, monkeypatch):
+    """Of steps, tails and tips that are closed below what is ignored, where skins come to lie on themselves."""
+    rng = np.random.default_rng(seed)
+    parts, at = [], 0.0
+    for _ in range(5):
+        wide, high = rng.uniform(2.0, 6.0), 5.0 + rng.choice([0.0, 0.05, 1.0]) + rng.uniform(0.0, 0.004)
+        foot = [(at, 0), (at + wide, 0), (at + wide, rng.uniform(6.0, 12.0)), (at, rng.uniform(6.0, 12.0))]
+        parts.append(prism([Piece(p) for p in foot], high))
+        at += wide
+    model = Model.of(parts)
+    while len(model.bodies) > 1:
+        model = run(State(model), do.unite([model.bodies[0]], [model.bodies[1]])).model
+    done = []
+    improve = tetrahedra.improve
+
+    def looked_at(cells, progress):
+        assert linked(cells)
+        done.append(improve(cells, progress))
+        assert linked(done[-1])
+        return done[-1]
+
+    monkeypatch.setattr(tetrahedra, "improve", looked_at)
+    mesh = what_can(Model.of([moved(model.bodies[0], motion(seed))]), SizeRules(1.5, ignore=0.15))
+    assert done and mesh.conformal() and not mesh.failures
+    assert mesh.volumes.sum() == pytest.approx(volume(model.bodies[0]), rel=0.01)
+
+
+def test_elements_are_not_exchanged_where_something_would_be_left_over():
+    """A ring of three elements around an axis for two above each other, and back; not for one, and not where another
+    element is beside what would be gone. What is refused changes nothing."""
+    ring = np.array([[0, 1, 2, 3], [0, 2, 4, 3], [0, 4, 1, 3]])  # around 0 and 3
+    pair = np.array([[2, 1, 4, 0], [1, 2, 4, 3]])
+    beside = np.array([1, 4, 3, 5])  # over a side of the ring
+
+    def arrays(nbr):
+        tet = np.full((40, 4), -1)
+        tet[:4] = [*ring, beside]
+        links, wall = np.full((40, 4), -1), np.full((40, 4), -1)
+        links[:4] = nbr
+        wall[:4] = np.where(links[:4] < 0, 0, -1)
+        return tet, links, wall, np.zeros(40, dtype=np.int64), np.zeros(40, dtype=np.int64), np.array([4, 0, 0])
+
+    def links():
+        out = np.full((4, 4), -1)
+        every = [*ring, beside]
+        for s, one in enumerate(every):
+            for k in range(4):
+                side = {*one.tolist()} - {int(one[k])}
+                out[s, k] = next((t for t, two in enumerate(every) if t != s and side <= {*two.tolist()}), -1)
+        return out
+
+    state = arrays(links())
+    new = np.full((8, 8), -1)
+    new[:2, :4] = pair
+    new[:2, 4:] = 0
+    before = [a.copy() for a in state]
+    old = np.arange(3)
+    assert not commit(*state[:4], state[4], state[5], old, 3, new, 1, 0)  # the side that another is beside is not in it
+    assert all((a == b).all() for a, b in zip(before, state, strict=True))
+    assert commit(*state[:4], state[4], state[5], old, 3, new, 2, 0)
+    live = state[0][:, 0] >= 0
+    assert live.sum() == 3 and state[1][3].max() in np.flatnonzero(live)
