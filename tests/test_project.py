@@ -111,6 +111,8 @@ def test_projects_survive_closing(prepared, tmp_path, monkeypatch):
     undone, _ = lithon.load_project(path)
     assert undone.position == 5 and undone.size == 4.0 and undone.redo()
     old = path.read_bytes()
+    with pytest.raises(BadFile, match="a project"):
+        lithon.open(path)
 
     def full(*args):
         raise OSError(28, "No space left on device")

@@ -42,7 +42,7 @@ from lithon.exchange.intake import SUFFIXES
 from lithon.jobs.pages import Page
 from lithon.operations.table import Row, rows
 from lithon.project.deliveries import DELIVERIES, Delivery
-from lithon.project.files import SUFFIX
+from lithon.project.ledger import SUFFIX
 from lithon.project.process import Started
 
 

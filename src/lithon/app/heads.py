@@ -13,6 +13,7 @@ from lithon.app import theme
 from lithon.app.histogram import Histogram
 from lithon.app.parts import Card, button, choice, label, number, row, title
 from lithon.brep.copies import root_of
+from lithon.brep.topology import Model
 from lithon.exchange.intake import UnitChoice
 from lithon.exchange.placement import ORIGINS, UPS, Placement
 from lithon.mesh.compare import compared
@@ -231,7 +232,8 @@ def prove(docket: Docket) -> None:
     only_skin = mesh.shape.flat and bool(mesh.failures) and not all(b.sheet for b in mesh.bodies)
     what = "area" if mesh.shape.flat else "volume"
     held = from_lattice(mesh) if mesh.rounded else "boundary recovered"
-    matched = "all shared faces match" if mesh.conformal() else "not conformal"
+    shared = len(mesh.bodies) > 1 and bool(Model.of(mesh.bodies).shared())
+    matched = "not conformal" if not mesh.conformal() else "all shared faces match" if shared else "conformal"
     docket.add(
         Card(
             "✓" if good else "▲",

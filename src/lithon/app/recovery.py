@@ -7,7 +7,7 @@ from pathlib import Path
 
 from platformdirs import user_state_dir
 
-from lithon.project.files import SUFFIX
+from lithon.project.ledger import SUFFIX
 
 
 def folder() -> Path:

@@ -32,8 +32,8 @@ from lithon.operations.marks import held
 from lithon.operations.operation import Chosen, Operation
 from lithon.operations.prove.settings import FaceBudget
 from lithon.operations.state import State
-from lithon.project.files import SUFFIX, save_project
-from lithon.project.ledger import Entry, Ledger, Past
+from lithon.project.files import save_project
+from lithon.project.ledger import SUFFIX, Entry, Ledger, Past
 from lithon.project.process import BACK, Started
 from lithon.project.worker import JOBS, WorkerHandle
 from lithon.survey.costs import Cost, Costs

@@ -80,7 +80,7 @@ def _do(
 def _write_as(work: lithon.Ledger, path: Path) -> None:
     """Write work to a path in the format that its suffix names. Raises LithonError where it names none."""
     from lithon.project.deliveries import DELIVERIES
-    from lithon.project.files import SUFFIX
+    from lithon.project.ledger import SUFFIX
 
     if path.suffix.lower() == SUFFIX:
         lithon.save_project(work, path)

@@ -17,7 +17,6 @@ from lithon.operations.state import Settings
 from lithon.progress import SILENT, Progress
 from lithon.project.ledger import Ledger, Past, Source
 
-SUFFIX = ".lithon"
 _MOST = 1 << 31
 
 

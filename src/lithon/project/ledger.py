@@ -23,6 +23,9 @@ from lithon.operations.state import IGNORED, Settings, State
 from lithon.progress import SILENT, Progress
 from lithon.survey.report import default_size
 
+#: What files that projects are kept in end with.
+SUFFIX = ".lithon"
+
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Entry:
@@ -64,6 +67,8 @@ class Ledger:
     def open(path: str | Path, unit: str | None = None, placement: Placement | None = None) -> Ledger:
         """Start from a STEP file or triangles; `unit` for files that name none. Raises BadFile."""
         path = Path(path)
+        if path.suffix.lower() == SUFFIX:
+            raise BadFile(f"{path.name} is a project and no file of geometry: the window opens it, and load_project")
         try:
             data = path.read_bytes()
         except OSError as error:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from lithon.progress import SILENT, Progress
-from lithon.project.files import SUFFIX, load_project
-from lithon.project.ledger import Ledger, Past
+from lithon.project.files import load_project
+from lithon.project.ledger import SUFFIX, Ledger, Past
 
 open = Ledger.open
 
