@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Iterable
+from functools import cached_property
 
 from lithon.brep.topology import Body, Edge, Face
 from lithon.mesh.sizing import SizeRules
@@ -17,19 +18,18 @@ class Closing:
         self.rules, self.limit = rules, rules.ignore or 0.0
         self._stay = {*rules.kept, *avoid} | {x for x in rules.followed if isinstance(x, Face)}
         self._asked = {e for e, _ in rules.divisions} | {x for x in rules.followed if isinstance(x, Edge)}
-        self._bodies, self._found = tuple(bodies), dict[Edge, list[Face]]()
+        self._bodies = tuple(bodies)
         self._known: dict[Face, bool] = {}
 
-    @property
+    @cached_property
     def around(self) -> dict[Edge, list[Face]]:
         """The faces of all bodies at each edge, those of each body."""
-        if not self._found:
-            self._found = defaultdict(list)
-            for body in self._bodies:
-                for use in body.uses:
-                    for edge in dict.fromkeys(use.face.edges()):
-                        self._found[edge].append(use.face)
-        return self._found
+        out: dict[Edge, list[Face]] = defaultdict(list)
+        for body in self._bodies:
+            for use in body.uses:
+                for edge in dict.fromkeys(use.face.edges()):
+                    out[edge].append(use.face)
+        return out
 
     def may(self, face: Face) -> bool:
         """Whether the tips of a face may be closed."""

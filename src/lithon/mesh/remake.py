@@ -258,6 +258,9 @@ class _Remaker:
             if changed and self._zip():  # what ended bluntly, in a short edge, is a tip now
                 changed += 1
                 dirty |= w.free
+                rows = np.flatnonzero(w.tri[: w.used[1], 0] >= 0)
+                self.touched = np.union1d(self.touched, w.of[rows[w.free[w.tri[rows]].any(axis=1)]])
+                self._tree, self._owner = _tree_of(self.faces, self.touched)
             first = int(w.used[0])
             changed += split_all(w, now | dirty, dirty)
             if w.used[0] > first:
