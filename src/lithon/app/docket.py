@@ -27,6 +27,7 @@ _NOUNS = {
     "small fillet": ("fillets", "radius"),
     "small chamfer": ("chamfers", "width"),
     "pocket": ("pockets", "depth"),
+    "low boss": ("bosses", "depth"),
 }
 
 

@@ -3,6 +3,7 @@ face and place, and the rest is kept."""
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import replace
@@ -12,7 +13,7 @@ import scipy
 
 from lithon.brep.faceted import faceted
 from lithon.brep.shells import closed
-from lithon.brep.topology import Body, Edge, Model, Vertex
+from lithon.brep.topology import Body, Model
 from lithon.errors import Refusal
 from lithon.mesh.failing import approximated, failing, skin_of
 from lithon.mesh.mesh import Mesh
@@ -43,11 +44,16 @@ def what_can(
     made: list[Mesh] = []
     failures: list[Failure] = []
     named, why = True, None
-    for k, group in enumerate(groups):
-        part = model if len(groups) == 1 else Model(tuple(group), model.tolerance)
+    waiting = deque((group, progress.part(k / len(groups), (k + 1) / len(groups))) for k, group in enumerate(groups))
+    while waiting:
+        group, ahead = waiting.popleft()
+        part = model if len(group) == len(model.bodies) else Model(tuple(group), model.tolerance)
         try:
-            made.append(_mesh(part, rules, progress.part(k / len(groups), (k + 1) / len(groups)), lattice))
+            made.append(_mesh(part, rules, ahead, lattice))
         except Refusal as refusal:
+            if len(less := _together(part, by_faces=True)) > 1:  # faces may lie on each other unshared
+                waiting.extendleft((one, ahead) for one in reversed(less))
+                continue
             if (instead := _instead(part, rules, progress, lattice)) is not None:
                 made.append(instead)
                 continue
@@ -131,17 +137,17 @@ def _from_lattice(group: Sequence[Body], rules: SizeRules, progress: Progress, m
     )
 
 
-def _together(model: Model) -> list[list[Body]]:
-    """Bodies by the faces, edges and vertices that they share."""
+def _together(model: Model, by_faces: bool = False) -> list[list[Body]]:
+    """Bodies by the faces, edges and vertices that they share, or by faces alone."""
     if len(model.bodies) == 1:
         return [list(model.bodies)]
     sets: scipy.cluster.hierarchy.DisjointSet = scipy.cluster.hierarchy.DisjointSet(model.bodies)
-    first: dict[Edge | Vertex, Body] = {}
+    first: dict[object, Body] = {}
     for body in model.bodies:
-        for edge in body.edges():  # of a face that is shared the edges are, too
-            for shared in (edge, edge.start, edge.end):
-                if shared is not None:
-                    sets.merge(first.setdefault(shared, body), body)
+        edges = () if by_faces else tuple(body.edges())
+        ends = (v for e in edges for v in (e.start, e.end) if v is not None)
+        for shared in (*body.faces, *edges, *ends):
+            sets.merge(first.setdefault(shared, body), body)
     out: dict[Body, list[Body]] = {}
     for body in model.bodies:
         out.setdefault(sets[body], []).append(body)

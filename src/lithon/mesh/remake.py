@@ -28,7 +28,7 @@ from lithon.mesh.drapes import Ignored, ignored
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.skin import Skin, side_of
 from lithon.mesh.surface import SurfaceMesh, surface_mesh
-from lithon.mesh.tips import draw_together, tips
+from lithon.mesh.tips import draw_together, necks, tips
 from lithon.mesh.web import inner_nodes, middles, near, settle, web_of
 from lithon.mesh.web_changes import collapse_all, split_all, swap_all
 from lithon.progress import pulse
@@ -54,7 +54,7 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
     held = set(avoid)
     for _ in range(_TRIES):
         at_tips = _Tips(surface, held)
-        if not found and not len(at_tips.at_first()[0]):
+        if not found and at_tips.none():
             return surface
         work = _Remaker(surface, found, at_tips)
         if not len(work.touched):
@@ -70,7 +70,7 @@ def remade(surface: SurfaceMesh, avoid: Collection[Face] = ()) -> SurfaceMesh:
 
 
 class _Tips:
-    """The tips of faces of a mesh, as far as they may be drawn together below the ignore size."""
+    """The tips and necks of faces of a mesh, as far as they may be drawn together below the ignore size."""
 
     def __init__(self, surface: SurfaceMesh, avoid: Collection[Face]):
         self.surface, self.closing = surface, Closing(surface.bodies, surface.sizes.rules, avoid)
@@ -102,6 +102,18 @@ class _Tips:
             return np.zeros((0, 2), dtype=np.int64), np.zeros((0, 3))
         found, wide, places = tips(points, triangles, of, kept, self.limit)
         return found[self._fit(found[:, 1])], places[self._fit(wide[:, 1])].reshape(-1, 3)
+
+    def across(self, points: Floats, triangles: Ints, of: Ints, kept: Ints) -> Ints:
+        """The nodes and faces (k,3), two and one, at the necks that are drawn together."""
+        if not self.limit or not len(kept):
+            return np.zeros((0, 3), dtype=np.int64)
+        found = necks(points, triangles, of, kept, self.limit)
+        return found[self._fit(found[:, 2])]
+
+    def none(self) -> bool:
+        """Whether there are none, nor necks."""
+        first = self.surface.points(), *self.surface.triangles(), self.surface.sides()
+        return not len(self.at_first()[0]) and not len(self.across(*first))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -234,12 +246,13 @@ class _Remaker:
         b = w.kept[a, at]
         kept = np.stack([a, b], axis=1)[a < b]
         at_tips, _ = self.tips.among(w.p, w.tri[rows], w.of[rows], kept)
+        across = self.tips.across(w.p, w.tri[rows], w.of[rows], kept)
         together = np.zeros(len(w.p), dtype=np.bool_)
-        if not len(at_tips):
+        if not len(at_tips) and not len(across):
             return False
         bound = np.zeros_like(together)
         bound[self.tips.bound()] = True
-        ends = draw_together(w, at_tips, self.tips.limit, bound, together)
+        ends = draw_together(w, at_tips, across, self.tips.limit, bound, together)
         if (ends < 0).all():
             return False
         self.closed -= set(at_tips[:, 0].tolist())  # what went on from where it ended before is the same tip

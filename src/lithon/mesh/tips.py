@@ -1,8 +1,9 @@
-"""Tips of faces, where two edges run into each other at a small angle, drawn together as far as they are narrower than
-what is ignored; compiled.
+"""Tips of faces, where two edges run into each other at a small angle, and necks, where they come near each other,
+drawn together as far as they are narrower than what is ignored; compiled.
 
 Each node of the one edge becomes one with a node of the other, from the tip on, as a zip is closed: what was the face
-there is gone, and the faces beyond its two edges meet. Where it stops the face is as wide as what is ignored.
+there is gone, and the faces beyond its two edges meet. Where it stops the face is as wide as what is ignored. A neck
+that is drawn together where it is narrowest has two tips.
 """
 
 from __future__ import annotations
@@ -19,6 +20,8 @@ from lithon.mesh.web_changes import beside, draw_in, folds, has, stays_good
 _NARROW, _POOR = np.radians(25.0), np.radians(13.0)
 #: As a cosine; and what is beside a tip gets no flatter than this.
 _SHARP, _LEAST = float(np.cos(_NARROW)), 0.12
+#: A neck is no wider than this share of what is ignored.
+_NECK = 0.2
 
 
 def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) -> tuple[Ints, Ints, Floats]:
@@ -49,26 +52,125 @@ def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) ->
     return np.unique(np.concatenate(near), axis=0), np.concatenate(wide), np.concatenate(places)
 
 
+def necks(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) -> Ints:
+    """The sides (k,2) of triangles (m,3), of faces (m,), that go across a face from one kept side (s,2) to another
+    where it is far narrower than a limit (mm), and the faces, as rows (k,3), the shortest first."""
+    n = len(points)
+    keys = np.unique(kept.min(axis=1) * n + kept.max(axis=1))
+    a, b = triangles.ravel(), np.roll(triangles, -1, axis=1).ravel()
+    on_edge = np.zeros(n, dtype=np.bool_)
+    on_edge[kept] = True
+    long = np.linalg.norm(points[a] - points[b], axis=1)
+    rows = np.flatnonzero((a < b) & on_edge[a] & on_edge[b] & (long < _NECK * limit))
+    rows = rows[~np.isin(a[rows] * n + b[rows], keys)]
+    rows = rows[np.argsort(long[rows], kind="stable")]
+    return np.stack([a[rows], b[rows], np.repeat(of, 3)[rows]], axis=1)
+
+
 @njit(cache=True)
-def draw_together(w: Web, at: Ints, limit: float, bound: Bools, changed: Bools) -> Ints:
-    """Draw tips (k,2), nodes and faces, together where they are narrower than a limit (mm); the nodes (k,) where they
-    are then, -1 where one could not be. bound (n,): those that stay; changed (n,): the nodes around; added to."""
+def draw_together(w: Web, at: Ints, across: Ints, limit: float, bound: Bools, changed: Bools) -> Ints:
+    """Draw tips (k,2), nodes and faces, and necks (j,3), two nodes and a face, together where they are narrower than a
+    limit (mm); the nodes (k+j,2) where tips are then, at the most two of each, -1 where none could be. bound (n,):
+    those that stay; changed (n,): the nodes around; added to."""
     wide = w.star.shape[1]
     gone, one, two = np.empty(wide, np.int64), np.empty(3 * wide, np.int64), np.empty(3 * wide, np.int64)
     new, rows, was = np.empty((2 * wide, 3), np.int64), np.empty(2 * wide, np.int64), np.empty((2 * wide, 3))
-    ends = np.full(len(at), -1)
+    ends = np.full((len(at) + len(across), 2), -1)
     for k in range(len(at)):
-        m, f = at[k, 0], at[k, 1]
-        while True:
-            into = _one_more(w, m, f, limit, bound, gone, one, two, new, rows, was)
-            if into < 0:
-                break
-            m = ends[k] = into
-            changed[m] = True
-            n = around(w, m, one)
-            for i in range(n):
-                changed[one[i]] = True
+        for way in range(2):
+            past = _past(w, at[k, 0], at[k, 1], way)
+            into = _closed(w, at[k, 0], at[k, 1], past, limit, bound, changed, gone, one, two, new, rows, was)
+            if into >= 0:
+                ends[k, way] = into
+    for k in range(len(across)):
+        u, v, f = across[k]
+        if bound[u] or w.many[u] > 2:
+            u, v = v, u
+        if w.many[u] != 2 or w.many[v] < 2 or bound[u] or _in_common(w, u, v):
+            continue
+        if at_side(w, u, v, gone) != 2 or not _merged(w, u, v, f, True, gone, one, two, new, rows, was):
+            continue
+        changed[v] = True
+        for way in range(2):
+            past = _past(w, v, f, way)
+            into = _closed(w, v, f, past, limit, bound, changed, gone, one, two, new, rows, was)
+            ends[len(at) + k, way] = into if into >= 0 else v
     return ends
+
+
+@njit(cache=True)
+def _in_common(w: Web, u: int, v: int) -> bool:
+    """Whether the kept sides of two nodes end in a third: what is between them is no neck but a tip."""
+    for k in range(w.many[u]):
+        if kept_row(w, v, w.kept[u, k]) >= 0:
+            return True
+    return False
+
+
+@njit(cache=True)
+def _past(w: Web, m: int, f: int, way: int) -> Ints:
+    """Where two parts of a face meet in a node alone, each between two of its kept sides: the other ends (2,) of those
+    of one of them, -1 where there is one part only."""
+    out = np.full(2, -1)
+    for k in range(w.many[m]):
+        first = w.kept[m, k]
+        last, x = -1, _third(w, m, first, f)
+        came = first
+        for _ in range(w.deg[m]):  # from triangle to triangle around the node
+            if x < 0:
+                break
+            if kept_row(w, m, x) >= 0:
+                last = x
+                break
+            came, x = x, _beyond(w, m, x, f, came)
+        if last < 0 or first > last:
+            continue
+        if way == 0:
+            out[0], out[1] = first, last
+            return out
+        way -= 1
+    return out
+
+
+@njit(cache=True)
+def _beyond(w: Web, m: int, x: int, f: int, came: int) -> int:
+    """The third node of the triangle of a face at a side that has not another node; -1 where there is none."""
+    for k in range(w.deg[m]):
+        t = w.star[m, k]
+        if w.of[t] == f and has(w, t, x) and not has(w, t, came):
+            for j in range(3):
+                if w.tri[t, j] != m and w.tri[t, j] != x:
+                    return int(w.tri[t, j])
+    return -1
+
+
+@njit(cache=True)
+def _closed(
+    w: Web,
+    m: int,
+    f: int,
+    past: Ints,
+    limit: float,
+    bound: Bools,
+    changed: Bools,
+    gone: Ints,
+    one: Ints,
+    two: Ints,
+    new: Ints,
+    rows: Ints,
+    was: Floats,
+) -> int:
+    """Draw a tip of a face together as far as it goes; the node where it is then, -1 where it could not be."""
+    end = -1
+    while True:
+        into = _one_more(w, m, f, past, limit, bound, gone, one, two, new, rows, was)
+        if into < 0:
+            return end
+        m = end = into
+        changed[m] = True
+        n = around(w, m, one)
+        for i in range(n):
+            changed[one[i]] = True
 
 
 @njit(cache=True)
@@ -90,6 +192,7 @@ def _one_more(
     w: Web,
     m: int,
     f: int,
+    past: Ints,
     limit: float,
     bound: Bools,
     gone: Ints,
@@ -100,11 +203,11 @@ def _one_more(
     was: Floats,
 ) -> int:
     """Make the next two nodes at a tip one, or take one away that has none to meet; the node at the tip then, -1 where
-    that is all."""
+    that is all. past (2,): the other ends of kept sides that are none of this tip's."""
     a, b, count = -1, -1, 0
     for k in range(w.many[m]):
         x = w.kept[m, k]
-        if _third(w, m, x, f) >= 0:
+        if x != past[0] and x != past[1] and _third(w, m, x, f) >= 0:
             a, b = b, x
             count += 1
     if count != 2:

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 
@@ -206,7 +206,7 @@ def _is_wall(adj: Adjacency, use: FaceUse, further: Loop, rim: Loop) -> bool:
 # ---- fillets and chamfers
 
 _strips: ByFace[tuple[float, float, bool] | None] = Remembered("survey/features:strips")
-_bevels: ByFace[tuple[float, float] | None] = Remembered("survey/features:bevels")
+_bevels: ByFace[_Bevel | None] = Remembered("survey/features:bevels")
 
 
 def _blends(adj: Adjacency, taken: set[Face]) -> list[Feature]:
@@ -237,20 +237,27 @@ def _blends(adj: Adjacency, taken: set[Face]) -> list[Feature]:
 
 
 def _chamfers(adj: Adjacency, known: set[Face]) -> list[Feature]:
-    """Chamfers of one width that go on in each other are one."""
+    """Chamfers of one width that go on in each other are one, with the corners around which they do."""
     every = face_by_face(adj.body, _bevels, "chamfer", lambda face: _chamfer(adj, face))
-    single = {
-        face: Feature("chamfer", adj.body, (face,), *found, face.surface.project(face_centroid(face)[None])[0])
-        for face, found in every.items() if found is not None and face not in known
-    }  # fmt: skip
+    single: dict[Face, Feature] = {}
+    corners: dict[Face, Feature] = {}
+    for face, found in every.items():
+        if found is not None and face not in known:
+            place = face.surface.project(face_centroid(face)[None])[0]
+            (single if found.long else corners)[face] = Feature(
+                "chamfer", adj.body, (face,), found.width, found.length, place
+            )
     out: list[Feature] = []
     while single:
         chain = [single.pop(next(iter(single)))]
         stack = [chain[0].faces[0]]
         while stack:
-            for other in adj.neighbours(stack.pop()):
-                if other in single and abs(single[other].size - chain[0].size) <= 0.02 * chain[0].size:
-                    chain.append(single.pop(other))
+            face = stack.pop()
+            smooth = {adj.across(face, e) for e in face.edges() if adj.turn(e) == "smooth"}
+            for other in adj.neighbours(face):
+                near = single if other in single else corners if other in corners and other in smooth else {}
+                if other in near and abs(near[other].size - chain[0].size) <= 0.02 * chain[0].size:
+                    chain.append(near.pop(other))
                     stack.append(other)
         faces = tuple(f for c in chain for f in c.faces)
         length = sum(c.depth for c in chain)
@@ -322,9 +329,16 @@ def _runs_along(surface: Cylinder | Torus, edge: Edge) -> bool:
     return bool(abs(float(way @ around)) > 0.99 * np.linalg.norm(around))
 
 
-def _chamfer(adj: Adjacency, face: Face) -> tuple[float, float] | None:
-    """Width and length of a narrow plane or cone between two neighbours that it meets at 15 to 75 degrees, both
-    convex."""
+class _Bevel(NamedTuple):
+    """Width and length (mm); whether it is a strip, and not the corner where one goes around."""
+
+    width: float
+    length: float
+    long: bool
+
+
+def _chamfer(adj: Adjacency, face: Face) -> _Bevel | None:
+    """A narrow plane or cone between two neighbours that it meets at 15 to 75 degrees, both convex."""
     if not isinstance(face.surface, Plane | Cone):
         return None
     ring = len(face.loops) == 2 and all(len(loop) == 1 for loop in face.loops)
@@ -344,8 +358,11 @@ def _chamfer(adj: Adjacency, face: Face) -> tuple[float, float] | None:
         width = face_area(face) / length
         spans = [face_area(f) / length for f in others]
         # One side may be no wider than the chamfer: the end of a pin.
-        if width < 0.5 * length and width < 0.4 * max(spans) and width < 1.1 * min(spans):
-            return width, length
+        if width < 0.4 * max(spans) and width < 1.1 * min(spans):
+            if width < 0.5 * length:
+                return _Bevel(width, length, True)
+            if isinstance(face.surface, Cone) and not ring:
+                return _Bevel(width, length, False)
     return None
 
 

@@ -43,6 +43,8 @@ from lithon.words import listed, many
 
 #: Elements through a wall, at least, by default.
 _THROUGH = SizeRules(size=1.0).through
+#: A boss is low below this share of an element.
+_LOW = 0.5
 
 _RANK = {"stops": 0, "costs": 1, "note": 2}
 
@@ -315,6 +317,19 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
             CLEAR,
             body,
             f.faces,
+        )
+    if f.kind == "boss" and f.depth < _LOW * size:
+        return Finding(
+            "low boss",
+            "costs",
+            f.depth,
+            place,
+            f.words(),
+            f"{len(f.faces)} faces; its height is {share(f.depth, size)}.",
+            CLEAR,
+            body,
+            f.faces,
+            keep="What it bears, or touches, stands on it.",
         )
     return None
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -50,10 +51,19 @@ def regrown(body: Body, entries: list[Neighbour], links: list[Link], corners_of:
         return
     ranked: list[tuple[float, Body]] = []
     apart: Counter[int] = Counter()
+    often = {face for face, n in Counter(e.use.face for e in entries).items() if n > 1}
+
+    def corner(t: Triangle) -> Vertex | None:
+        faces = [entries[i].use.face for i in t]
+        # One that is beside the wound twice meets the same others at both ends: each time where it is run on.
+        at = [links[i][1].point for i, j in (*pairwise(t), (t[2], t[0])) if (j - i) % k == 1]
+        near = np.mean(at, axis=0) if at and not often.isdisjoint(faces) else None
+        return corners_of.meet([face.surface for face in faces], near)
+
     for n, triangles in enumerate(_triangulations(k)):
         pulse(f"way {n + 1} to close a wound between {k} faces")
         try:
-            met = [corners_of.meet([entries[i].use.face.surface for i in t]) for t in triangles]
+            met = [corner(t) for t in triangles]
             corners = [c for c in met if c is not None]
             if len(corners) < len(met):
                 apart.update(i for t, c in zip(triangles, met, strict=True) if c is None for i in t)
@@ -143,7 +153,7 @@ class Corners:
         self.here, self.tolerance = here, tolerance
         self._curves: dict[tuple[int, int], list[Curve]] = {}
         self._parted: dict[tuple[int, int], list[Curve]] = {}
-        self._found: dict[tuple[int, ...], Floats | None] = {}
+        self._found: dict[tuple[object, ...], Floats | None] = {}
 
     def learn(self, entries: list[Neighbour], links: list[Link]) -> None:
         """Neighbours that lie on one surface meet where they were parted: their link says where that is."""
@@ -153,22 +163,23 @@ class Corners:
                 for key in ((id(a), id(b)), (id(b), id(a))):
                     self._parted.setdefault(key, []).append(edge.curve)
 
-    def meet(self, three: list[Surface]) -> Vertex | None:
-        """The corner; None where they do not meet."""
-        key = tuple(id(s) for s in three)  # the body that is cleared holds on to them
+    def meet(self, three: list[Surface], near: Floats | None = None) -> Vertex | None:
+        """The corner, nearest to a point (3,) where one is given; None where they do not meet."""
+        # The body that is cleared holds on to the surfaces.
+        key = (*(id(s) for s in three), None if near is None else tuple(near.tolist()))
         if key not in self._found:
-            self._found[key] = self._nearest(three)
+            self._found[key] = self._nearest(three, self.here if near is None else near)
         at = self._found[key]
         return None if at is None else vertex_at(at)
 
-    def _nearest(self, three: list[Surface]) -> Floats | None:
+    def _nearest(self, three: list[Surface], here: Floats) -> Floats | None:
         best: Floats | None = None
         pairs = ((0, 1, 2), (1, 2, 0), (0, 2, 1))
         for a, b, c in sorted(pairs, key=lambda p: (id(three[p[0]]), id(three[p[1]])) not in self._parted):
             for curve in self._meet(three[a], three[b]):
                 low, high = reach(curve)
                 for p in curve.point(cross(curve, three[c], low, high, self.tolerance)):
-                    if best is None or np.linalg.norm(p - self.here) < np.linalg.norm(best - self.here):
+                    if best is None or np.linalg.norm(p - here) < np.linalg.norm(best - here):
                         best = p
             if best is not None:
                 return best
