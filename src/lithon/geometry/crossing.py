@@ -17,7 +17,8 @@ import scipy
 from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, gauss, given
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve
-from lithon.geometry.elementary import beside_guide, half_branch, in_numbers, onto_two
+from lithon.geometry.elementary import beside_guide, half_branch, onto_two
+from lithon.geometry.rows import feet, row_of
 from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.progress import pulse
@@ -50,9 +51,9 @@ def onto_all(surfaces: Sequence[Surface], points: Floats) -> tuple[Floats, Float
 def onto_both(a: Surface, b: Surface, points: Floats, rounds: int = 30) -> tuple[Floats, Floats]:
     """Points (n,3) moved by least-norm Newton steps onto both surfaces, and how far off (n,) they end."""
     pulse()
-    one, two = in_numbers(a), in_numbers(b)
+    one, two = row_of(a, points), row_of(b, points)
     if one is not None and two is not None:
-        return onto_two(one, two, given(points), rounds)
+        return onto_two(one, two, given(points), feet(a, points), feet(b, points), rounds)
     p = np.array(points, dtype=float)
     before = np.inf
     for _ in range(rounds):
@@ -81,6 +82,8 @@ class Crossing:
     kind: str = "crossing"
     #: Lengths of stretches, as they were asked for.
     _lengths: dict[tuple[float, float], float] = field(default_factory=dict, repr=False)
+    #: Where feet of the guide are on the two surfaces.
+    _along: list[Floats] = field(default_factory=list, repr=False)
 
     @property
     def period(self) -> float | None:
@@ -94,12 +97,23 @@ class Crossing:
     def high(self) -> float:
         return self.guide.high
 
+    def _starts(self, t: Floats) -> tuple[Floats, Floats]:
+        """Parameters (n,2) on both surfaces of places along the guide that are near those of parameters (n,)."""
+        if not self._along:
+            places = np.linspace(self.low, self.high, 4 * len(self.guide.control) + 1)
+            run = self.guide.point(places)
+            self._along.extend((feet(self.first, run), feet(self.second, run)))
+        a, b = self._along
+        share = (self.guide._wrap(t) - self.low) / (self.high - self.low)
+        row = np.clip(np.round(share * (len(a) - 1)), 0, len(a) - 1).astype(np.int64)
+        return a[row], b[row]
+
     def _at(self, t: Floats) -> tuple[Floats, Floats]:
         """Points and first derivatives (n,3) for (n,) parameters."""
         guide = self.guide._values(self.guide._wrap(t), 2)
-        one, two = in_numbers(self.first), in_numbers(self.second)
+        one, two = row_of(self.first, guide[0]), row_of(self.second, guide[0])
         if one is not None and two is not None:
-            return beside_guide(one, two, given(guide))
+            return beside_guide(one, two, given(guide), *self._starts(t))
         g, d, dd = guide
         p = g.copy()
         for _ in range(12):
@@ -247,11 +261,12 @@ def march(
 def _half(
     a: Surface, b: Surface, start: Floats, sign: float, low: Floats, high: Floats, longest: float
 ) -> tuple[list[Floats], bool] | None:
-    one, two = in_numbers(a), in_numbers(b)
+    box = given(np.stack([low, high]))
+    one, two = row_of(a, box), row_of(b, box)
     if one is not None and two is not None:
         pulse("following where two surfaces meet")
-        box = given(np.stack([low, high]))
-        found, closed = half_branch(one, two, given(start), sign, box, longest, _TURN, _STEPS, _TRIES)
+        stand = feet(a, start[None])[0], feet(b, start[None])[0]
+        found, closed = half_branch(one, two, given(start), *stand, sign, box, longest, _TURN, _STEPS, _TRIES)
         return (list(found), closed) if len(found) else None
     points, step = [start], 0.25 * longest
     heading = _tangent(a, b, start)

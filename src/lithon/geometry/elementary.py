@@ -1,6 +1,8 @@
 """Planes, cylinders, cones, spheres and tori as numbers, for compiled code that follows where two of them cross.
 
 One row of numbers tells one surface: its kind, the point and the two directions of its frame that count, and its sizes.
+That of a B-spline (`rows` makes it) its degrees, whether it closes, its knots and control points, and between them the
+parameters of the place that was asked of last: who follows a curve stays near, and the next is sought from there.
 """
 
 from __future__ import annotations
@@ -11,10 +13,13 @@ from numba import njit
 from lithon.arrays import Floats, given
 from lithon.geometry.cones import Cone
 from lithon.geometry.spheres import Sphere
+from lithon.geometry.spline_kernels import ROWS, surface_at, surface_closest
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.geometry.tori import Torus
 
-_PLANE, _CYLINDER, _CONE, _SPHERE, _TORUS = range(5)
+_PLANE, _CYLINDER, _CONE, _SPHERE, _TORUS, SPLINE = range(6)
+#: Where the knots of a B-spline begin in its row, and where the parameters of its last place are.
+_HEAD, _LAST = 12, 7
 #: So many Newton steps are taken at the most to a point of a crossing.
 _ROUNDS = 12
 
@@ -39,9 +44,55 @@ def in_numbers(surface: Surface) -> Floats | None:
 
 
 @njit(cache=True)
+def _off_spline(s: Floats, x: float, y: float, z: float) -> tuple[float, float, float, float]:
+    """As `_off`, of a B-spline, from the last place on."""
+    du, dv = int(s[1]), int(s[2])
+    at = _HEAD + int(s[5])
+    ku, kv = s[_HEAD:at], s[at : at + int(s[6])]
+    net = s[at + int(s[6]) :].reshape((int(s[9]), int(s[10]), 4))
+    start, point = np.empty((1, 2)), np.empty((1, 3))
+    start[0, 0], start[0, 1] = s[_LAST], s[_LAST + 1]
+    point[0, 0], point[0, 1], point[0, 2] = x, y, z
+    found = surface_closest(ku, kv, du, dv, net, s[3] > 0.0, s[4] > 0.0, start, point)
+    s[_LAST], s[_LAST + 1] = found[0, 0], found[0, 1]
+    fu, fv, out = np.empty((ROWS, du + 1)), np.empty((ROWS, dv + 1)), np.empty((6, 7))
+    surface_at(ku, kv, du, dv, net, found[0, 0], found[0, 1], fu, fv, out)
+    px, py, pz = x - out[0, 0], y - out[0, 1], z - out[0, 2]
+    nx, ny, nz, size = _across(out)
+    if size == 0.0:  # at a pole the normal is that beside it
+        low_u, high_u, low_v, high_v = ku[du], ku[len(ku) - du - 1], kv[dv], kv[len(kv) - dv - 1]
+        u = found[0, 0] + 1e-3 * (0.5 * (low_u + high_u) - found[0, 0])
+        v = found[0, 1] + 1e-3 * (0.5 * (low_v + high_v) - found[0, 1])
+        surface_at(ku, kv, du, dv, net, u, v, fu, fv, out)
+        nx, ny, nz, size = _across(out)
+    size = max(size, 1e-300)
+    nx, ny, nz = nx / size, ny / size, nz / size
+    away = np.sqrt(px * px + py * py + pz * pz)
+    return (away if px * nx + py * ny + pz * nz >= 0.0 else -away), nx, ny, nz
+
+
+@njit(cache=True)
+def _across(out: Floats) -> tuple[float, float, float, float]:
+    """The product of the two derivatives of a surface at a place, and its length."""
+    nx = out[1, 1] * out[2, 2] - out[1, 2] * out[2, 1]
+    ny = out[1, 2] * out[2, 0] - out[1, 0] * out[2, 2]
+    nz = out[1, 0] * out[2, 1] - out[1, 1] * out[2, 0]
+    return nx, ny, nz, np.sqrt(nx * nx + ny * ny + nz * nz)
+
+
+@njit(cache=True)
+def _stand(s: Floats, uv: Floats) -> None:
+    """Look for the next place on a B-spline from parameters (2,) on."""
+    if int(s[0]) == SPLINE:
+        s[_LAST], s[_LAST + 1] = uv[0], uv[1]
+
+
+@njit(cache=True)
 def _off(s: Floats, x: float, y: float, z: float) -> tuple[float, float, float, float]:
     """The signed distance of a point from a surface, and the normal there, as the surfaces themselves give them."""
     kind = int(s[0])
+    if kind == SPLINE:
+        return _off_spline(s, x, y, z)
     x, y, z = x - s[1], y - s[2], z - s[3]
     h = x * s[7] + y * s[8] + z * s[9]
     if kind == _PLANE:
@@ -95,10 +146,13 @@ def _onto(a: Floats, b: Floats, p: Floats, rounds: int) -> float:
 
 
 @njit(cache=True)
-def onto_two(a: Floats, b: Floats, points: Floats, rounds: int) -> tuple[Floats, Floats]:
-    """Points (n,3) moved by least-norm Newton steps onto both surfaces (rows), and how far off (n,) they end."""
+def onto_two(a: Floats, b: Floats, points: Floats, ua: Floats, ub: Floats, rounds: int) -> tuple[Floats, Floats]:
+    """Points (n,3) moved by least-norm Newton steps onto both surfaces (rows), where their feet have parameters (n,2),
+    and how far off (n,) they end."""
     p, off = points.copy(), np.zeros(len(points))
     for i in range(len(p)):
+        _stand(a, ua[i])
+        _stand(b, ub[i])
         off[i] = _onto(a, b, p[i], rounds)
     return p, off
 
@@ -177,15 +231,19 @@ def least_strain(surfaces: Floats, start: Floats, near: float, far: float, round
 
 
 @njit(cache=True)
-def beside_guide(a: Floats, b: Floats, guide: Floats) -> tuple[Floats, Floats]:
+def beside_guide(a: Floats, b: Floats, guide: Floats, ua: Floats, ub: Floats) -> tuple[Floats, Floats]:
     """Points (n,3) on both surfaces (rows) in the plane across a guide, whose points and first two derivatives are
-    given (3,n,3); and the first derivatives (n,3) of the curve that they are on."""
+    given (3,n,3), and the parameters (n,2) of its points' feet; and the first derivatives (n,3) of the curve that they
+    are on."""
     n = guide.shape[1]
     p, d = guide[0].copy(), guide[1].copy()
     for i in range(n):
+        _stand(a, ua[i])
+        _stand(b, ub[i])
         x, y, z = p[i]
         tx, ty, tz = guide[1, i]
         speed = np.sqrt(tx * tx + ty * ty + tz * tz)
+        before = np.inf
         for _ in range(_ROUNDS):
             f, ax, ay, az = _off(a, x, y, z)
             g, bx, by, bz = _off(b, x, y, z)
@@ -198,8 +256,11 @@ def beside_guide(a: Floats, b: Floats, guide: Floats) -> tuple[Floats, Floats]:
             sy = (f * (bz * tx - bx * tz) + g * (tz * ax - tx * az) + h * wy) / det
             sz = (f * (bx * ty - by * tx) + g * (tx * ay - ty * ax) + h * wz) / det
             x, y, z = x - sx, y - sy, z - sz
-            if max(abs(sx), abs(sy), abs(sz)) < 1e-14 * (1.0 + max(abs(x), abs(y), abs(z))):
+            step, scale = max(abs(sx), abs(sy), abs(sz)), 1.0 + max(abs(x), abs(y), abs(z))
+            # Done, or as near as rounding lets it come.
+            if step < 1e-14 * scale or (step < 1e-12 * scale and step > 0.25 * before):
                 break
+            before = step
         p[i, 0], p[i, 1], p[i, 2] = x, y, z
         f, ax, ay, az = _off(a, x, y, z)
         g, bx, by, bz = _off(b, x, y, z)
@@ -230,10 +291,23 @@ def _along(a: Floats, b: Floats, p: Floats, way: Floats) -> bool:
 
 @njit(cache=True)
 def half_branch(
-    a: Floats, b: Floats, start: Floats, sign: float, box: Floats, longest: float, turning: float, most: int, tries: int
+    a: Floats,
+    b: Floats,
+    start: Floats,
+    ua: Floats,
+    ub: Floats,
+    sign: float,
+    box: Floats,
+    longest: float,
+    turning: float,
+    most: int,
+    tries: int,
 ) -> tuple[Floats, bool]:
-    """Points (n,3) of the branch from one that is on both surfaces (rows), to one side, within a box (2,3), and whether
-    it came back; none where the surfaces touch there. `turning`: the most (radians) that one step may turn."""
+    """Points (n,3) of the branch from one that is on both surfaces (rows), at parameters (2,) of theirs, to one side,
+    within a box (2,3), and whether it came back; none where the surfaces touch there. `turning`: the most (radians)
+    that one step may turn."""
+    _stand(a, ua)
+    _stand(b, ub)
     points = np.zeros((most, 3))
     points[0] = start
     heading, new, p = np.zeros(3), np.zeros(3), np.zeros(3)

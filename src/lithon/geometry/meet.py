@@ -336,7 +336,10 @@ def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: floa
         same = np.sign(surface.signed_distance(curve.point(middle))) == sign
         low, high = np.where(same, middle, low), np.where(same, high, middle)
     touches = bottom[~through & (depth <= tolerance)]
-    return np.concatenate([0.5 * (low + high), t[off <= tolerance], touches])
+    middle = 0.5 * (low + high)
+    if len(middle):  # over the end of a surface, and where another part of it is nearer, the side changes by a leap
+        middle = middle[np.abs(surface.signed_distance(curve.point(middle))) <= tolerance]
+    return np.concatenate([middle, t[off <= tolerance], touches])
 
 
 def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Ints, side: Floats) -> Floats:

@@ -12,7 +12,7 @@ from numba import njit
 from lithon.arrays import Floats
 
 #: Rows of what the functions of one place are written to: values, two derivatives, and room to work in.
-_ROWS = 7
+ROWS = 7
 
 
 @njit(cache=True)
@@ -90,7 +90,7 @@ def _curve_at(knots: Floats, degree: int, net: Floats, t: float, work: Floats, o
 def curve_values(knots: Floats, degree: int, net: Floats, t: Floats) -> Floats:
     """Points, first and second derivatives (3,n,3) at parameters (n,); net (k,4)."""
     out = np.empty((3, len(t), 3))
-    work, one = np.empty((_ROWS, degree + 1)), np.empty((3, 3))
+    work, one = np.empty((ROWS, degree + 1)), np.empty((3, 3))
     for n in range(len(t)):
         _curve_at(knots, degree, net, t[n], work, one)
         out[:, n, :] = one
@@ -138,7 +138,7 @@ def curve_closest(knots: Floats, degree: int, net: Floats, samples: Floats, plac
     """Parameters (n,) of the closest points to (n,3), by samples (k,3) at (k,), which include all knots: from each
     chord between samples that may, by its distance and length, stand before the nearest stretch of the curve."""
     out = np.empty(len(points))
-    work, one = np.empty((_ROWS, degree + 1)), np.empty((3, 3))
+    work, one = np.empty((ROWS, degree + 1)), np.empty((3, 3))
     chords = len(places) - 1
     gap, share, length = np.empty(chords), np.empty(chords), np.empty(chords)
     for n in range(len(points)):
@@ -169,7 +169,7 @@ def curve_closest(knots: Floats, degree: int, net: Floats, samples: Floats, plac
 
 
 @njit(cache=True)
-def _surface_at(
+def surface_at(
     ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: float, v: float, fu: Floats, fv: Floats, out: Floats
 ) -> None:
     """Fill out (6,7) with point, du, dv, duu, duv, dvv in its first three columns; the others are room for sums."""
@@ -205,9 +205,9 @@ def _surface_at(
 def surface_values(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Floats, v: Floats) -> Floats:
     """Point, du, dv, duu, duv, dvv as (6,n,3) at parameters (n,); net (nu,nv,4)."""
     out = np.empty((6, len(u), 3))
-    fu, fv, one = np.empty((_ROWS, du + 1)), np.empty((_ROWS, dv + 1)), np.empty((6, 7))
+    fu, fv, one = np.empty((ROWS, du + 1)), np.empty((ROWS, dv + 1)), np.empty((6, 7))
     for n in range(len(u)):
-        _surface_at(ku, kv, du, dv, net, u[n], v[n], fu, fv, one)
+        surface_at(ku, kv, du, dv, net, u[n], v[n], fu, fv, one)
         out[:, n, :] = one[:, :3]
     return out
 
@@ -237,7 +237,7 @@ def _sums(
 def surface_frames(ku: Floats, kv: Floats, du: int, dv: int, net: Floats, u: Floats, v: Floats) -> Floats:
     """Point, du, dv as (3,n,3) at parameters (n,), for those who need no second derivatives; net (nu,nv,4)."""
     out = np.empty((3, len(u), 3))
-    fu, fv, h = np.empty((_ROWS, du + 1)), np.empty((_ROWS, dv + 1)), np.empty((3, 4))
+    fu, fv, h = np.empty((ROWS, du + 1)), np.empty((ROWS, dv + 1)), np.empty((3, 4))
     for n in range(len(u)):
         _sums(ku, kv, du, dv, net, u[n], v[n], fu, fv, h)
         w = h[0, 3]
@@ -259,7 +259,7 @@ def swept_integrals(
     From break to break by a rule of nodes between -1 and 1. At one first parameter the surface is a curve: the sums
     over the rows of the net are made once for it."""
     out, x, n = np.zeros(14), np.empty(3), np.empty(3)
-    fo, fw = np.empty((_ROWS, do + 1)), np.empty((_ROWS, dw + 1))
+    fo, fw = np.empty((ROWS, do + 1)), np.empty((ROWS, dw + 1))
     row, slope = np.empty((net.shape[1], 4)), np.empty((net.shape[1], 4))
     h = np.empty((3, 4))
     low, high = kw[dw], kw[len(kw) - dw - 1]
@@ -328,7 +328,7 @@ def plain_feet(
     the tangents' parts, no longer than `most` and none that leads away; and how far from the points they are (n,).
     net (nu,nv,3) of a surface of one degree that is not rational."""
     out, far = start.copy(), np.empty(len(points))
-    fu, fv = np.empty((_ROWS, degree + 1)), np.empty((_ROWS, degree + 1))
+    fu, fv = np.empty((ROWS, degree + 1)), np.empty((ROWS, degree + 1))
     one, trial = np.empty((3, 3)), np.empty((3, 3))
     for n in range(len(points)):
         u, v = start[n, 0], start[n, 1]
@@ -377,13 +377,13 @@ def surface_closest(
 ) -> Floats:
     """Parameters (n,2) of the closest points to (n,3), by Newton from start (n,2)."""
     out = np.empty((len(points), 2))
-    fu, fv, one, trial = np.empty((_ROWS, du + 1)), np.empty((_ROWS, dv + 1)), np.empty((6, 7)), np.empty((6, 7))
+    fu, fv, one, trial = np.empty((ROWS, du + 1)), np.empty((ROWS, dv + 1)), np.empty((6, 7)), np.empty((6, 7))
     u0, u1 = ku[du], ku[len(ku) - du - 1]
     v0, v1 = kv[dv], kv[len(kv) - dv - 1]
     least = 1e-14 * (max(abs(u0), abs(u1), abs(v0), abs(v1)) + 1.0)
     for n in range(len(points)):
         u, v = start[n, 0], start[n, 1]
-        _surface_at(ku, kv, du, dv, net, u, v, fu, fv, one)
+        surface_at(ku, kv, du, dv, net, u, v, fu, fv, one)
         miss = 0.0
         for c in range(3):
             miss += (one[0, c] - points[n, c]) ** 2
@@ -419,7 +419,7 @@ def surface_closest(
             for _half in range(8):
                 nu = _brought(u + share * su, u0, u1, closed_u)
                 nv = _brought(v + share * sv, v0, v1, closed_v)
-                _surface_at(ku, kv, du, dv, net, nu, nv, fu, fv, trial)
+                surface_at(ku, kv, du, dv, net, nu, nv, fu, fv, trial)
                 now = 0.0
                 for c in range(3):
                     now += (trial[0, c] - points[n, c]) ** 2

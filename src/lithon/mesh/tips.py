@@ -101,10 +101,10 @@ def draw_together(w: Web, at: Ints, across: Ints, limit: float, bound: Bools, ch
 @njit(cache=True)
 def _in_common(w: Web, u: int, v: int) -> bool:
     """Whether the kept sides of two nodes end in a third: what is between them is no neck but a tip."""
+    found = False
     for k in range(w.many[u]):
-        if kept_row(w, v, w.kept[u, k]) >= 0:
-            return True
-    return False
+        found |= kept_row(w, v, w.kept[u, k]) >= 0
+    return found
 
 
 @njit(cache=True)
