@@ -29,7 +29,8 @@ from lithon.brep.faceted import Triangles, bodies_of
 from lithon.brep.measures import area, face_width, volume
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.tessellate import body_mesh
-from lithon.brep.topology import Body, Model
+from lithon.brep.tessellation.trees import triangle_normals
+from lithon.brep.topology import Body, Face, Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal, Spent
 from lithon.exchange.deliver import write_triangles
@@ -42,6 +43,7 @@ from lithon.mesh.surface import surface_mesh
 from lithon.project.ledger import Ledger, Source
 from lithon.project.solid import SEARCH, solid
 from lithon.samples import SAMPLES, TRIANGLE_FILES
+from lithon.survey.disguises import disguises
 
 #: What is no wider than so many times the scatter of corners is hidden by it.
 _SEEN = 3.0
@@ -50,6 +52,11 @@ _SEEN = 3.0
 def divided(body: Body, fineness: float, scatter: float = 0.0, seed: int = 0) -> Body:
     """The triangles of a body as a mesher divides it, in elements of a share of its diagonal, 0 for as they are drawn;
     corners scattered by a share of the median side (root mean square), as what measures a part does."""
+    return _divided(body, fineness, scatter, seed)[0]
+
+
+def _divided(body: Body, fineness: float, scatter: float, seed: int = 0) -> tuple[Body, set[Face]]:
+    """And the faces of which triangles show no more than two flats: nothing tells bent ones from these."""
     if fineness:
         diagonal = float(np.linalg.norm(np.ptp(body_mesh(body)[0], axis=0)))
         before = sizing._FLATTEST
@@ -59,12 +66,18 @@ def divided(body: Body, fineness: float, scatter: float = 0.0, seed: int = 0) ->
         finally:
             sizing._FLATTEST = before
         corners, of = mesh.triangles()
-        turned = np.array([not body.use_of(face).forward for face in mesh.faces])
+        faces = mesh.faces
+        turned = np.array([not body.use_of(face).forward for face in faces])
         points, corners = mesh.points(), np.where(turned[of][:, None], corners[:, ::-1], corners)
     else:
-        points, corners, _ = body_mesh(body)
+        points, corners, of = body_mesh(body)
+        faces = tuple(use.face for use in body.uses)
+    ways = np.round(triangle_normals(points, corners), 5)
+    flats = np.unique(np.column_stack([of, ways]), axis=0)[:, 0].astype(int)
+    plain = {faces[j] for j in np.flatnonzero(np.bincount(flats, minlength=len(faces)) < 3)}
     shift = np.random.default_rng(seed).normal(0.0, _scatter(points, corners, scatter), points.shape)
-    return bodies_of([Triangles((points + shift).astype(np.float32).astype(float), corners, "part")])[0][0]
+    soup = bodies_of([Triangles((points + shift).astype(np.float32).astype(float), corners, "part")])[0][0]
+    return soup, plain
 
 
 def _scatter(points: Floats, corners: Ints, share: float) -> float:
@@ -82,7 +95,7 @@ def _kind(surface: Surface) -> str:
 
 def held(body: Body, fineness: float, scatter: float, limit: float = SEARCH) -> dict[str, Any]:
     """What comes back of a body, against itself, with so much time (s) to look for surfaces."""
-    soup = divided(body, fineness, scatter)
+    soup, plain = _divided(body, fineness, scatter)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "part.stl"
         write_triangles(Model.of([soup]), path)
@@ -90,10 +103,13 @@ def held(body: Body, fineness: float, scatter: float, limit: float = SEARCH) -> 
         told = solid(work, "auto", None, path.with_suffix(".step"), seconds=limit)
     made = work.model.bodies[0]
     body = tidied(body, work.model.tolerance)
-    want, got = (Counter(_kind(f.surface) for f in b.faces) for b in (body, made))
+    simple = {face: surface for face, surface, _ in disguises(body, work.model.tolerance)}
+    kinds = {face: _kind(simple.get(face, face.surface)) for face in body.faces}
+    want = Counter(kinds.values())
+    got = Counter(_kind(f.surface) for f in made.faces)
     # Who measures a part does not see what is hardly wider than its scatter.
     least = _SEEN * _scatter(*body_mesh(soup)[:2], scatter)
-    hidden = sum(face_width(f) < least for f in body.faces)
+    hidden = sum(face_width(f) < least or (f in plain and kind != "plane") for f, kind in kinds.items())
     radii = [np.array([f.surface.radius for f in b.faces if f.surface.kind == "cylinder"]) for b in (body, made)]
     near = 0.001 if not scatter else 0.01
     found = sum(bool(len(radii[1])) and float(np.abs(radii[1] - r).min()) < near * r for r in radii[0].tolist())
