@@ -1,5 +1,5 @@
-"""Where two elementary surfaces cross: what compiled code follows lies on both, and is what the surfaces themselves
-give."""
+"""Where two surfaces cross that are told in numbers: what compiled code follows lies on both, and is what the surfaces
+themselves give."""
 
 from itertools import combinations
 
@@ -10,10 +10,12 @@ from dice import seeds
 import lithon.geometry.crossing as crossing
 from lithon.arrays import given
 from lithon.geometry.cones import Cone
-from lithon.geometry.elementary import _off, in_numbers
+from lithon.geometry.elementary import _off, _stand
+from lithon.geometry.rows import feet, row_of
 from lithon.geometry.spheres import Sphere
-from lithon.geometry.splines import BSplineSurface
+from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Cylinder, Plane
+from lithon.geometry.swept import Extrusion, Revolution
 from lithon.geometry.tori import Torus
 
 
@@ -27,7 +29,25 @@ def surfaces(rng):
         Cone.of(at() - 2.0, rng.uniform(0.5, 1.0, 3), rng.uniform(0.3, 1.0), rng.uniform(0.2, 0.7), (1.0, -1.0, 0.0)),
         Sphere.of(at(), rng.uniform(0.8, 1.6)),
         Torus.of(at(), way(), rng.uniform(1.2, 2.0), rng.uniform(0.3, 0.8), way()),
+        hilly(rng),
+        Extrusion.of(wavy(rng), rng.normal(size=3)),
     ]
+
+
+CUBIC = np.array([0.0] * 4 + [1.0] * 4)
+
+
+def hilly(rng):
+    """A patch over a square, turned about, with weights or none."""
+    x, y = np.meshgrid(np.linspace(-2.5, 2.5, 4), np.linspace(-2.5, 2.5, 4), indexing="ij")
+    net = np.stack([x, y, rng.uniform(-1.2, 1.2, (4, 4))], axis=-1) @ np.linalg.qr(rng.normal(size=(3, 3)))[0]
+    weights = rng.uniform(0.7, 1.4, (4, 4)) if rng.random() < 0.5 else None
+    return BSplineSurface(CUBIC, CUBIC, 3, 3, net, weights)
+
+
+def wavy(rng):
+    x = np.linspace(-2.5, 2.5, 4)
+    return BSplineCurve(CUBIC, 3, np.stack([x, rng.uniform(-1.5, 1.5, 4), rng.uniform(-0.5, 0.5, 4)], axis=1))
 
 
 @pytest.mark.parametrize("seed", seeds(3))
@@ -35,12 +55,15 @@ def test_distance_and_normal_are_those_of_the_surface(seed):
     rng = np.random.default_rng(seed)
     for surface in surfaces(rng):
         points = np.concatenate([rng.uniform(-3.0, 3.0, (50, 3)), surface.frame.origin[None]])
-        told = np.array([_off(in_numbers(surface), *p) for p in given(points)])
+        row, starts = row_of(surface, points), feet(surface, points)
+        told = np.empty((len(points), 4))
+        for k, (p, uv) in enumerate(zip(given(points), starts, strict=True)):
+            _stand(row, uv)
+            told[k] = _off(row, *p)
         assert told[:, 0] == pytest.approx(surface.signed_distance(points), abs=1e-12)
         assert told[:-1, 1:] == pytest.approx(surface.normal(points[:-1]), abs=1e-12)
         assert np.linalg.norm(told[:, 1:], axis=1) == pytest.approx(np.ones(51))
-    net = np.stack([*np.meshgrid([0.0, 1.0], [0.0, 1.0], indexing="ij"), np.zeros((2, 2))], axis=-1)
-    assert in_numbers(BSplineSurface(np.array([0.0, 0, 1, 1]), np.array([0.0, 0, 1, 1]), 1, 1, net)) is None
+    assert row_of(Revolution.of(wavy(rng), (0.0, 0.0, 0.0), (0.0, 0.0, 1.0)), np.zeros((1, 3))) is None
 
 
 @pytest.mark.parametrize("seed", seeds(3))
@@ -66,7 +89,7 @@ def test_curves_are_on_both_and_the_same_without_compiling(seed, monkeypatch):
         if number % 3:
             continue
         with monkeypatch.context() as general:
-            general.setattr(crossing, "in_numbers", lambda surface: None)
+            general.setattr(crossing, "row_of", lambda surface, points: None)
             again = crossing.crossings(a, b, near)
             lengths = sorted(c.length(c.low, c.high) for c in again)
         assert sorted(c.length(c.low, c.high) for c in curves) == pytest.approx(lengths, rel=1e-3)

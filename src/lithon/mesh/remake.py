@@ -235,18 +235,21 @@ class _Remaker:
         narrow[: len(soft)] |= soft
         self.web.free[:] = near(self.web, narrow & draped, _RINGS, draped) | near(self.web, ends, 2, np.ones_like(ends))
         self.closed: set[int] = set()
-        self._zip()
+        if not self._zip() and not self.web.free.any():
+            self._zip(necks_too=True)
         self.touched = np.unique(of[self.web.free[triangles].any(axis=1)])
 
-    def _zip(self) -> bool:
-        """Draw the tips of faces together; whether there are any."""
+    def _zip(self, necks_too: bool = False) -> bool:
+        """Draw the tips of faces together, or necks as well; whether there are any."""
         w = self.web
         rows = np.flatnonzero(w.tri[: w.used[1], 0] >= 0)
         a, at = np.nonzero(np.arange(w.kept.shape[1]) < w.many[:, None])
         b = w.kept[a, at]
         kept = np.stack([a, b], axis=1)[a < b]
         at_tips, _ = self.tips.among(w.p, w.tri[rows], w.of[rows], kept)
-        across = self.tips.across(w.p, w.tri[rows], w.of[rows], kept)
+        across = np.zeros((0, 3), dtype=np.int64)
+        if necks_too:
+            across = self.tips.across(w.p, w.tri[rows], w.of[rows], kept)
         together = np.zeros(len(w.p), dtype=np.bool_)
         if not len(at_tips) and not len(across):
             return False
@@ -263,17 +266,13 @@ class _Remaker:
     def run(self) -> Skin:
         w, limit = self.web, self.surface.sizes.rules.ignore or 0.0
         self._tree, self._owner = _tree_of(self.faces, self.touched)
-        dirty = w.free.copy()
+        dirty, necks_done = w.free.copy(), False
         for _ in range(_ROUNDS):
             pulse("draping the surface")
             now, dirty = dirty, np.zeros_like(dirty)
             changed = collapse_all(w, now, limit, dirty)
             if changed and self._zip():  # what ended bluntly, in a short edge, is a tip now
-                changed += 1
-                dirty |= w.free
-                rows = np.flatnonzero(w.tri[: w.used[1], 0] >= 0)
-                self.touched = np.union1d(self.touched, w.of[rows[w.free[w.tri[rows]].any(axis=1)]])
-                self._tree, self._owner = _tree_of(self.faces, self.touched)
+                changed += self._freed(dirty)
             first = int(w.used[0])
             changed += split_all(w, now | dirty, dirty)
             if w.used[0] > first:
@@ -282,11 +281,23 @@ class _Remaker:
                 self._moved(fresh, lambda p: self._tree.nearest(p)[1])
             swap_all(w, now | dirty, dirty)
             self._smooth(now | dirty)
+            if not changed and not necks_done:  # what short edges and tips leave of them
+                necks_done = True
+                changed += self._freed(dirty) if self._zip(necks_too=True) else 0
             if not changed:
                 break
         swap_all(w, w.free.copy(), dirty)
         self._moved(w.free, self._onto)
         return self._made()
+
+    def _freed(self, dirty: Bools) -> int:
+        """Take in what is free since something was drawn together; 1, for that is a change."""
+        w = self.web
+        dirty |= w.free
+        rows = np.flatnonzero(w.tri[: w.used[1], 0] >= 0)
+        self.touched = np.union1d(self.touched, w.of[rows[w.free[w.tri[rows]].any(axis=1)]])
+        self._tree, self._owner = _tree_of(self.faces, self.touched)
+        return 1
 
     def _moved(self, nodes: Bools, onto: Callable[[Floats], Floats]) -> None:
         """Nodes within drapes brought to where they should be, but where triangles would turn over."""

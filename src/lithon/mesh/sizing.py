@@ -302,8 +302,9 @@ def _affordable(body: Body, own: Ints, slim: Bools) -> float:
 
 
 #: The share of a body's volume that chords may cut off, or add in bores: at most; and where no more elements than
-#: this many times those asked for around a circle bring it about.
-_CUT_OFF, _CUT_LITTLE, _AROUND_MORE = 0.015, 0.004, 2.0
+#: this many times those asked for around a circle bring it about, or than so many times where round faces have no more
+#: triangles than `_SPENT` then, and these are not smaller than this share of the size.
+_CUT_OFF, _CUT_LITTLE, _AROUND_MORE, _AROUND_MOST, _SMALL = 0.015, 0.004, 2.0, 3.0, 0.25
 
 
 def _turn(body: Body, rules: SizeRules) -> float:
@@ -313,23 +314,40 @@ def _turn(body: Body, rules: SizeRules) -> float:
     turn = 2.0 * np.pi / rules.around
     if body.sheet:
         return turn
-    cut = 0.0
+    bends, rounds, areas = [np.zeros(0)], [np.zeros(0)], [np.zeros(0)]
     for use in body.uses:
         surface = use.face.surface
         outward = 1.0 if use.forward == use.face.along else -1.0
         if isinstance(surface, BSplineSurface):
-            bends, rounds = _bends.of(use.face, _bends_of)
-            steps = np.minimum(turn / np.maximum(bends, 1e-300), rules.size)
-            cut += outward * float(rounds @ steps**2) / 12.0
-        if not isinstance(surface, Cylinder | Cone | Sphere | Torus):
+            bend, roundness = _bends.of(use.face, _bends_of)
+        elif isinstance(surface, Cylinder | Cone | Sphere | Torus):
+            bend = np.median(surface.bend(face_mesh(use.face).points), keepdims=True)
+            roundness = (2.0 if isinstance(surface, Sphere) else 1.0) * face_area(use.face) * bend
+        else:
             continue
-        bend = float(np.median(surface.bend(face_mesh(use.face).points)))
-        step = min(turn / max(bend, 1e-300), rules.size)
-        ways = 2.0 if isinstance(surface, Sphere) else 1.0
-        cut += outward * ways * face_area(use.face) * bend * step**2 / 12.0
-    share = max(abs(cut) / max(abs(volume(body)), 1e-300), 1e-300)
-    finer = max(float(np.sqrt(_CUT_LITTLE / share)), 1.0 / _AROUND_MORE)
-    return turn * min(1.0, finer, float(np.sqrt(_CUT_OFF / share)))
+        bends.append(np.maximum(bend, 1e-300))
+        rounds.append(outward * roundness)
+        areas.append(np.full(len(bend), face_area(use.face) / max(len(bend), 1)))
+    bent, cut, skin = np.concatenate(bends), np.concatenate(rounds), np.concatenate(areas)
+    whole = max(abs(volume(body)), 1e-300)
+
+    def step(finer: float) -> Floats:
+        return np.minimum(finer * turn / bent, rules.size)
+
+    def finest(allowed: float, least: float) -> float:
+        """The largest share of the turn, of the least and above, with which chords cut off no more than allowed."""
+        shares = np.geomspace(1.0, least, 24).tolist() if least < 1.0 else [1.0]
+        fit = (f for f in shares if abs(float(cut @ step(f) ** 2)) <= 12.0 * allowed * whole)
+        return float(next(fit, least))
+
+    finer = finest(_CUT_LITTLE, 1.0 / _AROUND_MOST)
+    while finer < 1.0 / _AROUND_MORE:
+        steps = step(finer)
+        small = float(np.abs(cut) @ steps) < _SMALL * rules.size * float(np.abs(cut).sum())
+        if not small and 2.3 * float((skin / steps**2).sum()) <= _SPENT:
+            break
+        finer = min(1.05 * finer, 1.0 / _AROUND_MORE)
+    return turn * min(finer, finest(_CUT_OFF, rules.smallest))
 
 
 #: At so many points of a free-form face it is looked how round it is.
