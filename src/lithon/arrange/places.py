@@ -34,7 +34,8 @@ class Places:
         """The nearest vertex within reach of a point (3,)."""
         low, high = self._cell(point - self.near), self._cell(point + self.near)
         best, least = None, self.near
-        for cell in itertools.product(*({a, b} for a, b in zip(low, high, strict=True))):
+        # In the middle of a cell rounding may reach into both that are beside it.
+        for cell in itertools.product(*(range(a, b + 1) for a, b in zip(low, high, strict=True))):
             for vertex in self._cells.get(cell, ()):
                 gap = float(np.linalg.norm(vertex.point - point))
                 if gap <= least:
