@@ -127,12 +127,13 @@ def wire(path, radius, name="wire"):
     other = np.cross(way, across)
     weights = np.array([1.0, np.sqrt(0.5), 1.0, np.sqrt(0.5), 1.0])
     ku = np.array([0.0, 0, 0, 0.5, 0.5, 1, 1, 1])
+    far = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1)))
     nets = []
     for start in (0.0, np.pi):
         angle = start + np.pi * np.array([0.0, 0.25, 0.5, 0.75, 1.0])
         off = (radius / weights)[:, None] * np.stack([np.cos(angle), np.sin(angle)], axis=1)
         rings = path[:, None] + off[None, :, :1] * across[:, None] + off[None, :, 1:] * other[:, None]
-        spline = scipy.interpolate.make_interp_spline(np.linspace(0.0, 1.0, len(path)), rings.reshape(len(path), -1))
+        spline = scipy.interpolate.make_interp_spline(far / far[-1], rings.reshape(len(path), -1))
         nets.append((spline.c.reshape(-1, 5, 3), spline.t))
     (one_net, kv), (two_net, _) = nets
     low = [vertex_at(one_net[0, 0]), vertex_at(one_net[0, -1])]

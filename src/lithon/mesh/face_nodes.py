@@ -64,6 +64,16 @@ def _too_large(flat: Floats, points: Floats, tri: Ints, size: Floats) -> tuple[I
             w[i] = q[i] * (all_q - 2.0 * q[i])
             total += w[i]
         radius = np.sqrt(q[0] * q[1] * q[2] / max(total, 1e-300))
+        if least < 1e-12 * most:  # it goes all the way around from a cut to its other side: in space it has no width
+            bad[count] = t
+            worth[count] = np.sqrt(most) / size[t]
+            goal[count] = 0.0
+            for i in range(3):
+                for c in range(2):
+                    goal[count, c] += flat[tri[t, i], c] / 3.0
+            spare[count] = min(0.72 * size[t], np.sqrt(most))
+            count += 1
+            continue
         if not (radius > 1.25 * _EQUILATERAL * size[t]
                 or (radius > 1.35 * np.sqrt(least) and radius > 0.8 * _EQUILATERAL * size[t])):  # fmt: skip
             continue

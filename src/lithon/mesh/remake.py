@@ -104,11 +104,16 @@ class _Tips:
         return found[self._fit(found[:, 1])], places[self._fit(wide[:, 1])].reshape(-1, 3)
 
     def across(self, points: Floats, triangles: Ints, of: Ints, kept: Ints) -> Ints:
-        """The nodes and faces (k,3), two and one, at the necks that are drawn together."""
+        """The nodes and faces (k,3), two and one, at the necks that are drawn together: of faces that are wider
+        elsewhere, for what is narrow all along, as the rim of a foil, is no neck."""
         if not self.limit or not len(kept):
             return np.zeros((0, 3), dtype=np.int64)
         found = necks(points, triangles, of, kept, self.limit)
-        return found[self._fit(found[:, 2])]
+        found = found[self._fit(found[:, 2])]
+        wide = {
+            j: face_width(self._whole[self.surface.faces[j]]) >= self.limit for j in np.unique(found[:, 2]).tolist()
+        }
+        return found[np.array([wide[j] for j in found[:, 2].tolist()], dtype=np.bool_)]
 
     def none(self) -> bool:
         """Whether there are none, nor necks."""

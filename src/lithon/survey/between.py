@@ -280,12 +280,22 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
     return out
 
 
+#: What is nearer to a skin than this share of its diagonal lies on it; a body of which more than this share does fits
+#: into a pocket.
+_ON_SKIN, _FITTED = 1e-5, 0.2
+
+
 def _swallowed(one: Body, other: Body) -> bool:
-    """Whether a body lies wholly within the skin of another, which may have small holes."""
+    """Whether a body lies wholly within the skin of another, which may have small holes. What fits into a pocket lies
+    on that skin, and not within."""
     p, q = body_mesh(one)[0], body_mesh(other)[0]
     if (p.min(axis=0) <= q.min(axis=0)).any() or (p.max(axis=0) >= q.max(axis=0)).any():
         return False
-    return bool(inside(other, p[:: max(1, len(p) // 200)]).mean() > 0.95)
+    p = p[:: max(1, len(p) // 200)]
+    off = np.linalg.norm(tree_of(other).nearest(p)[1] - p, axis=1)
+    if (off <= _ON_SKIN * np.linalg.norm(np.ptp(q, axis=0))).mean() > _FITTED:
+        return False
+    return bool(inside(other, p).mean() > 0.95)
 
 
 def _twin(a: Body, b: Body, tolerance: float) -> bool:

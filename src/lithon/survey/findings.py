@@ -60,9 +60,29 @@ def findings(model: Model, size: float, thorough: bool = True, rules: SizeRules 
         copies = [(body, copy) for body in model.bodies if (copy := copy_of(body)) is not None and copy in said]
         own = {body: _carried(found[root_of(body)], body, copy) for body, copy in copies}
         found = {body: _followed(cards, body, rules) for body, cards in (found | own).items()}
+    found = _cleared_alone(found, model)
     pairs = pair_cards(model, size) if thorough else []
     pairs = [_of_triangles(f) if faceted(root_of(f.body)) else f for f in pairs]
     return _Cards(found, model.bodies, pairs)
+
+
+def _cleared_alone(found: dict[Body, list[Finding]], model: Model) -> dict[Body, list[Finding]]:
+    """The cards without those that would clear what another body shares: nothing of a bond goes for one of the two, and
+    a pocket that is filled is none."""
+    out = dict(found)
+    for body in found if len(model.bodies) > 1 else ():
+        if copy_of(body) is not None:
+            continue
+        shared = {face for face in body.faces if len(model.owners(face)) > 1}
+        if not shared:
+            continue
+        out |= {
+            other: _carried(found[body], other, copy)
+            for other in model.bodies
+            if other not in found and (copy := copy_of(other)) is not None and root_of(other) is body
+        }
+        out[body] = [f for f in found[body] if f.remedy != CLEAR or shared.isdisjoint(f.faces)]
+    return out
 
 
 def _followed(cards: list[Finding], body: Body, rules: SizeRules) -> list[Finding]:
