@@ -19,6 +19,7 @@ from lithon.operations.operation import Operation
 from lithon.operations.running import Outcome, run
 from lithon.operations.state import State
 from lithon.progress import SILENT, Progress
+from lithon.survey.between import runs_into
 from lithon.survey.card import Finding
 from lithon.survey.deviation import shifted
 from lithon.survey.findings import findings, passed_over
@@ -158,6 +159,8 @@ def cure(
             why, over = f"the volume would change by {100.0 * change / was:.2g} % in all", True
         elif was > 0.0 < over_edges and spent + over_edges > KEPT * was:
             why, over = f"the mesh could give up {100.0 * (spent + over_edges) / was:.2g} % of the volume", True
+        elif out.model is not state.model and (pair := runs_into(state.model, out.model)) is not None:
+            why, over = f"{pair[0].name} would run into {pair[1].name}", True
         else:
             return Tried(out, far)
     return Tried(why=why or group.first.advice or "no operation cures this by itself", over=over)

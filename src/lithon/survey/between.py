@@ -13,9 +13,9 @@ from lithon.brep.faceted import faceted
 from lithon.brep.measures import mass_properties
 from lithon.brep.shells import closed
 from lithon.brep.tessellation.sampling import spread_inside
-from lithon.brep.tessellation.tessellate import body_mesh
+from lithon.brep.tessellation.tessellate import body_mesh, face_mesh
 from lithon.brep.tessellation.trees import inside, tree_of, triangle_normals
-from lithon.brep.topology import Body, Face, Model
+from lithon.brep.topology import Body, Face, Model, rough_box
 from lithon.remembered import Remembered
 from lithon.survey.card import BRING, DROP, DROP_BODY, DROP_CRUMB, PART, Finding, share, xyz
 
@@ -278,6 +278,32 @@ def _between(a: Body, b: Body, size: float, tolerance: float) -> list[Finding]:
             )
         )
     return out
+
+
+def runs_into(before: Model, after: Model) -> tuple[Body, Body] | None:
+    """A body that a step changed and one beside it that it left alone, into which the first now reaches where it was
+    not before; none where nothing does."""
+    stayed = set(before.bodies) & set(after.bodies)
+    old = [b for b in before.bodies if b not in stayed]
+    known = {face for body in old for face in body.made_faces()}
+    slack = 20.0 * after.tolerance
+    for body in (b for b in after.bodies if b not in stayed and not b.sheet and not faceted(b)):
+        fresh = [face_mesh(face) for face in body.faces if face not in known]
+        spots = [np.concatenate([m.points, m.points[m.triangles].mean(axis=1)]) for m in fresh if len(m.triangles)]
+        if not spots:
+            continue
+        p = np.concatenate(spots)
+        for other in (b for b in after.bodies if b in stayed):
+            low, high = rough_box([other])
+            near = p[((p > low + slack) & (p < high - slack)).all(axis=1)]
+            for was in old if len(near) else ():
+                near = near[np.linalg.norm(tree_of(was).nearest(near)[1] - near, axis=1) > slack]
+            if not len(near) or other.sheet or not closed(other):
+                continue
+            held = near[inside(other, near)]
+            if len(held) and (np.linalg.norm(tree_of(other).nearest(held)[1] - held, axis=1) > slack).any():
+                return body, other
+    return None
 
 
 #: What is nearer to a skin than this share of its diagonal lies on it; a body of which more than this share does fits
