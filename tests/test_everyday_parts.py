@@ -6,20 +6,27 @@ from dice import seeds
 from everyday import at, beaded_lead, coil, gull_wing, lens, less, lettered, one, slotted_screw, wire
 from solids import motion
 
+from lithon import do
 from lithon.arrange.boolean import combine
+from lithon.arrange.places import Places
+from lithon.arrays import triangle_areas
 from lithon.brep.copies import moved
 from lithon.brep.measures import volume
+from lithon.brep.rewrite import apart
 from lithon.brep.shells import closed
-from lithon.brep.topology import Model
+from lithon.brep.topology import Model, vertex_at
 from lithon.brep.validate import flaws
 from lithon.exchange.step_write import write_step
 from lithon.geometry.curves import Line
 from lithon.geometry.meet import cross
 from lithon.mesh.partly import what_can
-from lithon.mesh.sizing import SizeRules
+from lithon.mesh.sizing import SizeRules, size_field
+from lithon.mesh.surface import surface_mesh
 from lithon.mesh.verdict import verdict
 from lithon.operations.cures import cured
 from lithon.operations.prove.settings import ElementSize
+from lithon.operations.running import run
+from lithon.operations.state import State
 from lithon.project.ledger import Ledger
 from lithon.samples.build import Piece, Round, Section, prism, rectangle, revolved
 from lithon.survey.features import features
@@ -31,9 +38,8 @@ def sound(body):
     return closed(body) and not flaws(body, 1e-6)
 
 
-def taken(path, size):
-    """A file's ledger once every cure that is safe is taken."""
-    work = Ledger.open(path)
+def settled(work, size):
+    """A ledger once every cure that is safe is taken."""
     work.take(ElementSize(size=size))
     cured(work.state, 0.5 * size, taken=lambda step: work.take(step.operation or {}, step))
     return work
@@ -105,7 +111,9 @@ def test_chamfers_go_on_around_corners_and_are_cleared_as_one(tmp_path):
     assert volume(back.body) == pytest.approx(volume(plain), rel=1e-9) and len(back.body.faces) == len(plain.faces)
     path = tmp_path / "box.step"
     write_step(Model.of([ground]), path)
-    assert volume(taken(path, 1.0).model.bodies[0]) == pytest.approx(256.0, rel=1e-9)  # the round corners went as well
+    assert volume(settled(Ledger.open(path), 1.0).model.bodies[0]) == pytest.approx(
+        256.0, rel=1e-9
+    )  # the round corners went as well
 
 
 @pytest.mark.parametrize("wide", [0.1, 0.2, 0.45])
@@ -170,7 +178,7 @@ def test_bent_leads_beside_a_body_come_through_whole(tmp_path):
             bodies.append(moved(lead, place))
     path = tmp_path / "mould.step"
     write_step(Model.of(bodies), path)
-    work = taken(path, 0.35)
+    work = settled(Ledger.open(path), 0.35)
     assert sum(map(volume, work.model.bodies)) == pytest.approx(36.0 + 8.0 * true, rel=5e-3)
     mesh = what_can(work.model, work.state.rules())
     assert not mesh.failures and verdict(mesh).good and mesh.volume_ratio == pytest.approx(1.0, abs=5e-3)
@@ -184,3 +192,74 @@ def test_what_is_round_keeps_its_volume(radius, long):
     mesh = what_can(Model.of([can]), SizeRules(size, ignore=0.1 * size))
     assert verdict(mesh).good and mesh.volume_ratio == pytest.approx(1.0, abs=5e-3)
     assert mesh.volumes.sum() / (np.pi * radius**2 * long) == pytest.approx(1.0, abs=5e-3)
+
+
+@pytest.mark.parametrize("radius,long,size", [(0.08, 20.0, 0.8), (0.05, 5.0, 0.5), (0.3, 40.0, 1.6)])
+def test_a_thin_wire_has_nodes_all_along(radius, long, size):
+    """Where the nodes on both sides of the cut that rolls a wall out stand in pairs, what goes around from one to the
+    other has no width in space, and gets nodes all the same."""
+    body = prism(Round((0.0, 0.0), radius), long, at((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), (0.0, 0.0, 1.0)), "wire")
+    mesh = surface_mesh((body,), size_field((body,), SizeRules(size, ignore=0.1 * size)))
+    triangles, _ = mesh.triangles()
+    points = mesh.points()
+    sides = np.linalg.norm(points[triangles] - points[np.roll(triangles, 1, axis=1)], axis=2)
+    assert sides.min() > 0.0 and sides.max() < 1.3 * radius
+    skin = triangle_areas(points, triangles).sum()
+    assert skin == pytest.approx(2.0 * np.pi * radius * (radius + long), rel=0.02)
+
+
+def flush(lift):
+    """A case with a pocket, and what fits into it to the last digit, or stands in the midst of the case."""
+    case = prism(rectangle(-6.0, -6.0, 6.0, 6.0), 5.0, name="case")
+    seg = prism(
+        [Piece((-2, 0)), Piece((-1.4, -0.6)), Piece((1.4, -0.6)), Piece((2, 0)), Piece((0, 1))], 0.3, name="seg"
+    )
+    up = np.eye(4)
+    up[2, 3] = 4.7 - lift
+    return case, moved(seg, up)
+
+
+def test_what_fits_into_a_pocket_is_no_fragment_inside():
+    """It is dropped by nobody; one that lies within is. Bonded, nobody is offered to clear the pocket that it fills."""
+    case, seg = flush(0.0)
+    holed = apart(one(case, seg, "subtract"), seg)
+    for k in range(6):
+        place = motion(k)
+        kinds = {f.kind for f in findings(Model.of([moved(holed, place), moved(seg, place)]), 2.0)}
+        assert "fragment inside" not in kinds and "pocket" in kinds
+    buried = {f.kind for f in findings(Model.of(flush(1.0)), 2.0)}
+    assert "fragment inside" in buried
+    bonded = run(State(Model.of([holed, seg])), do.bond()).model
+    cards = findings(bonded, 2.0)
+    shared = {f for b in bonded.bodies for f in b.faces if len(bonded.owners(f)) > 1}
+    assert shared and not [f for f in cards if f.kind == "pocket"]
+
+
+@pytest.mark.parametrize("held", [False, True])
+def test_no_cure_lets_a_body_run_into_another(held, tmp_path):
+    """The rounded edges of what a cap fits over go with those of the cap, and stay where the cap's are held."""
+    inner = prism(rectangle(-3.0, -2.0, 3.0, 2.0, 0.3), 4.0, name="inner")
+    outer = prism(rectangle(1.0, -2.2, 3.2, 2.2), 4.0, name="cap")
+    path = tmp_path / "capped.step"
+    write_step(Model.of([inner, apart(one(outer, inner, "subtract"), inner)]), path)
+    work = Ledger.open(path)
+    if held:
+        work.take(do.keep([f for f in work.model.bodies[1].faces if f.surface.kind == "cylinder"], "it snaps in there"))
+    work = settled(work, 1.0)
+    left = [sum(f.surface.kind == "cylinder" for f in b.faces) for b in work.model.bodies]
+    assert left == ([2, 2] if held else [0, 0])
+    assert not [f for f in findings(work.model, 1.0) if f.kind == "overlap"]
+    if not held:
+        assert sum(map(volume, work.model.bodies)) == pytest.approx(64.0 + 2.2 * 4.4 * 4.0, rel=1e-9)
+
+
+@pytest.mark.parametrize("seed", seeds(10))
+def test_a_vertex_is_found_however_its_cell_begins(seed):
+    rng = np.random.default_rng(seed)
+    near = 2e-6
+    places = Places(near)
+    spots = np.round(rng.uniform(-3.0, 3.0, (200, 3)) / (2.0 * near)) * 2.0 * near + rng.choice([0.0, near], (200, 3))
+    for spot in spots:
+        assert places.find(spot) is None
+        places.add(vertex_at(spot))
+        assert places.find(spot + rng.uniform(-0.5, 0.5, 3) * near).point == pytest.approx(spot, abs=1e-15)
