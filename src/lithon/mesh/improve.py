@@ -298,12 +298,12 @@ def _pass(
     planes: Floats,
     q: Floats,
     goal: float,
-    grow: bool,
+    grow: float,
     stuck: Floats,
     least: float,
 ) -> int:
-    """Offer every change to every element below the goal, worst first; how many were made. `q` (m,) is how good
-    each is before. Leaves in state[5]
+    """Offer every change to every element below the goal, worst first, and further nodes to those below `grow`; how
+    many were made. `q` (m,) is how good each is before. Leaves in state[5]
     how many lay below it before, and in state[6] how many below what is wanted in the end, `least`. An element
     that nothing helped is not looked at again as long as it and those beside it are what they were: `stuck` tells."""
     before = state[2]
@@ -357,7 +357,7 @@ def _pass(
                 if not done and i != j and (kind[corners[i]] == ON_PLANE or kind[corners[i]] == ON_LINE):
                     v, w = corners[i], corners[j]
                     done = collapse_on_skin(x, tet, nbr, wall, lab, free, state, t, v, w, kind[v], star, seen, new)
-        if done or not grow:
+        if done or q_of(x, tet, t) >= grow:
             continue
         for way in range(_CAVITIES):
             if not done:
@@ -398,6 +398,8 @@ def _with_neighbours(x: Floats, tet: Ints, nbr: Ints, t: int) -> float:
 
 #: Where so large a share of elements is still flat it is the body that is, and no change helps.
 _HOPELESS = 0.75
+#: Where more elements than this share can be bettered they are those of a foil.
+_FOIL = 0.3
 #: So many passes look at more than what lies below the goal.
 _EASY = 5
 
@@ -454,9 +456,10 @@ def improve(cells: Cells, progress: Progress, goal_degrees: float = 16.0, passes
         progress.tell(0.75 + 0.22 * turn / passes, "improving elements")
         level = easy if turn < _EASY else goal
         q = _qualities(x, tet[: state[0]])
-        made = _pass(
-            x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, q, level, turn >= 2, stuck, goal
-        )
+        # A node more costs the most. Where the body is as flat as its elements, only what is not good enough gets one.
+        thin = (q < easy).sum() > _FOIL * len(q)
+        grow = 0.0 if turn < 2 else min(level, goal) if thin else level
+        made = _pass(x, tet, nbr, wall, lab, free, state, seen, kind, places, held, planes, q, level, grow, stuck, goal)
         # Around what nothing can mend, one element is only bettered at the expense of others: then it is enough.
         if turn >= _EASY and (made == 0 or (turn > _EASY and state[5] > below > 0)):
             break
