@@ -298,12 +298,17 @@ def runs_into(before: Model, after: Model) -> tuple[Body, Body] | None:
             near = p[((p > low + slack) & (p < high - slack)).all(axis=1)]
             for was in old if len(near) else ():
                 near = near[np.linalg.norm(tree_of(was).nearest(near)[1] - near, axis=1) > slack]
-            if not len(near) or other.sheet or not closed(other):
+            if not len(near) or other.sheet or not closed(other) or not _reaches_into(near, other, slack):
                 continue
-            held = near[inside(other, near)]
-            if len(held) and (np.linalg.norm(tree_of(other).nearest(held)[1] - held, axis=1) > slack).any():
+            if not any(_reaches_into(body_mesh(was)[0], other, slack) for was in old):  # that is told by itself
                 return body, other
     return None
+
+
+def _reaches_into(points: Floats, body: Body, slack: float) -> bool:
+    """Whether any of points (n,3) lies within a body, and not on its skin."""
+    held = points[inside(body, points)]
+    return len(held) > 0 and bool((np.linalg.norm(tree_of(body).nearest(held)[1] - held, axis=1) > slack).any())
 
 
 #: What is nearer to a skin than this share of its diagonal lies on it; a body of which more than this share does fits

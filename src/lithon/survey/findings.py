@@ -349,7 +349,6 @@ def _feature_card(f: Feature, size: float, body: Body) -> Finding | None:
             CLEAR,
             body,
             f.faces,
-            keep="What it bears, or touches, stands on it.",
         )
     return None
 
