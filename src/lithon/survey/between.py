@@ -298,17 +298,19 @@ def runs_into(before: Model, after: Model) -> tuple[Body, Body] | None:
             near = p[((p > low + slack) & (p < high - slack)).all(axis=1)]
             for was in old if len(near) else ():
                 near = near[np.linalg.norm(tree_of(was).nearest(near)[1] - near, axis=1) > slack]
-            if not len(near) or other.sheet or not closed(other) or not _reaches_into(near, other, slack):
+            if not len(near) or other.sheet or not closed(other):
                 continue
-            if not any(_reaches_into(body_mesh(was)[0], other, slack) for was in old):  # that is told by itself
+            deep = _depth(near, other)
+            # What overlapped before is told by itself; less of it is that chords of one round are not the other's.
+            if deep > slack and all(_depth(body_mesh(was)[0], other) < 0.5 * deep for was in old):
                 return body, other
     return None
 
 
-def _reaches_into(points: Floats, body: Body, slack: float) -> bool:
-    """Whether any of points (n,3) lies within a body, and not on its skin."""
+def _depth(points: Floats, body: Body) -> float:
+    """How deep (mm) any of points (n,3) lies within a body; 0 where none does."""
     held = points[inside(body, points)]
-    return len(held) > 0 and bool((np.linalg.norm(tree_of(body).nearest(held)[1] - held, axis=1) > slack).any())
+    return float(np.linalg.norm(tree_of(body).nearest(held)[1] - held, axis=1).max()) if len(held) else 0.0
 
 
 #: What is nearer to a skin than this share of its diagonal lies on it; a body of which more than this share does fits
