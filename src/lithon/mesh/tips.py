@@ -109,8 +109,8 @@ def _in_common(w: Web, u: int, v: int) -> bool:
 
 @njit(cache=True)
 def _past(w: Web, m: int, f: int, way: int) -> Ints:
-    """Where two parts of a face meet in a node alone, each between two of its kept sides: the other ends (2,) of those
-    of one of them, -1 where there is one part only."""
+    """The parts of a face at a node lie each between two of its kept sides, and are two where they meet there alone:
+    the other ends (2,) of the sides of the first, or the second (`way`), -1 where there are not so many."""
     out = np.full(2, -1)
     for k in range(w.many[m]):
         first = w.kept[m, k]
