@@ -1,4 +1,4 @@
-"""Triangles parted into patches that lie on one surface each: planes, cylinders, cones, spheres, tori.
+"""Triangles parted into patches that lie on one surface each: planes, cylinders, cones, spheres, tori, pipes.
 
 From seed triangles a surface is fitted to their neighbourhood, then grown over all that lies on it (region growing with
 robust fits: Schnabel, Wahl & Klein 2007; Attene, Falcidieno & Spagnuolo 2006). A fit is made better by least squares
@@ -7,7 +7,8 @@ over what it has grown to. What lies on nothing simple is a patch of facets.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -15,12 +16,14 @@ import scipy
 from lithon.arrays import Floats, Ints, cross_product
 from lithon.brep.tessellation.trees import triangle_normals
 from lithon.errors import Refusal, spot
+from lithon.geometry.splines import BSplineSurface
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.mend.contest import Contest
 from lithon.mend.fitting import refined
 from lithon.mend.freeform import sagitta
 from lithon.mend.growing import FEW, HOODS, SEVERAL, Growth, likeliest, rounds_of
 from lithon.mend.links import flood, given_away
+from lithon.mend.pipes import Pipe, pipe_through
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import parted_scan
 from lithon.progress import pulse
@@ -59,7 +62,14 @@ class Patch:
 
     @property
     def kind(self) -> str:
-        return "facets" if self.surface is None else self.surface.kind
+        if self.surface is None:
+            return "facets"
+        return "pipe" if self.of_pipe else self.surface.kind
+
+    @property
+    def of_pipe(self) -> bool:
+        """Whether it is a circle carried along a curve: no other patch has such a surface before borders are known."""
+        return isinstance(self.surface, BSplineSurface)
 
 
 def segmented(
@@ -147,13 +157,18 @@ def patch_on(points: Floats, corners: Ints, rows: Ints) -> Patch:
 
 
 #: The kinds of surface that a patch can be said to be of.
-KINDS = ("plane", "cylinder", "cone", "sphere", "torus")
+KINDS = ("plane", "cylinder", "cone", "sphere", "torus", "pipe")
 
 
 def patch_as(points: Floats, corners: Ints, rows: Ints, kind: str) -> Patch:
     """The surface of a kind (of `KINDS`) that is nearest to some triangles. Raises Refusal where there is none."""
     p = points[np.unique(corners[rows])]
     wide = float(np.linalg.norm(np.ptp(p, axis=0)))
+    if kind == "pipe":
+        pipe = pipe_through(points, corners, rows, wide, any_spine=True)
+        if pipe is None:
+            raise _no_such(kind, p)
+        return Patch(pipe.surface, rows, float(np.abs(pipe.surface.signed_distance(p)).max()))
     if kind == "plane":
         middle = p.mean(axis=0)
         way = np.linalg.svd(p - middle, full_matrices=False)[2][-1]
@@ -163,15 +178,33 @@ def patch_as(points: Floats, corners: Ints, rows: Ints, kind: str) -> Patch:
         made = [s for _, s in rounds_of(points, corners[rows], normals, wide) if s.kind == kind]
     better = [refined(s, p) for s in made]
     if not better:
-        raise Refusal(f"no {kind} comes near to these triangles", where=spot(p.mean(axis=0)), remedy="another kind")
+        raise _no_such(kind, p)
     off = [float(np.abs(s.signed_distance(p)).max()) for s in better]
     best = int(np.argmin(off))
     return Patch(better[best], rows, off[best])
 
 
+def _no_such(kind: str, p: Floats) -> Refusal:
+    return Refusal(f"no {kind} comes near to these triangles", where=spot(p.mean(axis=0)), remedy="another kind")
+
+
+def with_pipes(pipes: Sequence[Pipe], corners: Ints, parted: Callable[[Ints], list[Patch]]) -> list[Patch]:
+    """Pipes as patches, and those that the rest of the triangles (m,3) are `parted` into; none where it is not."""
+    if not pipes:
+        return parted(corners)
+    rest = np.setdiff1d(np.arange(len(corners)), np.concatenate([pipe.rows for pipe in pipes]))
+    found = parted(corners[rest]) if len(rest) else []
+    if len(rest) and not found:
+        return []
+    return [
+        *(Patch(pipe.surface, pipe.rows, pipe.off) for pipe in pipes),
+        *(replace(patch, rows=rest[patch.rows]) for patch in found),
+    ]
+
+
 def grown(points: Floats, corners: Ints, patch: Patch, tolerance: float) -> Ints:
     """The triangles that hang together with a patch and lie within `tolerance` (mm) of its surface, its own too."""
-    if patch.surface is None:
+    if patch.surface is None or patch.of_pipe:
         return patch.rows
     grower = _Grower(points, corners, tolerance, 0.0)
     mask = grower.on(patch.surface, tolerance, int(patch.rows[0]))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from operator import is_not
 
 import numpy as np
@@ -16,7 +17,8 @@ from lithon.brep.topology import Body, Face, Model, new_uid
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Surface
 from lithon.mend.freeform import sagitta
-from lithon.mend.segments import KINDS, ROUGH, Patch, grown, noise_of, patch_as, patch_on, segmented
+from lithon.mend.pipes import Pipe, pipes_among
+from lithon.mend.segments import KINDS, ROUGH, Patch, grown, noise_of, patch_as, patch_on, segmented, with_pipes
 from lithon.mend.strokes import parted_by, under
 from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
@@ -39,12 +41,14 @@ SAID = ", said"
 
 @dataclass(slots=True)
 class _Known:
-    """What was worked out of a body's triangles: their scatter (mm), how a scan was parted, by what was allowed, and
-    the patches found, by the deviation and whether what lies on nothing simple is left together."""
+    """What was worked out of a body's triangles: their scatter (mm), pipes by how far (mm) corners may stand off
+    them, how a scan was parted beside them, by what was allowed, and the patches found, by the deviation and whether
+    what lies on nothing simple is left together."""
 
     noise: float | None = None
     sagitta: float | None = None
-    parted: dict[float, tuple[Ints, list[Surface]]] = field(default_factory=dict)
+    parted: dict[float, dict[float, tuple[Ints, list[Surface]]]] = field(default_factory=dict)
+    pipes: dict[float, list[Pipe]] = field(default_factory=dict)
     found: dict[tuple[float, bool], list[Patch]] = field(default_factory=dict)
 
 
@@ -136,10 +140,24 @@ class Patched:
         steps = [share * self.scale for share in LADDER] if not noise else [k * noise for k in ROUGH_LADDER]
         for near in steps if tolerance is None else [tolerance]:
             if (near, free) not in self.known.found:
-                made = segmented(self.points, self.corners, near, noise, free, self.known.parted)
-                self.known.found[near, free] = made
+                most = max(LADDER[-1] * self.scale, ROUGH * noise) if tolerance is None else tolerance
+                known = self.known.parted.setdefault(most, {})
+                self.known.found[near, free] = with_pipes(
+                    self._pipes(most), self.corners,
+                    partial(self._segmented, near=near, noise=noise, free=free, known=known),
+                )  # fmt: skip
             if found := self.known.found[near, free]:
                 yield list(found), near
+
+    def _segmented(
+        self, corners: Ints, near: float, noise: float, free: bool, known: dict[float, tuple[Ints, list[Surface]]]
+    ) -> list[Patch]:
+        return segmented(self.points, corners, near, noise, free, known)
+
+    def _pipes(self, most: float) -> list[Pipe]:
+        if most not in self.known.pipes:
+            self.known.pipes[most] = pipes_among(self.points, self.corners, most)
+        return self.known.pipes[most]
 
     def free_word(self, kind: str, taken: set[str]) -> str:
         """A name for a patch that none has yet; it is taken now."""

@@ -139,8 +139,8 @@ def _flat_faces(body: Body, tolerance: float) -> Body:
 def _strays(points: Floats, corners: Ints, patch: Patch, most: float, few: float) -> bool:
     """Whether corners of a patch stand further off its surface than they may (mm): more than a few, a share of them,
     or any by far more. Where those of a scan do they were given to the wrong one of two that meet there."""
-    if patch.off <= most:
-        return False
+    if patch.off <= most or patch.of_pipe:
+        return False  # of a pipe none stand further off than they may
     assert patch.surface is not None
     off = np.abs(patch.surface.signed_distance(points[np.unique(corners[patch.rows])]))
     return bool(patch.off > _FURTHER * most or (off > most).sum() > few * len(off))
