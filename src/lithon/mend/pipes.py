@@ -10,7 +10,7 @@ Liu, *Computation of rotation minimizing frames*, 2008).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -23,23 +23,25 @@ from lithon.mend.freeform import corner_normals
 from lithon.mend.patch import DEGREE
 from lithon.progress import pulse
 
-#: Triangles that turn by less (radians) are of one pipe.
-_SMOOTH = np.radians(40.0)
-#: A pipe has so many triangles at least.
-_FEWEST = 60
+#: Triangles that turn by less (radians) are of one pipe; where they scatter.
+_SMOOTH, _SCATTERED = np.radians(60.0), np.radians(45.0)
+#: A pipe has so many triangles at least; so many times as far off may be those in its midst.
+_FEWEST, _ISLAND = 60, 2.0
 #: Spans of a spine at first for each radius of its length, and the most.
 _SPANS, _MOST = 0.5, 512
 #: So many steps bring a spine near, until none is longer than this share of the radius; feet by so many.
-_STEPS, _STILL, _FEET = 12, 1e-9, 3
+_STEPS, _STILL, _FEET = 20, 1e-7, 3
 #: How far a spine goes on beyond its corners, in radii.
 _BEYOND = 0.4
 #: Corners stand off the first no further than this share of the radius, half of them; then most of them.
-_ROUGHLY, _NEARLY, _MOST_OF = 0.1, 0.05, 0.9
+_ROUGHLY, _NEARLY, _MOST_OF = 0.1, 0.08, 0.9
+#: Corners say less of it from so many times as far off as most.
+_TRUST = 2.0
 #: As near (a share of the radius) as that is near enough; more spans are worth it where they leave no more than this
 #: share of how far most corners stand off.
 _ENOUGH, _BETTER = 2e-5, 0.7
 #: Weights, for each corner of a span: of third differences at first and then, and of staying where it is.
-_CALM, _STAY = (1e-3, 1e-6), 1e-6
+_CALM, _STAY = (1e-3, 1e-6), 2e-3
 #: So many corners there are for each number that is told from them; of so many no more are looked at than tell it.
 _CORNERS, _FEW = 2.0, 8000
 #: A pipe is so many radii long at least, and bends with no less of them; so much of its circles is there: the mean of
@@ -47,7 +49,7 @@ _CORNERS, _FEW = 2.0, 8000
 _LONG, _TIGHT, _AROUND = 5.0, 1.05, 0.7
 #: Where more of a spine (a share) lies on lines and arcs that are so many radii long, and such a share of it, those are
 #: cylinders and tori; on so many of its points it is looked for.
-_PLAIN, _PLAIN_LONG, _PLAIN_PART, _PLACES = 0.5, 4.0, 1.0 / 12.0, 12
+_PLAIN, _PLAIN_LONG, _PLAIN_PART, _PLACES = 0.35, 3.0, 1.0 / 12.0, 12
 #: And that within so many radii, or as far as corners scatter.
 _AS_PLAIN = 2e-4
 #: Spans around, and of how many spans of the spine those of the surface are at most.
@@ -65,21 +67,49 @@ class Pipe:
     off: float
 
 
-def pipes_among(points: Floats, corners: Ints, most: float, free: Bools | None = None) -> list[Pipe]:
-    """The pipes among triangles (m,3) of points (n,3), their corners no further off than `most` (mm); what is made of
-    cylinders and tori is none. `free` (m,): which triangles may be of one; all where it is left out."""
+def pipes_among(points: Floats, corners: Ints, most: float, scattered: bool) -> list[Pipe]:
+    """The pipes among triangles (m,3) of points (n,3), their corners, which are `scattered` or exact, no further off
+    than `most` (mm); what is made of cylinders and tori is none."""
     i, j, _ = side_pairs(corners, len(points))
     a, b, c = (points[corners[:, k]] for k in range(3))
     normal = unit(cross_product(b - a, c - a))
-    smooth = (normal[i] * normal[j]).sum(axis=1) > np.cos(_SMOOTH)
-    if free is not None:
-        smooth &= free[i] & free[j]
-    m = len(corners)
-    graph = scipy.sparse.coo_array((np.ones(int(smooth.sum())), (i[smooth], j[smooth])), shape=(m, m))
+    turn = (normal[i] * normal[j]).sum(axis=1)
+    out, label = list[Pipe](), np.full(len(corners), -1, dtype=np.int64)
+    # What scatters is parted from its ends more surely by less; few triangles around turn by more.
+    for most_turned in (_SCATTERED, _SMOOTH) if scattered else (_SMOOTH,):
+        for rows in _together(i, j, label < 0, turn > np.cos(most_turned)):
+            if len(rows) >= _FEWEST and (pipe := pipe_through(points, corners, rows, most)) is not None:
+                label[pipe.rows] = len(out)
+                out.append(pipe)
+    return _without_islands(points, corners, normal, (i, j), label, out, most) if out else []
+
+
+def _together(i: Ints, j: Ints, among: Bools, over: Bools) -> list[Ints]:
+    """What hangs together (rows) of some triangles (m,), over such of the pairs i, j (k,) that share a side."""
+    over = over & among[i] & among[j]
+    graph = scipy.sparse.coo_array((np.ones(int(over.sum())), (i[over], j[over])), shape=(len(among), len(among)))
     count, label = scipy.sparse.csgraph.connected_components(graph, directed=False)
-    own = (rows for rows in rows_of(label, count) if len(rows) >= _FEWEST)
-    made = (pipe_through(points, corners, rows, most) for rows in own)
-    return [pipe for pipe in made if pipe is not None]
+    return [rows for rows in rows_of(label, count) if among[rows[0]]]
+
+
+def _without_islands(
+    points: Floats, corners: Ints, normal: Floats, pairs: tuple[Ints, Ints], label: Ints, pipes: list[Pipe], most: float
+) -> list[Pipe]:
+    """Pipes with the few triangles in the midst of one that turn further from those around than others do."""
+    i, j = np.concatenate(pairs), np.concatenate(pairs[::-1])
+    for rows in _together(i, j, label < 0, np.ones(len(i), dtype=bool)):
+        here = np.zeros(len(label), dtype=bool)
+        here[rows] = True
+        beside = np.unique(label[j[here[i] & ~here[j]]])
+        if len(rows) < _FEWEST and len(beside) == 1:
+            k = int(beside[0])
+            surface, of = pipes[k].surface, np.append(rows, pipes[k].rows[:1])
+            off = float(np.abs(surface.signed_distance(points[np.unique(corners[rows])])).max())
+            # The corners of an end that is flat lie on the pipe as well.
+            lean = (surface.normal(points[corners[of]].mean(axis=1)) * normal[of]).sum(axis=1)
+            if off <= _ISLAND * most and float((lean * np.sign(lean[-1])).min()) > np.cos(_SMOOTH):
+                pipes[k] = replace(pipes[k], rows=np.append(pipes[k].rows, rows), off=max(pipes[k].off, off))
+    return pipes
 
 
 def pipe_through(points: Floats, corners: Ints, rows: Ints, most: float, any_spine: bool = False) -> Pipe | None:
@@ -88,6 +118,8 @@ def pipe_through(points: Floats, corners: Ints, rows: Ints, most: float, any_spi
     `any_spine`."""
     used, t = np.unique(corners[rows], return_inverse=True)
     p, t = points[used], t.reshape(-1, 3)
+    if len(side_pairs(t, len(p))[0]) * 2 == 3 * len(t):
+        return None  # it ends nowhere
     radius = _mean_radius(p, t)
     middle, scale = p.mean(axis=0), abs(radius)
     if not scale < float(np.linalg.norm(np.ptp(p, axis=0))):
@@ -126,7 +158,7 @@ def _nearest(spine: BSplineCurve, p: Floats, most: float) -> tuple[BSplineCurve,
         pulse("looking for pipes")
         spine, wide, off = _brought(spine, wide, p)
         if not 0.5 < wide < 2.0 or float(np.median(np.abs(off))) > _ROUGHLY:
-            return None
+            break
         told = float(np.quantile(np.abs(off), _MOST_OF))
         helped = best is None or told < _BETTER * best[0]
         if helped:
@@ -221,7 +253,7 @@ def _brought(spine: BSplineCurve, radius: float, p: Floats) -> tuple[BSplineCurv
         off = far - radius
         way = away / np.maximum(far, 1e-300)[:, None]
         basis = BSpline.design_matrix(s, knots, DEGREE)
-        rough = max(3.0 * float(np.median(np.abs(off))), 1e-12)
+        rough = max(_TRUST * float(np.quantile(np.abs(off), _MOST_OF)), 1e-12)
         trust = 1.0 / (1.0 + (off / rough) ** 2)
         parts = [scipy.sparse.diags_array(-way[:, k]) @ basis for k in range(3)]
         jacobian = scipy.sparse.hstack([*parts, scipy.sparse.csr_array(-np.ones((len(p), 1)))]).tocsr()
@@ -273,12 +305,17 @@ def _is_pipe(spine: BSplineCurve, radius: float, p: Floats) -> bool:
 
 
 def _plain(spine: BSplineCurve, near: float, p: Floats) -> bool:
-    """Whether most of a spine, as far as corners (n,3) stand around it, lies on lines and arcs within `near`."""
+    """Whether most of a spine, as far as corners (n,3) stand around it, lies on lines and arcs within `near`, or is too
+    short for that to be told."""
     at = spine.parameter(p)
     q = spine.point(np.linspace(float(at.min()), float(at.max()), _PLACES * len(spine.control)))
     gone = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1)))
     long = float(gone[-1])
-    least, held, first = min(max(_PLAIN_LONG, _PLAIN_PART * long), 0.9 * long), 0.0, 0
+    # Within how far it can be told every curve is an arc over a stretch that grows with the cube root of that.
+    least = max(_PLAIN_LONG * (near / _AS_PLAIN) ** (1.0 / 3.0), _PLAIN_PART * long)
+    held, first = 0.0, 0
+    if least > 0.5 * long:
+        return True
     while first < len(q) - 1:
         reach = int(np.searchsorted(gone, gone[first] + least))
         last = first
@@ -290,8 +327,8 @@ def _plain(spine: BSplineCurve, near: float, p: Floats) -> bool:
             else:
                 step //= 2
         held += float(gone[last] - gone[first]) if last >= reach else 0.0
-        first = last if last >= reach else first + max(1, (reach - first) // 4)
-    return held > _PLAIN * long or long < _LONG
+        first = last if last >= reach else first + max(1, (reach - first) // 8)
+    return held > _PLAIN * long
 
 
 def _on_an_arc(q: Floats, near: float) -> bool:

@@ -196,10 +196,10 @@ def with_pipes(pipes: Sequence[Pipe], corners: Ints, parted: Callable[[Ints], li
     found = parted(corners[rest]) if len(rest) else []
     if len(rest) and not found:
         return []
-    return [
-        *(Patch(pipe.surface, pipe.rows, pipe.off) for pipe in pipes),
-        *(replace(patch, rows=rest[patch.rows]) for patch in found),
-    ]
+    out = [Patch(pipe.surface, pipe.rows, pipe.off) for pipe in pipes]
+    out += [replace(patch, rows=rest[patch.rows]) for patch in found]
+    left = np.setdiff1d(rest, np.concatenate([patch.rows for patch in out]))
+    return [*out, Patch(None, left, 0.0)] if len(left) else out
 
 
 def grown(points: Floats, corners: Ints, patch: Patch, tolerance: float) -> Ints:

@@ -156,7 +156,7 @@ class Patched:
 
     def _pipes(self, most: float) -> list[Pipe]:
         if most not in self.known.pipes:
-            self.known.pipes[most] = pipes_among(self.points, self.corners, most)
+            self.known.pipes[most] = pipes_among(self.points, self.corners, most, bool(self.noise()))
         return self.known.pipes[most]
 
     def free_word(self, kind: str, taken: set[str]) -> str:
