@@ -27,6 +27,7 @@ from lithon.mesh.surface import surface_mesh
 from lithon.operations.running import run
 from lithon.operations.state import State
 from lithon.samples import collar_anchor, gudgeon_scan, pintle_shoe
+from lithon.samples.build import Piece, prism
 from lithon.samples.spoiled_anchor import spoiled_anchor
 from lithon.survey.findings import findings
 
@@ -36,13 +37,18 @@ def solids() -> None:
 
 
 def draped() -> None:
-    """What is made anew in space; and where a torus and a plane across it meet, which no other part comes by."""
+    """What is made anew in space, tips drawn together too; and where a torus and a plane across it meet, which no other
+    part comes by."""
     at = Frame.of((0.0, 0.0, 0.0), (0.0, 0.0, 1.0))
     torus, plane = Torus(at, 6.0, 2.0), Plane.of((0.0, 0.0, 0.5), (0.4, 0.0, 1.0))
     turn = np.linspace(0.0, 2.0 * np.pi, 60)
     crossings(torus, plane, plane.project(np.column_stack([6.0 * np.cos(turn), 6.0 * np.sin(turn), 0.0 * turn])))
-    model = spoiled_anchor()
-    graded(surface_mesh(model.bodies, size_field(model.bodies, SizeRules(25.0, ignore=4.0))), ())
+    wedge = prism([Piece((0.0, 0.0)), Piece((10.0, 0.0)), Piece((10.0, 0.6))], 3.0)
+    for bodies, rules in (
+        (spoiled_anchor().bodies, SizeRules(25.0, ignore=4.0)),
+        ((wedge,), SizeRules(1.5, ignore=0.15)),
+    ):
+        graded(surface_mesh(bodies, size_field(bodies, rules)), ())
 
 
 def triangles() -> None:

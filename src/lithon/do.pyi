@@ -89,7 +89,7 @@ class say_kind(Operation):  # noqa: N801
     def __init__(
         self,
         faces: str | Face | Iterable[Face] | Choice,
-        kind: Literal["plane", "cylinder", "cone", "sphere", "torus", "free"] = ...,
+        kind: Literal["plane", "cylinder", "cone", "sphere", "torus", "pipe", "free"] = ...,
     ) -> None: ...
 
 class solid(Operation):  # noqa: N801
