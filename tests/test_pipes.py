@@ -164,6 +164,17 @@ def test_a_cable_out_of_a_block_is_meshed():
     assert verdict(tetrahedral_mesh(Model.of([made]), SizeRules(1.0))).good
 
 
+def test_a_pipe_that_was_found_before_is_one_of_the_solid():
+    """Patches looked at first are the faces of the solid."""
+    triangles, _, long = scattered(level, 2.0, 0.7, WAYS["2 %"])
+    state = run(State(Model.of(triangles)), do.find_patches()).state
+    words = Counter(str(word).split()[0] for word in set(state.marks.all("patch").values()))
+    assert words == {"pipe": 1, "plane": 2}
+    (made,) = run(state, do.solid()).model.bodies
+    assert Counter(f.surface.kind for f in made.faces) == {"plane": 2, "b-spline": 1}
+    assert volume(made) == pytest.approx(np.pi * 0.49 * long, rel=5e-3)
+
+
 def test_a_patch_is_said_to_be_a_pipe():
     """What the program leaves to cylinders may be said to be one; a block is none."""
     elbow = lambda t: np.stack([9.0 * np.cos(t), 9.0 * np.sin(t), 0.0 * t], axis=-1)  # noqa: E731

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from functools import partial
 from operator import is_not
@@ -41,14 +42,15 @@ SAID = ", said"
 
 @dataclass(slots=True)
 class _Known:
-    """What was worked out of a body's triangles: their scatter (mm), pipes by how far (mm) corners may stand off
-    them, how a scan was parted beside them, by what was allowed, and the patches found, by the deviation and whether
-    what lies on nothing simple is left together."""
+    """What was worked out of a body's triangles: their scatter (mm), pipes by how far (mm) corners may stand off, and
+    by their triangles, how a scan was parted beside them, by what was allowed, and the patches found, by the deviation
+    and whether what lies on nothing simple is left together."""
 
     noise: float | None = None
     sagitta: float | None = None
     parted: dict[float, dict[float, tuple[Ints, list[Surface]]]] = field(default_factory=dict)
     pipes: dict[float, list[Pipe]] = field(default_factory=dict)
+    as_pipe: dict[bytes, Patch] = field(default_factory=dict)
     found: dict[tuple[float, bool], list[Patch]] = field(default_factory=dict)
 
 
@@ -115,11 +117,20 @@ class Patched:
         return [self.patch(word, rows, free) for word, rows in self.rows().items()]
 
     def patch(self, word: str, rows: Ints, free: bool = False) -> Patch:
-        """The patch of a word: on a surface of the kind that was said, or the simplest that it lies on."""
+        """The patch of a word: on a surface of the kind that was said, a pipe, or the simplest that it lies on."""
         kind = word.split(" ")[0]
         if word.endswith(SAID):
             return Patch(None, rows, 0.0) if kind == FREE else patch_as(self.points, self.corners, rows, kind)
+        if kind == "pipe":
+            with suppress(Refusal):  # parted or grown it may be none any more
+                return self._pipe(rows)
         return Patch(None, rows, 0.0) if free and kind == FREE else patch_on(self.points, self.corners, rows)
+
+    def _pipe(self, rows: Ints) -> Patch:
+        key = np.sort(rows).tobytes()
+        if key not in self.known.as_pipe:
+            self.known.as_pipe[key] = patch_as(self.points, self.corners, rows, "pipe")
+        return self.known.as_pipe[key]
 
     def noise(self) -> float:
         """How far (mm) corners scatter about what they were taken from."""
