@@ -143,22 +143,24 @@ def test_what_is_made_of_lines_and_arcs_is_no_pipe(seed):
         for way in ("fine", "2 %"):
             (body,), _, _ = scattered(spine, high, 1.1, WAYS[way], seed)
             points, corners, _ = body_mesh(body)
-            assert not pipes_among(points, corners, 0.05, way != "fine")
+            assert not pipes_among(points, corners, 0.05)
     high = 24.0 + 0.5 * np.pi * bend
     points, corners, _ = carried(tube, 0.0, high, 1.1, round(high / apart) + 1, 16)
     out = run(State(Model.of(bodies_of([Triangles(points, corners, "tube")])[0])), do.solid())
     assert Counter(f.surface.kind for f in out.model.bodies[0].faces) == {"plane": 2, "cylinder": 2, "torus": 1}
 
 
-def test_a_cable_out_of_a_block_is_meshed():
-    """Of the cable, all but what is in the block."""
+@pytest.mark.parametrize("way", ["union", "subtract"])
+def test_a_cable_out_of_a_block_and_a_channel_through_one_are_meshed(way):
+    """Of the cable, all but what is in the block; of the channel, what is."""
     t = np.linspace(0.0, 1.0, 60)
     cable = wire(np.stack([4.0 * np.sin(4.0 * t), 3.0 * t * t, 22.0 * t - 2.0], axis=1), 0.8, "cable")
-    block = prism(rectangle(-5.0, -5.0, 5.0, 5.0), 4.0, at((0.0, 0.0, -4.0)), "block")
-    body = one(block, cable, "union")
+    low, high = (-4.0, 0.0) if way == "union" else (0.0, 18.0)
+    block = prism(rectangle(-6.0, -6.0, 6.0, 6.0), high - low, at((0.0, 0.0, low)), "block")
+    body = one(block, cable, way)
     out = run(State(Model.of(as_triangles(body))), do.solid(kind="smooth"))
     (made,) = out.model.bodies
-    assert Counter(f.surface.kind for f in made.faces) == {"plane": 7, "b-spline": 1}
+    assert Counter(f.surface.kind for f in made.faces) == {"plane": 7 if way == "union" else 6, "b-spline": 1}
     assert not flaws(made, out.model.tolerance)
     assert volume(made) == pytest.approx(volume(body), rel=1e-3)
     assert verdict(tetrahedral_mesh(Model.of([made]), SizeRules(1.0))).good
@@ -199,7 +201,7 @@ def test_what_ends_nowhere_is_no_pipe():
     j = np.roll(i, -1, axis=1)
     a, b, c, d = i[:-1].ravel(), j[:-1].ravel(), j[1:].ravel(), i[1:].ravel()
     corners = np.concatenate([np.stack([a, b, c], axis=1), np.stack([a, c, d], axis=1)])
-    assert not pipes_among(points[: 79 * 12], corners, 0.05, False)
+    assert not pipes_among(points[: 79 * 12], corners, 0.05)
 
 
 def test_copies_are_found_one_by_one():
@@ -209,5 +211,5 @@ def test_copies_are_found_one_by_one():
     beside = np.eye(4)
     beside[2, 3] = 5.0
     further, more, _ = body_mesh(moved(body, beside))
-    found = pipes_among(np.concatenate([points, further]), np.concatenate([corners, more + len(points)]), 0.05, False)
+    found = pipes_among(np.concatenate([points, further]), np.concatenate([corners, more + len(points)]), 0.05)
     assert [pipe.radius for pipe in found] == pytest.approx([0.7, 0.7], rel=1e-5)

@@ -23,8 +23,8 @@ from lithon.mend.freeform import corner_normals
 from lithon.mend.patch import DEGREE
 from lithon.progress import pulse
 
-#: Triangles that turn by less (radians) are of one pipe; where they scatter.
-_SMOOTH, _SCATTERED = np.radians(60.0), np.radians(45.0)
+#: Triangles that turn by less (radians) are of one pipe, the first tried first.
+_SMOOTH = np.radians(30.0), np.radians(45.0), np.radians(60.0)
 #: A pipe has so many triangles at least; so many times as far off may be those in its midst.
 _FEWEST, _ISLAND = 60, 2.0
 #: Spans of a spine at first for each radius of its length, and the most.
@@ -67,18 +67,23 @@ class Pipe:
     off: float
 
 
-def pipes_among(points: Floats, corners: Ints, most: float, scattered: bool) -> list[Pipe]:
-    """The pipes among triangles (m,3) of points (n,3), their corners, which are `scattered` or exact, no further off
-    than `most` (mm); what is made of cylinders and tori is none."""
+def pipes_among(points: Floats, corners: Ints, most: float) -> list[Pipe]:
+    """The pipes among triangles (m,3) of points (n,3), their corners, scattered or exact, no further off than `most`
+    (mm); what is made of cylinders and tori is none."""
     i, j, _ = side_pairs(corners, len(points))
     a, b, c = (points[corners[:, k]] for k in range(3))
     normal = unit(cross_product(b - a, c - a))
     turn = (normal[i] * normal[j]).sum(axis=1)
     out, label = list[Pipe](), np.full(len(corners), -1, dtype=np.int64)
-    # What scatters is parted from its ends more surely by less; few triangles around turn by more.
-    for most_turned in (_SCATTERED, _SMOOTH) if scattered else (_SMOOTH,):
+    tried = set[tuple[int, ...]]()
+    # It is parted from its ends more surely by less, past a rim at a flat angle; few triangles around turn by more.
+    for most_turned in _SMOOTH:
         for rows in _together(i, j, label < 0, turn > np.cos(most_turned)):
-            if len(rows) >= _FEWEST and (pipe := pipe_through(points, corners, rows, most)) is not None:
+            key = len(rows), int(rows[0]), int(rows[-1])
+            if len(rows) < _FEWEST or key in tried:
+                continue
+            tried.add(key)
+            if (pipe := pipe_through(points, corners, rows, most)) is not None:
                 label[pipe.rows] = len(out)
                 out.append(pipe)
     return _without_islands(points, corners, normal, (i, j), label, out, most) if out else []
@@ -107,7 +112,7 @@ def _without_islands(
             off = float(np.abs(surface.signed_distance(points[np.unique(corners[rows])])).max())
             # The corners of an end that is flat lie on the pipe as well.
             lean = (surface.normal(points[corners[of]].mean(axis=1)) * normal[of]).sum(axis=1)
-            if off <= _ISLAND * most and float((lean * np.sign(lean[-1])).min()) > np.cos(_SMOOTH):
+            if off <= _ISLAND * most and float((lean * np.sign(lean[-1])).min()) > np.cos(_SMOOTH[-1]):
                 pipes[k] = replace(pipes[k], rows=np.append(pipes[k].rows, rows), off=max(pipes[k].off, off))
     return pipes
 

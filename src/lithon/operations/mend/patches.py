@@ -167,7 +167,7 @@ class Patched:
 
     def _pipes(self, most: float) -> list[Pipe]:
         if most not in self.known.pipes:
-            self.known.pipes[most] = pipes_among(self.points, self.corners, most, bool(self.noise()))
+            self.known.pipes[most] = pipes_among(self.points, self.corners, most)
         return self.known.pipes[most]
 
     def free_word(self, kind: str, taken: set[str]) -> str:
