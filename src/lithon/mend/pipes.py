@@ -33,8 +33,9 @@ _SPANS, _MOST = 0.5, 512
 _STEPS, _STILL, _FEET = 20, 1e-7, 3
 #: How far a spine goes on beyond its corners, in radii.
 _BEYOND = 0.4
-#: Corners stand off the first no further than this share of the radius, half of them; then most of them.
-_ROUGHLY, _NEARLY, _MOST_OF = 0.1, 0.08, 0.9
+#: By no more than this share of it half of the corners are nearer, or further, to the spine to begin with than in the
+#: middle; they stand off the first that is brought near by no more of the radius; then most of them.
+_AT_FIRST, _ROUGHLY, _NEARLY, _MOST_OF = 0.1, 0.1, 0.08, 0.9
 #: Corners say less of it from so many times as far off as most.
 _TRUST = 2.0
 #: As near (a share of the radius) as that is near enough; more spans are worth it where they leave no more than this
@@ -131,13 +132,13 @@ def pipe_through(points: Floats, corners: Ints, rows: Ints, most: float, any_spi
         return None
     p = (p - middle) / scale
     spine = _started(p, t, p - np.sign(radius) * corner_normals(p, t))
-    if spine is None:
+    if spine is None or not _even_at_first(_away(spine, p)):
         return None
     found = _nearest(spine, p[:: 1 + len(p) // _FEW], most / scale)
     if found is None:
         return None
     spine, wide = found
-    off = np.linalg.norm(p - spine.point(spine.parameter(p)), axis=1) - wide
+    off = _away(spine, p) - wide
     good = (np.abs(off) <= most / scale)[t].all(axis=1)
     if good.mean() < _MOST_OF or not _is_pipe(spine, wide, p):
         return None
@@ -172,6 +173,17 @@ def _nearest(spine: BSplineCurve, p: Floats, most: float) -> tuple[BSplineCurve,
             break
         spine = _finer(spine)
     return best[1:] if best is not None and best[0] <= min(most, _NEARLY) else None
+
+
+def _away(spine: BSplineCurve, p: Floats) -> Floats:
+    """How far (n,) points (n,3) are from a spine."""
+    return np.asarray(np.linalg.norm(p - spine.point(spine.parameter(p)), axis=1))
+
+
+def _even_at_first(away: Floats) -> bool:
+    """Whether half of the corners are about as far (n,) from the spine to begin with as each other."""
+    wide = float(np.median(away))
+    return float(np.median(np.abs(away - wide))) <= _AT_FIRST * wide
 
 
 def _mean_radius(p: Floats, t: Ints) -> float:
