@@ -275,7 +275,7 @@ def _brought(spine: BSplineCurve, radius: float, p: Floats) -> tuple[BSplineCurv
         parts = [scipy.sparse.diags_array(-way[:, k]) @ basis for k in range(3)]
         jacobian = scipy.sparse.hstack([*parts, scipy.sparse.csr_array(-np.ones((len(p), 1)))]).tocsr()
         weighted = jacobian.multiply(trust[:, None]).tocsr()
-        left = (weighted.T @ jacobian).tolil()
+        left = weighted.T @ jacobian
         bend = scipy.sparse.block_diag([calm, scipy.sparse.csr_array((1, 1))])
         stay = scipy.sparse.diags_array(np.append(np.full(3 * count, _STAY * weight), 0.0))
         now = np.append(control.T.ravel(), 0.0)

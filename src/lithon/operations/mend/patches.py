@@ -51,7 +51,7 @@ class _Known:
     parted: dict[float, dict[float, tuple[Ints, list[Surface]]]] = field(default_factory=dict)
     pipes: dict[float, list[Pipe]] = field(default_factory=dict)
     as_pipe: dict[bytes, Patch] = field(default_factory=dict)
-    found: dict[tuple[float, bool], list[Patch]] = field(default_factory=dict)
+    found: dict[tuple[float, float, bool], list[Patch]] = field(default_factory=dict)
 
 
 _known = Remembered[Body, _Known]("operations/mend/patches:known")
@@ -149,15 +149,15 @@ class Patched:
         what lies on nothing simple left together."""
         noise = self.noise()
         steps = [share * self.scale for share in LADDER] if not noise else [k * noise for k in ROUGH_LADDER]
+        most = max(LADDER[-1] * self.scale, ROUGH * noise) if tolerance is None else tolerance
         for near in steps if tolerance is None else [tolerance]:
-            if (near, free) not in self.known.found:
-                most = max(LADDER[-1] * self.scale, ROUGH * noise) if tolerance is None else tolerance
+            if (near, most, free) not in self.known.found:
                 known = self.known.parted.setdefault(most, {})
-                self.known.found[near, free] = with_pipes(
+                self.known.found[near, most, free] = with_pipes(
                     self._pipes(most), self.corners,
                     partial(self._segmented, near=near, noise=noise, free=free, known=known),
                 )  # fmt: skip
-            if found := self.known.found[near, free]:
+            if found := self.known.found[near, most, free]:
                 yield list(found), near
 
     def _segmented(
