@@ -573,6 +573,8 @@ EXAMPLES: tuple[Example, ...] = (
             [lambda m, p: do.round(upright(m), 20.0)]),
     Example("round", plate, lambda m, p: do.round(list(body(m, "block").edges()), 1.0),
             grows(grown_round(10.0, 10.0, 8.0, 1.0), 20), 8, tag="all edges of a block"),
+    Example("bevel", plate, lambda m, p: do.bevel(upright(m), 2.0), grows(-2.0 * 2.0 * 8.0, 2), 11,
+            [lambda m, p: do.bevel(upright(m), 20.0)]),
     Example("score", plate, lambda m, p: do.score(CUT_AT(p.at(8, 0, 0), p.way(1, 0, 0)), hole(m, 4.0)),
             grows(0.0, 1), 9,
             [lambda m, p: do.score(CUT_AT(p.at(99, 0, 0), p.way(1, 0, 0))),

@@ -97,6 +97,18 @@ def test_inner_edges_gain_what_outer_ones_lose():
     assert volume(again) == pytest.approx(volume(straight), rel=1e-12)
 
 
+@pytest.mark.parametrize("n", [3, 4, 7])
+def test_the_rim_of_a_prism_is_mitred(n):
+    """Each round loses at both ends what the next one takes of it: its section, by how far that is from the rim."""
+    ring = [Piece((10.0 * np.cos(2 * np.pi * k / n), 10.0 * np.sin(2 * np.pi * k / n))) for k in range(n)]
+    body, r = prism(ring, 7.0), 1.2
+    made = rounded(body, [e for e in body.edges() if e.at(0.5)[2] > 6.9], r, NEAR)
+    side, lean = 20.0 * np.sin(np.pi / n), np.tan(np.pi / n)
+    gone = n * (side * CORNER * r**2 - 2.0 * lean * (5.0 / 6.0 - np.pi / 4.0) * r**3)
+    assert volume(body) - volume(made) == pytest.approx(gone, rel=1e-9)
+    assert not flaws(made, NEAR) and len(made.faces) == 2 * n + 2
+
+
 def _around_corner(corner, r):
     """What a round of radius r takes from a quarter of a convex rim of a cylinder, by Pappus."""
     section = (1.0 - np.pi / 4.0) * r**2
@@ -151,10 +163,11 @@ def test_what_has_no_answer_is_refused_in_words():
     edges = list(block.edges())
     with pytest.raises(Refusal):
         rounded(block, edges[:1], 12.0, NEAR)
-    vertex = edges[0].start
-    two = [e for e in edges if vertex in (e.start, e.end)][:2]
+    skewed = prism([Piece((0, 0)), Piece((10, 0)), Piece((14, 10)), Piece((0, 10))], 6.0)
+    corner = [e for e in skewed.edges() if any(np.allclose(v.point, (10, 0, 6)) for v in (e.start, e.end))]
+    upright = next(e for e in corner if abs(e.direction(0.5)[2]) > 0.9)
     with pytest.raises(Refusal, match="third edge"):
-        rounded(block, two, 1.0, NEAR)
+        rounded(skewed, [upright, next(e for e in corner if e is not upright)], 1.0, NEAR)
     # Where an edge goes on smoothly and is not rounded the round stops at a flat end.
     slab = prism(rectangle(0, 0, 30, 20, 5.0), 6.0)
     rim = [e for e in slab.edges() if abs(e.at(0.5)[2] - 6.0) < 1e-9]

@@ -280,6 +280,15 @@ class round(Operation):  # noqa: N801
         radius: float | str,
     ) -> None: ...
 
+class bevel(Operation):  # noqa: N801
+    """Bevel edges, inner and outer ones: a flat that stands back from each by the same on both faces."""
+
+    def __init__(
+        self,
+        edges: str | Edge | Iterable[Edge] | Choice,
+        setback: float | str,
+    ) -> None: ...
+
 class unite(Operation):  # noqa: N801
     """Make one body of two."""
 

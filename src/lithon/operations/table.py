@@ -42,6 +42,7 @@ from lithon.operations.prove.marking import (
 )
 from lithon.operations.prove.mesh import MakeMesh
 from lithon.operations.prove.settings import ArcAngle, ElementSize, FaceBudget, Growth
+from lithon.operations.trim.bevel import BevelEdges
 from lithon.operations.trim.bridge import Bridge
 from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.combine import Intersect, Part, Subtract, Unite
@@ -110,6 +111,7 @@ TABLE: tuple[Row, ...] = (
     Row("resize", Resize, "Trim", "Resize", "", "radius fillet round hole boss diameter", likely=0.6),
     Row("skim", Skim, "Trim", "Skim", "", "swallow steps undercuts splinters rebuild clean surface", likely=0.25),
     Row("round", RoundEdges, "Trim", "Round", "", "fillet blend radius edge", likely=0.5),
+    Row("bevel", BevelEdges, "Trim", "Bevel", "", "chamfer flat blunt knife edge cusp", likely=0.45),
     Row("unite", Unite, "Trim", "Unite", "", "union add join boolean", likely=0.6),
     Row("subtract", Subtract, "Trim", "Subtract", "", "difference cut boolean", likely=0.55),
     Row("intersect", Intersect, "Trim", "Intersect", "", "common boolean", likely=0.5),

@@ -20,9 +20,12 @@ Severity = Literal["stops", "costs", "note"]
 #: What of a finding an offer takes; beside: its faces and the neighbour that each goes on into most smoothly.
 #: lines: the edges of all findings that are told together; edges are those of one.
 #: bodies: those of all findings that are told together; body is that of one.
+#: setback: how far what blunts an edge stands back from it.
 #: pair: the body and the other; reach: a little more than how far these are apart.
 #: smaller, larger: of two plane faces the one with less area, and the other.
-Source = Literal["faces", "edges", "lines", "body", "bodies", "other", "pair", "reach", "beside", "smaller", "larger"]
+Source = Literal[
+    "faces", "edges", "lines", "body", "bodies", "other", "pair", "reach", "setback", "beside", "smaller", "larger"
+]
 
 #: What is taken of every finding that is told together; of the others that of the first.
 OF_ALL: tuple[Source, ...] = ("faces", "lines", "beside", "bodies")
@@ -62,6 +65,8 @@ PART = Offer("part", (("first", "body"), ("second", "other")))
 BRING = Offer("bond", (("bodies", "pair"), ("gap", "reach")), by_hand=True, word="Bring together")
 #: The sides of a slot brought together: what is between them is filled.
 FILL = Offer("run-to", (("face", "smaller"), ("target", "larger")), by_hand=True, word="Fill")
+#: Edges where faces come together at next to no angle, made flat or filled.
+BLUNT = Offer("bevel", (("edges", "lines"), ("setback", "setback")), word="Blunt")
 #: Faces that are narrow in the mesh only: followed as one with what they go on into most smoothly.
 DRAPE = Offer("drape", (("faces", "beside"),))
 #: Edges that trouble the mesh only: it goes over them.
@@ -95,6 +100,9 @@ class Finding:
     #: Of a body of triangles: told together with all that has the same cause, wherever and however large.
     by_cause: bool = False
 
+    #: How far (mm) what blunts its edges stands back from them; 0 where nothing does.
+    setback: float = 0.0
+
     @property
     def offer(self) -> Offer | None:
         """The operation that it offers, where what that takes is there."""
@@ -120,6 +128,8 @@ class Finding:
             return [sorted(self.faces, key=face_area)[source == "larger"]] if pair else []
         if source in ("faces", "edges", "lines"):
             return list(self.faces if source == "faces" else self.edges)
+        if source == "setback":
+            return [self.setback] if self.setback > 0.0 else []
         found = {"other": (self.other,), "pair": (self.body, self.other)}.get(source, (self.body,))
         return [body for body in found if body is not None]
 

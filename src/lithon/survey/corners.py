@@ -9,19 +9,26 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lithon.arrays import Bools, Floats, cross_product
-from lithon.brep.analysis.adjacency import adjacency, sides_of
+from lithon.brep.analysis.across import straight_across
+from lithon.brep.analysis.adjacency import adjacency, holds_solid, sides_of
 from lithon.brep.measures import face_width
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch
+from lithon.geometry.curves import Circle, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.tolerance import SMOOTH
 from lithon.remembered import Remembered
-from lithon.survey.card import CLEAR, PASS, Finding, Severity, share, xyz
+from lithon.survey.card import BLUNT, CLEAR, PASS, Finding, Severity, share, xyz
 
 #: A corner of a face or an edge of the solid sharper than this (degrees) shows in the elements.
 SHARP = 12.0
 #: Faces that meet with less of a turn than this (degrees), but not smoothly, are nearly tangent.
 KINK = 6.0
+#: What blunts an edge is so wide, in elements, that it is no narrow face; and stands so far back from it, the first
+#: that does.
+_FLAT, _SETBACKS = 0.21, (0.3, 0.45, 0.7, 1.0, 1.4, 2.0, 3.0)
+#: Within this (degrees) two faces are folded back onto each other.
+_FOLDED = 0.01
 #: Where along an edge its angle is looked at.
 _SHARES = np.array([0.02, 0.25, 0.5, 0.75, 0.98])
 
@@ -80,6 +87,8 @@ def _look(uses: dict[Edge, list[tuple[FaceUse, Coedge]]]) -> None:
     a, b = normal[:, 0], normal[:, 1]
     angle = np.degrees(np.arctan2(np.linalg.norm(cross_product(a, b), axis=-1), (a * b).sum(axis=-1)))
     convex = (a * into).sum(axis=-1) <= 0.0
+    for n, s in np.argwhere(angle > 180.0 - _FOLDED).tolist():
+        convex[n, s] = holds_solid(uses[edges[n]], edges[n], _SHARES[s])
     for n, edge in enumerate(edges):
         _turned[edge] = sides_of(uses[edge]), angle[n], convex[n], points[n]
 
@@ -127,14 +136,32 @@ def _folded(body: Body, turn: Turn, k: int, angle: float, size: float) -> Findin
         kind, text = "knife edge", f"the solid runs out to an edge of {flat}, {reach:.3g} mm long"
         severity: Severity = "costs"
         consequence = f"No element there has a better angle than {flat}."
-        remedy = "cut the edge off, or clear one of its faces"
+        advice = "cut the edge off, or clear one of its faces"
     else:
         kind, text = "cut", f"a cut that closes at {flat}, {reach:.3g} mm long"
         severity = "note"
         consequence = f"Its walls are less than an element apart for {size / max(np.radians(angle), 0.02):.3g} mm."
-        remedy = "clear its walls"
+        advice = "clear its walls"
+    setback = _setback(turn, size)
+    remedy = BLUNT if setback else advice
     place = xyz(turn.points[k])
-    return Finding(kind, severity, reach, place, text, consequence, remedy, body, turn.faces, (turn.edge,))
+    return Finding(
+        kind, severity, reach, place, text, consequence, remedy, body, turn.faces, (turn.edge,), setback=setback
+    )
+
+
+def _setback(turn: Turn, size: float) -> float:
+    """How far (mm) a flat stands back from an edge where it is as wide as wanted; 0 where that is too far, or the edge
+    is neither line nor circle."""
+    if not isinstance(turn.edge.curve, Line) and type(turn.edge.curve) is not Circle:
+        return 0.0
+    for far in _SETBACKS:
+        one, two = (straight_across(turn.edge, face, far * size) for face in turn.faces)
+        if one is None or two is None:
+            return 0.0
+        if float(np.linalg.norm(two - one)) >= _FLAT * size:
+            return far * size
+    return 0.0
 
 
 def _corners(body: Body, every: list[Turn], size: float, known: set[Face]) -> list[Finding]:

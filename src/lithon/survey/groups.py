@@ -100,6 +100,9 @@ class Group:
             if source == "reach":
                 out[parameter] = float(f"{_BEYOND * self.first.size:.3g}")
                 continue
+            if source == "setback":
+                out[parameter] = float(f"{max(f.setback for f in self.findings):.3g}")
+                continue
             asked = self.findings if source in OF_ALL else self.findings[:1]
             given = [x for f in asked for x in f.given(source)]
             out[parameter] = list(dict.fromkeys(given))

@@ -123,8 +123,10 @@ class Adjacency:
         way = np.array([1.0 if c.forward else -1.0 for _, c in sides[len(fresh) :]])
         inward = cross_product(own[len(fresh) :], way[:, None] * ahead)
         size = np.arctan2(np.linalg.norm(cross_product(n_a, n_b), axis=1), (n_a * n_b).sum(axis=1))
-        size = np.where((n_a * inward).sum(axis=1) <= 0.0, size, -size)
-        for edge, angle in zip(fresh, size.tolist(), strict=True):
+        convex = (n_a * inward).sum(axis=1) <= 0.0
+        for k in np.flatnonzero(size > _FOLDED).tolist():
+            convex[k] = holds_solid(self.uses[fresh[k]], fresh[k])
+        for edge, angle in zip(fresh, np.where(convex, size, -size).tolist(), strict=True):
             _angles[edge] = sides_of(self.uses[edge]), angle
 
     def turn(self, edge: Edge) -> Turn:
@@ -198,6 +200,9 @@ _NUMBERS: dict[type, tuple[str, ...]] = {
 }
 
 
+#: Faces that turn by more over an edge are folded back onto each other; so far aside of it, as a share of its length,
+#: is looked at what lies between them.
+_FOLDED, _ASIDE = np.pi - 1e-4, 0.02
 #: For each edge the uses that were asked about, and the angle between them.
 _angles = Remembered[Edge, tuple[tuple[tuple[int, bool, bool], ...], float]]("brep/analysis/adjacency:angles")
 
@@ -244,7 +249,21 @@ def edge_turn(uses: list[tuple[FaceUse, Coedge]], edge: Edge) -> float:
     sine = float(np.linalg.norm(cross_product(n_a, n_b)))
     size = float(np.arctan2(sine, float(n_a @ n_b)))
     # Convex where the other face falls away below this one's tangent plane.
-    return size if float(n_a @ inward_b) <= 0.0 else -size
+    convex = float(n_a @ inward_b) <= 0.0 if size < _FOLDED else holds_solid(uses, edge)
+    return size if convex else -size
+
+
+def holds_solid(uses: list[tuple[FaceUse, Coedge]], edge: Edge, share: float = 0.5) -> bool:
+    """Whether solid lies between two faces that are folded back onto each other at an edge, at a share of it: there
+    their tangent planes are one, and what is beside it tells."""
+    at, out = edge.at(share)[None], 0.0
+    for (use, coedge), (other, _) in (uses, uses[::-1]):
+        _, inward = into_face(use, coedge, share)
+        beside = use.face.surface.project(at + _ASIDE * edge.length * inward)
+        surface = other.face.surface
+        away = float(surface.signed_distance(beside)[0])
+        out += away * float(np.sign(other.outward(at)[0] @ surface.normal(at)[0]))
+    return out <= 0.0
 
 
 _index: OrderedDict[Body, Adjacency] = OrderedDict()

@@ -1,0 +1,34 @@
+"""Bevel: edges made flat, or filled by a flat, to a given setback."""
+
+from __future__ import annotations
+
+from lithon.operations.choices import Choice
+from lithon.operations.operation import Bench, Chosen, Made, Operation, param
+from lithon.operations.parameters import edges, length
+from lithon.trim.bevelling import bevelled
+from lithon.words import many
+
+
+class BevelEdges(Operation):
+    """Bevel edges, inner and outer ones: a flat that stands back from each by the same on both faces."""
+
+    edges: Choice = param(edges(help="what is made flat; an inner one is filled"))
+    setback: float = param(length("setback", above=0.0, help="from the edge to where the flat begins on each face"))
+
+    unbonded = "bevel edges"
+    dragged = "setback"
+    gate = "own"
+
+    @classmethod
+    def begun(cls, chosen: Chosen) -> dict[str, object]:
+        return {**super().begun(chosen), "setback": round(0.5 * chosen.size, 6)}
+
+    def do(self, bench: Bench) -> Made:
+        chosen = bench.edges()
+        out = bench.model
+        for body in bench.model.bodies:
+            own = [e for e in body.edges() if e in set(chosen)]
+            if own:
+                bench.progress.tell(0.1, f"bevelling edges of {body.name}")
+                out = out.replaced(body, [bevelled(body, own, self.setback, bench.tolerance)])
+        return Made(out, f"bevelled {many(len(chosen), 'edge')} to {self.setback:g} mm")
