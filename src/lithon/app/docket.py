@@ -17,7 +17,7 @@ from lithon.operations.cures import ways
 from lithon.operations.table import STATIONS, rows
 from lithon.operations.trim.clear import Clear
 from lithon.operations.trim.keep import Keep
-from lithon.survey.findings import share
+from lithon.survey.card import share
 from lithon.survey.groups import Group, Key, grouped
 
 #: So many cards are laid out at once: nobody reads thousands, and laying them out takes as long as that sounds.

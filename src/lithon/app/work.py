@@ -36,9 +36,9 @@ from lithon.project.files import save_project
 from lithon.project.ledger import SUFFIX, Entry, Ledger, Past
 from lithon.project.process import BACK, Started
 from lithon.project.worker import JOBS, WorkerHandle
+from lithon.survey.card import Finding
 from lithon.survey.costs import Cost, Costs
 from lithon.survey.features import learn_features
-from lithon.survey.findings import Finding
 from lithon.survey.forecast import Forecast
 from lithon.survey.groups import Key
 from lithon.survey.standing import Standing, Standings

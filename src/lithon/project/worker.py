@@ -41,10 +41,11 @@ from lithon.project.process import Started, start
 from lithon.project.travel import make_ready
 from lithon.project.wire import Parcel, Wire
 from lithon.samples.build import Round, face_toward, prism, rectangle, sink
+from lithon.survey.card import Finding
 from lithon.survey.costs import Cost, costs
 from lithon.survey.deviation import Deviation, deviation
 from lithon.survey.features import features
-from lithon.survey.findings import Finding, findings
+from lithon.survey.findings import findings
 from lithon.survey.forecast import Forecast, forecast
 from lithon.survey.groups import Key
 from lithon.survey.measuring import Measure, wall

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from lithon.brep.topology import Face, Model
+from lithon.survey.feature_cards import wall_beside
 from lithon.survey.features import Feature, feature_of
-from lithon.survey.findings import wall_beside
 from lithon.survey.measuring import distance
 
 
