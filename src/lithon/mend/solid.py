@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -30,6 +30,7 @@ from lithon.mend.facet_faces import FacetFaces
 from lithon.mend.freeform import OffItsRim, through, unfolded
 from lithon.mend.giving_way import LARGE, Skin, pieces_of
 from lithon.mend.meetings import FACETS, Chain, Failure, Piece
+from lithon.mend.pinches import unpinched
 from lithon.mend.segments import Patch
 from lithon.progress import bring_home, now, pulse, seconds_left
 from lithon.threads import each_of
@@ -99,6 +100,9 @@ def solid_of(
     `lost`: patches through whose borders no free-form face was found, with whatever deviation; added to. `coarse`:
     what is smooth stands high over the sides between corners, which are exact."""
     memory: dict[object, Any] = {"lost": {} if lost is None else lost, "coarse": coarse}
+    points, corners, parent = unpinched(points, corners)
+    if len(np.unique(parent)) < len(parent):
+        patches = [replace(patch, rows=np.flatnonzero(np.isin(parent, patch.rows))) for patch in patches]
     points, corners, pieces = pieces_of(points, corners, patches, bool(free), parted and _PART_WITHIN * parted)
     stay: dict[int, str] = {}
     if mixed and not free:
