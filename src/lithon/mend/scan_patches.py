@@ -27,6 +27,8 @@ _SAMPLES = 120
 FEW = 4
 #: Of fewer triangles a patch is small; such as turn by more (radians) from one to the next are flats then.
 SMALL, _BEND = 24, np.radians(37.0)
+#: What turns by more (radians) is a crease between two flats, where there are only two.
+_CREASE = np.radians(22.0)
 #: What leans by more (radians) for its scatter alone does so anyhow; what is less high (in scatters) is thin.
 _ANYHOW, THIN = np.radians(45.0), 4.0
 #: Where the corners that are of a patch alone reach less far across it (a share) the others count as well.
@@ -214,6 +216,27 @@ class ScanPatches:
         least = straightest(np.sort(rows), self.starts, self.other, self.scan.normal)
         return float(np.arccos(least) - self.lean[rows].mean())
 
+    def _two_flats(self, rows: Ints) -> bool:
+        """Whether triangles are two flats side by side: a crease parts them, and both lie in planes. Where each is a
+        strip, what is round holds their three lines of corners as well."""
+        rows = np.sort(rows[~self.thin[rows]])
+        many = np.diff(self.starts)[rows]
+        i = np.repeat(np.arange(len(rows)), many)
+        j = self.other[np.repeat(self.starts[rows] - np.append(0, np.cumsum(many)[:-1]), many) + np.arange(len(i))]
+        at = np.minimum(np.searchsorted(rows, j), len(rows) - 1)
+        normal = self.scan.normal
+        calm = (rows[at] == j) & ((normal[rows[i]] * normal[j]).sum(axis=1) > np.cos(_CREASE))
+        graph = scipy.sparse.coo_array((np.ones(int(calm.sum())), (i[calm], at[calm])), shape=(len(rows), len(rows)))
+        count, part = scipy.sparse.csgraph.connected_components(graph, directed=False)
+        if count != 2:
+            return False
+        for k in range(2):
+            p = self._points(rows[part == k])
+            off = np.linalg.svd(p - p.mean(axis=0), compute_uv=False)[-1] / np.sqrt(len(p))
+            if off > self._enough(len(p)):
+                return False
+        return True
+
     def _found(self, seed: int, hoods: tuple[int, ...], fewest: int) -> bool:
         """Grow a patch from a seed, the largest that surfaces through its neighbourhoods lead to; whether there is
         one."""
@@ -230,7 +253,11 @@ class ScanPatches:
                 rows = self._grown(better, seed)
                 if len(rows) < fewest or self._off(better, rows) > self.found_within:
                     continue
-                if len(rows) < SMALL and not isinstance(better, Plane) and self._bends(rows) > _BEND:
+                if (
+                    not isinstance(better, Plane)
+                    and (bends := self._bends(rows)) > _CREASE
+                    and ((len(rows) < SMALL and bends > _BEND) or self._two_flats(rows))
+                ):
                     continue
                 # A plane is also a large cylinder: the simpler one wins where they hold about as much.
                 score = float(self.scan.area[rows].sum()) * (1.0 - 0.03 * rarity(better))
