@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 from scipy.interpolate import BSpline
+from scipy.spatial import cKDTree
 
 from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, rows_of, unit
 from lithon.brep.cleaning import side_pairs
@@ -31,8 +32,12 @@ _FEWEST, _ISLAND = 60, 2.0
 _SPANS, _MOST = 0.5, 512
 #: So many steps bring a spine near, until none is longer than this share of the radius; feet by so many.
 _STEPS, _STILL, _FEET = 20, 1e-7, 3
+#: Up to so many corners times numbers it is a full matrix.
+_FULL = 200_000
 #: How far a spine goes on beyond its corners, in radii.
 _BEYOND = 0.4
+#: Of so many corners it is looked whether there are others all around, within so many radii of their middle.
+_SOME, _NEAR_BY = 200, 1.25
 #: By no more than this share of it half of the corners are nearer, or further, to the spine to begin with than in the
 #: middle; they stand off the first that is brought near by no more of the radius; then most of them.
 _AT_FIRST, _ROUGHLY, _NEARLY, _MOST_OF = 0.1, 0.1, 0.08, 0.9
@@ -51,6 +56,9 @@ _LONG, _TIGHT, _AROUND = 5.0, 1.05, 0.7
 #: Where more of a spine (a share) lies on lines and arcs that are so many radii long, and such a share of it, those are
 #: cylinders and tori; on so many of its points it is looked for.
 _PLAIN, _PLAIN_LONG, _PLAIN_PART, _PLACES = 0.35, 3.0, 1.0 / 12.0, 12
+#: A line is long (radii) on which a spine to begin with lies within so much (radii), and less with the square of its
+#: length where it is shorter; seen in such steps (radii).
+_STRAIGHT, _ON_LINE, _STEP = 10.0, 0.03, 0.5
 #: And that within so many radii, or as far as corners scatter.
 _AS_PLAIN = 2e-4
 #: Spans around, and of how many spans of the spine those of the surface are at most.
@@ -131,8 +139,11 @@ def pipe_through(points: Floats, corners: Ints, rows: Ints, most: float, any_spi
     if not scale < float(np.linalg.norm(np.ptp(p, axis=0))):
         return None
     p = (p - middle) / scale
-    spine = _started(p, t, p - np.sign(radius) * corner_normals(p, t))
-    if spine is None or not _even_at_first(_away(spine, p)):
+    center = p - np.sign(radius) * corner_normals(p, t)
+    if not _surrounded(p, center):
+        return None
+    spine = _started(p, t, center)
+    if spine is None or not _even_at_first(_away(spine, p)) or (not any_spine and _straight_at_first(spine, p)):
         return None
     found = _nearest(spine, p[:: 1 + len(p) // _FEW], most / scale)
     if found is None:
@@ -180,10 +191,43 @@ def _away(spine: BSplineCurve, p: Floats) -> Floats:
     return np.asarray(np.linalg.norm(p - spine.point(spine.parameter(p)), axis=1))
 
 
+def _surrounded(p: Floats, center: Floats) -> bool:
+    """Whether there are corners (n,3) all around where most of some of them have the middle of their circle."""
+    some = center[:: 1 + len(p) // _SOME]
+    near = cKDTree(p).query_ball_point(some, _NEAR_BY)
+    count = np.array([len(own) for own in near])
+    way = p[np.concatenate(near).astype(np.int64)] - np.repeat(some, count, axis=0)
+    row = np.repeat(np.arange(len(some)), count)
+    mean = np.stack([np.bincount(row, unit(way)[:, k], len(some)) for k in range(3)], axis=1)
+    return float(np.median(np.linalg.norm(mean, axis=1) / np.maximum(count, 1))) <= _AROUND
+
+
 def _even_at_first(away: Floats) -> bool:
     """Whether half of the corners are about as far (n,) from the spine to begin with as each other."""
     wide = float(np.median(away))
     return float(np.median(np.abs(away - wide))) <= _AT_FIRST * wide
+
+
+def _straight_at_first(spine: BSplineCurve, p: Floats) -> bool:
+    """Whether so much of a spine to begin with, as far as corners (n,3) are beside it, lies on long lines that it is
+    plain however near it is brought."""
+    at = spine.parameter(p[:: 1 + len(p) // _FEW])
+    q = spine.point(np.linspace(float(at.min()), float(at.max()), _PLACES * len(spine.control)))
+    gone = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1)))
+    count = int(gone[-1] / _STEP)
+    window = int(min(_STRAIGHT, 0.5 * gone[-1]) / _STEP)
+    near = _ON_LINE * (window * _STEP / _STRAIGHT) ** 2
+    if window < 4:
+        return False
+    q = np.stack([np.interp(np.arange(count) * _STEP, gone, q[:, k]) for k in range(3)], axis=1)
+    first, last = q[:-window], q[window:]
+    off = [q[part : len(q) - window + part] - first - part / window * (last - first)
+           for part in (window // 4, window // 2, 3 * window // 4)]  # fmt: skip
+    straight = np.max([np.linalg.norm(x, axis=1) for x in off], axis=0) <= near
+    held = np.zeros(count + 1, dtype=np.int64)
+    np.add.at(held, np.flatnonzero(straight), 1)
+    np.add.at(held, np.flatnonzero(straight) + window, -1)
+    return float((np.cumsum(held) > 0).mean()) > _PLAIN
 
 
 def _mean_radius(p: Floats, t: Ints) -> float:
@@ -261,7 +305,11 @@ def _brought(spine: BSplineCurve, radius: float, p: Floats) -> tuple[BSplineCurv
     knots, control = spine.knots, spine.control
     count = len(control)
     weight = len(p) / count
-    calm = scipy.sparse.block_diag([_CALM[1] * weight * _third(count)] * 3)
+    # Few numbers are had sooner as full matrices.
+    full = len(p) * count <= _FULL
+    bend = scipy.sparse.block_diag([*[_CALM[1] * weight * _third(count)] * 3, scipy.sparse.csr_array((1, 1))]).tocsr()
+    stay = scipy.sparse.diags_array(np.append(np.full(3 * count, _STAY * weight), 0.0))
+    held = bend + stay
     off, s = np.zeros(len(p)), spine.parameter(p)
     for _ in range(_STEPS):
         s = _feet(BSpline(knots, control, DEGREE), s, p)
@@ -272,15 +320,17 @@ def _brought(spine: BSplineCurve, radius: float, p: Floats) -> tuple[BSplineCurv
         basis = BSpline.design_matrix(s, knots, DEGREE)
         rough = max(_TRUST * float(np.quantile(np.abs(off), _MOST_OF)), 1e-12)
         trust = 1.0 / (1.0 + (off / rough) ** 2)
-        parts = [scipy.sparse.diags_array(-way[:, k]) @ basis for k in range(3)]
-        jacobian = scipy.sparse.hstack([*parts, scipy.sparse.csr_array(-np.ones((len(p), 1)))]).tocsr()
-        weighted = jacobian.multiply(trust[:, None]).tocsr()
-        left = weighted.T @ jacobian
-        bend = scipy.sparse.block_diag([calm, scipy.sparse.csr_array((1, 1))])
-        stay = scipy.sparse.diags_array(np.append(np.full(3 * count, _STAY * weight), 0.0))
-        now = np.append(control.T.ravel(), 0.0)
-        right = -(weighted.T @ off) - bend @ now
-        step = scipy.sparse.linalg.spsolve((left + bend + stay).tocsc(), right)
+        right = -(bend @ np.append(control.T.ravel(), 0.0))
+        if full:
+            basis = basis.toarray()
+            jacobian = np.hstack([*(-way[:, k, None] * basis for k in range(3)), -np.ones((len(p), 1))])
+            weighted = trust[:, None] * jacobian
+            step = np.linalg.solve(weighted.T @ jacobian + held, right - weighted.T @ off)
+        else:
+            parts = [scipy.sparse.diags_array(-way[:, k]) @ basis for k in range(3)]
+            jacobian = scipy.sparse.hstack([*parts, scipy.sparse.csr_array(-np.ones((len(p), 1)))]).tocsr()
+            weighted = jacobian.multiply(trust[:, None]).tocsr()
+            step = scipy.sparse.linalg.spsolve((weighted.T @ jacobian + held).tocsc(), right - weighted.T @ off)
         control = control + step[:-1].reshape(3, count).T
         radius += float(step[-1])
         if np.abs(step).max() < _STILL:
