@@ -30,7 +30,7 @@ SAFE = 0.5
 #: What cures of such cards, which are no features that anyone wants gone, may change of the volume in all when they are
 #: taken unseen, as a share: a mesh in chords is as far off.
 KEPT = 0.003
-_NO_FEATURES = ("narrow face", "short edge", "small angle", "kink", "needless split")
+_NO_FEATURES = ("narrow face", "short edge", "small angle", "kink", "needless split", "knife edge", "cut")
 #: Less (mm) is rounding.
 _NOTHING = 1e-9
 #: How long (s) one cure may be looked for where many are.

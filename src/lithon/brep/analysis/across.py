@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from lithon.arrays import Floats, cross_product, unit
@@ -13,6 +15,13 @@ from lithon.geometry.surfaces import Plane
 _STEPS, _THERE = 60, 1e-12
 #: And so near (a share of it) to the face.
 _ON = 1e-9
+
+
+def depth(edge: Edge, faces: Sequence[Face], distance: float) -> float:
+    """How far (mm) the middle of an edge is from the line between the points of its two faces that are so far from
+    it; all of the distance where one does not go so far."""
+    one, two = (straight_across(edge, face, distance) for face in faces)
+    return distance if one is None or two is None else float(np.linalg.norm(0.5 * (one + two) - edge.at(0.5)))
 
 
 def straight_across(edge: Edge, face: Face, distance: float) -> Floats | None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from lithon.brep.analysis.across import depth
+from lithon.brep.analysis.adjacency import adjacency
 from lithon.operations.choices import Choice
 from lithon.operations.operation import Bench, Chosen, Made, Operation, param
 from lithon.operations.parameters import edges, length
@@ -25,10 +27,13 @@ class BevelEdges(Operation):
 
     def do(self, bench: Bench) -> Made:
         chosen = bench.edges()
-        out = bench.model
+        out, deep = bench.model, 0.0
         for body in bench.model.bodies:
             own = [e for e in body.edges() if e in set(chosen)]
             if own:
                 bench.progress.tell(0.1, f"bevelling edges of {body.name}")
                 out = out.replaced(body, [bevelled(body, own, self.setback, bench.tolerance)])
-        return Made(out, f"bevelled {many(len(chosen), 'edge')} to {self.setback:g} mm")
+                uses = adjacency(body).uses
+                deep = max(deep, *(depth(e, [use.face for use, _ in uses[e]], self.setback) for e in own))
+        # Nothing else tells how far a knife edge has gone: the flat is nowhere far from either face.
+        return Made(out, f"bevelled {many(len(chosen), 'edge')} to {self.setback:g} mm", details=[{"moved_mm": deep}])
