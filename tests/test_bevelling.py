@@ -5,6 +5,7 @@ import pytest
 from blocks import box
 from dice import seeds
 from solids import motion as any_motion
+from test_solids_from_triangles import as_triangles
 
 from lithon.arrange.boolean import combine
 from lithon.brep.analysis.adjacency import adjacency
@@ -189,6 +190,10 @@ def test_what_has_no_answer_is_refused_in_words():
     disc = prism(Round((0, 0), 4.0), 3.0)
     with pytest.raises(Refusal, match="axis"):
         bevelled(disc, turned(disc, "convex")[:1], 4.5, NEAR)
+    (faceted,) = as_triangles(block)
+    for strip in (bevelled, rounded):
+        with pytest.raises(Refusal, match="triangles"):
+            strip(faceted, list(faceted.edges())[:1], 1.0, NEAR)
     # A hole across a rod: its rim is neither line nor circle.
     rod = prism(Round((0, 0), 6.0), 20.0)
     holed = less_hole(rod)

@@ -21,6 +21,7 @@ from lithon.brep.gate import refuse_worse
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve, Line
+from lithon.geometry.facets import Facets
 from lithon.geometry.meet import cross, meet
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.trim.regrow import threaded
@@ -86,6 +87,10 @@ class Strips(ABC):
         uses, at = self.adj.uses[edge], edge.at(0.5)
         if len(uses) != 2 or uses[0][0].face is uses[1][0].face:
             raise self.refuse(f"an edge without two faces can have no {self.noun}", at, "choose another edge")
+        if any(isinstance(use.face.surface, Facets) for use, _ in uses):
+            raise self.refuse(
+                f"an edge of triangles can have no {self.noun}", at, "make a solid of the triangles first"
+            )
         turn = self.adj.turn(edge)
         if turn == "smooth":
             raise self.refuse("the faces go smoothly over into each other there", at, "choose a sharp edge")
@@ -144,7 +149,8 @@ class Strips(ABC):
             self.moves[side[0]].append((vertex, p))
             self.ends[edge, face, vertex] = p
             got.append(p)
-        arc = self.between(run.surface, end.surface, got[0], got[1], vertex.point)
+        off = f"a {self.noun} does not end on the face at its end"
+        arc = self.between(run.surface, end.surface, got[0], got[1], vertex.point, off)
         self.across[edge, vertex] = [arc]
         self.inserted[end].append(arc)
 
@@ -252,12 +258,13 @@ class Strips(ABC):
                               "choose the inner edge by itself first")  # fmt: skip
         self.corner(vertex, runs, list(dict.fromkeys(f for r in runs for f in r.faces)))
 
-    def between(self, one: Surface, two: Surface, a: Vertex, b: Vertex, near: Floats) -> Edge:
-        """The edge from one point to another in which two surfaces meet, near a point (3,)."""
+    def between(self, one: Surface, two: Surface, a: Vertex, b: Vertex, near: Floats, apart: str = "") -> Edge:
+        """The edge from one point to another in which two surfaces meet, near a point (3,). Raises Refusal, which says
+        `apart`, where they do not."""
         ends = np.array([a.point, b.point])
         curves = [c for c in meet(one, two, self.tolerance, ends) if away(c, ends) < self.near]
         if not curves:
-            raise self.refuse(f"two {self.noun}s do not meet", near)
+            raise self.refuse(apart or f"two {self.noun}s do not meet", near)
         return self._piece(curves[0], a, b, near)
 
     # ---- the result
