@@ -22,9 +22,11 @@ from lithon.operations.cures import moved as moved_by
 from lithon.operations.running import run
 from lithon.operations.state import Settings, State
 from lithon.samples.build import Piece, Round, face_toward, prism, raised, rectangle, sink
+from lithon.survey.features import features
 from lithon.survey.findings import findings
 from lithon.survey.groups import Group
 from lithon.trim.bevelling import bevelled
+from lithon.trim.clear import clear
 from lithon.trim.rounding import rounded
 
 NEAR = 1e-6
@@ -62,6 +64,33 @@ def test_edges_of_any_block(seed):
     assert sound(made) and len(made.faces) == 18
     gone = 2.0 * d**2 * (x + y + z - 6.0 * d) + 6.0 * d**3
     assert volume(body) - volume(made) == pytest.approx(gone, rel=1e-9)
+
+
+def strips():
+    """Bodies with strips along edges that are mitred with the next, those as they were, and what kind they are of."""
+    block = box(0, 0, 20, 16, 0, 10, "b")
+    plate = box(-20, -20, 20, 20, 0, 10, "b")
+    pocket = sink(plate, face_toward(plate, (0, 0, 1)), UP, rectangle(-8, -6, 8, 6), 5.0)
+    rim = [e for e in turned(pocket, "convex") if abs(e.at(0.5)[2] - 10) < 1e-6 and np.abs(e.at(0.5)[:2]).max() < 9]
+    floor = [e for e in turned(pocket, "concave") if abs(e.at(0.5)[2] - 5) < 1e-6]
+    slab = prism(rectangle(0, 0, 30, 20, 5.0), 6.0)
+    cases = [(block, list(face_toward(block, (0, 0, 1)).edges())), (block, list(block.edges())), (pocket, rim),
+             (pocket, floor), (slab, [e for e in slab.edges() if abs(e.at(0.5)[2] - 6.0) < 1e-9])]  # fmt: skip
+    for body, edges in cases:
+        for kind, make in (("chamfer", bevelled), ("fillet", rounded)):
+            yield body, kind, make(body, edges, 1.0, NEAR), len(edges), body is pocket and edges is floor
+
+
+def test_strips_that_meet_in_mitres_are_found_and_cleared():
+    for body, kind, made, count, inner in strips():
+        old = {id(f.surface) for f in body.faces}
+        new = [f for f in made.faces if id(f.surface) not in old]
+        known = {f for found in features(made) if found.kind == kind for f in found.faces}
+        assert set(new) <= known or (inner and kind == "chamfer")  # along an inner edge it is as any face
+        assert len(new) >= count
+        (back, *_) = clear(made, new, NEAR)
+        assert volume(back.body) == pytest.approx(volume(body), rel=1e-10) and sound(back.body)
+        assert len(back.body.faces) == len(body.faces)
 
 
 @pytest.mark.parametrize("n", [3, 5, 8])

@@ -347,6 +347,11 @@ def _chamfer(adj: Adjacency, face: Face) -> _Bevel | None:
     elif len(face.loops) == 1 and len(face.loops[0]) == 4:
         e = [c.edge for c in face.loops[0]]
         pairs = [(e[0], e[2]), (e[1], e[3])]
+    elif len(face.loops) == 1 and 4 < len(face.loops[0]) <= 6:  # it meets two others at an end
+        one, two = sorted((c.edge for c in face.loops[0]), key=lambda e: -e.length)[:2]
+        if {one.start, one.end} & {two.start, two.end}:
+            return None
+        pairs = [(one, two)]
     else:
         return None
     for a, b in pairs:

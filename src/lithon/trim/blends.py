@@ -75,9 +75,11 @@ class _Unblender:
         if len(loops) == 2 and all(len(runs) == 1 for runs in loops):
             a, b = loops[0][0][0], loops[1][0][0]
             return _Strip(face, (a, b)) if a not in self.gone and b not in self.gone and a is not b else None
-        if len(loops) != 1 or len(loops[0]) != 4:
+        if len(loops) != 1 or len(loops[0]) < 4:
             return None
         runs = loops[0]
+        if len(runs) > 4:
+            return self._mitred(face, runs)
         pairs = [(0, 2), (1, 3)]
         fit = [p for p in pairs if all(runs[k][0] not in self.gone for k in p) and runs[p[0]][0] is not runs[p[1]][0]]
         if not fit:
@@ -90,6 +92,18 @@ class _Unblender:
         best = max(fit, key=worth)
         ends = tuple(runs[k][1] for k in range(4) if k not in best)
         return _Strip(face, (runs[best[0]][0], runs[best[1]][0]), ends)
+
+    def _mitred(self, face: Face, runs: list[tuple[Face, list[Coedge]]]) -> _Strip | None:
+        """A strip that meets several others at an end, as bevels do where three come together."""
+        kept = [k for k, (over, _) in enumerate(runs) if over not in self.gone]
+        if len(kept) != 2 or runs[kept[0]][0] is runs[kept[1]][0] or kept[1] - kept[0] in (1, len(runs) - 1):
+            return None
+        low, high = kept
+        ends = (
+            [c for _, run in runs[low + 1 : high] for c in run],
+            [c for _, run in runs[high + 1 :] + runs[:low] for c in run],
+        )
+        return _Strip(face, (runs[low][0], runs[high][0]), ends)
 
     # ---- joints
 

@@ -194,7 +194,8 @@ def _close(body: Body, wound: list[Face], tolerance: float) -> list[Body]:
     kept = [_without(use, dropped.get(use.face, set())) for use in body.uses if use.face not in gone]
     swapped = {old.face: new.face for old, new in zip((u for u in body.uses if u.face not in gone), kept, strict=True)}
     base = body.with_uses(kept)
-    if len(around_cycles) > 1 or any(len(c) > _PLAIN for c in around_cycles):
+    # A rim around a pocket is beside one loop of a face and beside several walls.
+    if around_cycles and (len(around_cycles) > 1 or dropped or len(around_cycles[0]) > _PLAIN):
         try:
             return _unblended(body, adj, wound, tolerance, here)
         except Refusal:
