@@ -187,7 +187,7 @@ def test_the_card_of_such_an_edge_blunts_it(body, kind):
     size = 2.0
     state = State(Model.of([body]), settings=Settings(size))
     (card,) = [f for f in findings(state.model, size) if f.kind == kind]
-    assert card.offer.operation == "bevel"
+    assert card.offer.operation == "bevel" and card.offer.word == {"cut": "Fill"}.get(kind, "Blunt")
     (way,) = ways(Group([card]))
     out = run(state, way)
     (made,) = out.model.bodies

@@ -67,6 +67,7 @@ BRING = Offer("bond", (("bodies", "pair"), ("gap", "reach")), by_hand=True, word
 FILL = Offer("run-to", (("face", "smaller"), ("target", "larger")), by_hand=True, word="Fill")
 #: Edges where faces come together at next to no angle, made flat or filled.
 BLUNT = Offer("bevel", (("edges", "lines"), ("setback", "setback")), word="Blunt")
+FILL_CUT = replace(BLUNT, word="Fill")
 #: Faces that are narrow in the mesh only: followed as one with what they go on into most smoothly.
 DRAPE = Offer("drape", (("faces", "beside"),))
 #: Edges that trouble the mesh only: it goes over them.

@@ -18,7 +18,7 @@ from lithon.geometry.curves import Circle, Line
 from lithon.geometry.facets import Facets
 from lithon.geometry.tolerance import SMOOTH
 from lithon.remembered import Remembered
-from lithon.survey.card import BLUNT, CLEAR, PASS, Finding, Severity, share, xyz
+from lithon.survey.card import BLUNT, CLEAR, FILL_CUT, PASS, Finding, Severity, share, xyz
 
 #: A corner of a face or an edge of the solid sharper than this (degrees) shows in the elements.
 SHARP = 12.0
@@ -143,7 +143,7 @@ def _folded(body: Body, turn: Turn, k: int, angle: float, size: float) -> Findin
         consequence = f"Its walls are less than an element apart for {size / max(np.radians(angle), 0.02):.3g} mm."
         advice = "clear its walls"
     setback = _setback(turn, size)
-    remedy = BLUNT if setback else advice
+    remedy = (BLUNT if solid else FILL_CUT) if setback else advice
     place = xyz(turn.points[k])
     return Finding(
         kind, severity, reach, place, text, consequence, remedy, body, turn.faces, (turn.edge,), setback=setback
