@@ -205,7 +205,7 @@ def test_the_card_of_such_an_edge_blunts_it(body, kind):
 
 def test_what_has_no_answer_is_refused_in_words():
     block = box(0, 0, 10, 10, 0, 10, "b")
-    edges = list(block.edges())
+    edges, top = list(block.edges()), list(face_toward(block, (0, 0, 1)).edges())
     with pytest.raises(Refusal):
         bevelled(block, edges[:1], 12.0, NEAR)
     skewed = prism([Piece((0, 0)), Piece((10, 0)), Piece((14, 10)), Piece((0, 10))], 6.0)
@@ -219,6 +219,10 @@ def test_what_has_no_answer_is_refused_in_words():
     disc = prism(Round((0, 0), 4.0), 3.0)
     with pytest.raises(Refusal, match="axis"):
         bevelled(disc, turned(disc, "convex")[:1], 4.5, NEAR)
+    narrow = bevelled(block, top[:1], 1.0, NEAR)
+    with pytest.raises(Refusal, match="wider than what is beside") as refused:
+        bevelled(narrow, [min(narrow.edges(), key=lambda e: np.linalg.norm(e.at(0.5) - top[1].at(0.5)))], 2.0, NEAR)
+    assert "smaller setback" in refused.value.remedy
     (faceted,) = as_triangles(block)
     for strip in (bevelled, rounded):
         with pytest.raises(Refusal, match="triangles"):

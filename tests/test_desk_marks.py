@@ -5,6 +5,7 @@ import numpy as np
 import pytest
 from blocks import body, box, hole, plate
 from hands import button_of, click, labels, press, ready, settled, total
+from test_bevelling import between, cusp
 from test_desk_operations import drag, laid_out
 
 from lithon import do
@@ -73,6 +74,8 @@ def test_each_picked_field_says_at_its_thing_what_it_is(desk, qtbot):
          "radius", 1.0),
         ("round", lambda m: {"edges": [e for e in body(m, "block").edges() if abs(e.length - 8.0) < 1e-9][1:2]},
          "radius", 1.0),
+        ("bevel", lambda m: {"edges": [e for e in body(m, "block").edges() if abs(e.length - 8.0) < 1e-9][1:2]},
+         "setback", 1.0),
     ],
 )  # fmt: skip
 def test_a_number_is_dragged_at_its_arrow(desk, qtbot, name, picked, key, sign):
@@ -90,6 +93,24 @@ def test_a_number_is_dragged_at_its_arrow(desk, qtbot, name, picked, key, sign):
     assert sign * (after - before) > 0.1 and abs(after / 0.2 - round(after / 0.2)) < 1e-6
     assert form.fields[key].line.text() and float(form.fields[key].line.text()) == pytest.approx(after)
     assert desk.work.proposal.state in ("ready", "refused")
+
+
+def test_a_cut_of_no_angle_is_filled_from_its_card(desk, qtbot):
+    """The arrow of an edge whose faces are folded back onto each other points away from both."""
+    from PySide6.QtCore import Qt
+
+    laid_out(desk, qtbot, Model.of([cusp()]), size=1.0)
+    was = total(desk)
+    qtbot.waitUntil(lambda: "The cure moves" in labels(desk.docket), timeout=60000)
+    assert "part only slowly" in labels(desk.docket)
+    button_of(desk.docket, "Fill").click()
+    ready(desk, qtbot)
+    grip = desk.view.handle.grip
+    assert grip is not None and grip.amount == 2.0 and grip.way == pytest.approx([1.0, 0.0, 0.0], abs=0.02)
+    assert "moved | 1.99 mm" in labels(desk.proposal)
+    press(desk, qtbot, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: desk.work.proposal is None, timeout=30000)
+    assert total(desk) - was == pytest.approx(8.0 * between(2.0)[0], rel=1e-7)
 
 
 def test_a_dragged_slide_is_taken_as_it_stands(desk, qtbot):

@@ -11,6 +11,7 @@ from PySide6.QtCore import QPoint
 
 from lithon.app import scene, theme
 from lithon.arrays import Floats, unit
+from lithon.brep.analysis.across import straight_across
 from lithon.brep.measures import face_centroid
 from lithon.brep.topology import Edge, Face, Model, rough_box
 from lithon.errors import LithonError
@@ -26,6 +27,9 @@ if TYPE_CHECKING:
 
 #: How near (pixels) to the arrow a press takes it, and its length as a share of the diagonal.
 _NEAR, _LONG = 12.0, 0.14
+#: Of two faces whose normals add up to less, one is folded back onto the other; so far beside their edge, as a share of
+#: its length, it is seen where they are.
+_FOLDED, _ASIDE = 1e-3, 1e-3
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,8 +90,12 @@ def _stands(form: Form, model: Model) -> tuple[Floats | None, Floats | None]:
             return at, owners[0].outward(first, at[None])[0]
         if isinstance(first, Edge):
             at = first.at(0.5)
-            out = [b.outward(f, at[None])[0] for b in model.bodies for f in b.faces if first in set(f.edges())]
-            return at, unit(np.sum(out, axis=0)) if out else None
+            beside = [(b, f) for b in model.bodies for f in b.faces if first in set(f.edges())]
+            way = np.sum([b.outward(f, at[None])[0] for b, f in beside], axis=0) if beside else np.zeros(3)
+            if np.linalg.norm(way) < _FOLDED:  # back onto each other: away from where both faces are
+                near = [straight_across(first, f, _ASIDE * first.length) for _, f in beside]
+                way = np.sum([at - p for p in near if p is not None], axis=0)
+            return (at, unit(way)) if np.any(way) else (None, None)
     return None, None
 
 

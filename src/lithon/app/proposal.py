@@ -154,7 +154,8 @@ _UNITS = (("_mm3", "mm³"), ("_mm2", "mm²"), ("_mm", "mm"), ("_deg", "°"))
 
 def detail_line(detail: Mapping[str, Any]) -> tuple[str, str]:
     """A particular of an outcome as a line: what it is about, and its numbers with their units."""
-    first = next((str(detail[k]) for k in ("verdict", "label", "kind", "wound", "part", "body") if k in detail), "")
+    known = ("verdict", "label", "kind", "wound", "part", "body")
+    first = next((str(detail[k]) for k in known if k in detail), "moved" if set(detail) == {"moved_mm"} else "")
     parts = []
     for key, value in detail.items():
         unit = next(((ending, u) for ending, u in _UNITS if key.endswith(ending)), None)

@@ -140,7 +140,11 @@ def _folded(body: Body, turn: Turn, k: int, angle: float, size: float) -> Findin
     else:
         kind, text = "cut", f"a cut that closes at {flat}, {reach:.3g} mm long"
         severity = "note"
-        consequence = f"Its walls are less than an element apart for {size / max(np.radians(angle), 0.02):.3g} mm."
+        consequence = (
+            "Its walls touch along the edge and part only slowly."
+            if angle < 1.0
+            else f"Its walls are less than an element apart for {size / np.radians(angle):.3g} mm."
+        )
         advice = "clear its walls"
     setback = _setback(turn, size)
     remedy = (BLUNT if solid else FILL_CUT) if setback else advice

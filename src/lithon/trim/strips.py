@@ -274,7 +274,7 @@ class Strips(ABC):
         for edge, run in self.runs.items():
             for face in run.faces:
                 sides[edge, face] = self._side(run, face)
-        ran = {edge: extended(edge, moves, self.tolerance) for edge, moves in self.moves.items()}
+        ran = {edge: self._ran(edge, moves) for edge, moves in self.moves.items()}
         uses: list[FaceUse] = []
         walked: dict[tuple[Edge, Face], Coedge] = {}
         for use in self.body.uses:
@@ -309,6 +309,12 @@ class Strips(ABC):
                 bounds = (threaded([one, two], caps),)
             uses.append(FaceUse(Face(run.surface, bounds, run.outwards)))
         return self.body.with_uses([*uses, *self.caps])
+
+    def _ran(self, edge: Edge, moves: list[tuple[Vertex, Vertex]]) -> Edge:
+        try:
+            return extended(edge, moves, self.tolerance)
+        except Refusal as error:
+            raise self.refuse(f"a {self.noun} is wider than what is beside its end", edge.at(0.5)) from error
 
     def _side(self, run: Run, face: Face) -> Edge:
         """The edge along which a strip touches a face."""
