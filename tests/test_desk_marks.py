@@ -110,7 +110,7 @@ def test_a_cut_of_no_angle_is_filled_from_its_card(desk, qtbot):
     assert "moved | 1.99 mm" in labels(desk.proposal)
     press(desk, qtbot, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: desk.work.proposal is None, timeout=30000)
-    assert total(desk) - was == pytest.approx(8.0 * between(2.0)[0], rel=1e-7)
+    assert total(desk) - was == pytest.approx(8.0 * between(2.0), rel=1e-7)
 
 
 def test_a_dragged_slide_is_taken_as_it_stands(desk, qtbot):

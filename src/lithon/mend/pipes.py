@@ -211,9 +211,7 @@ def _even_at_first(away: Floats) -> bool:
 def _straight_at_first(spine: BSplineCurve, p: Floats) -> bool:
     """Whether so much of a spine to begin with, as far as corners (n,3) are beside it, lies on long lines that it is
     plain however near it is brought."""
-    at = spine.parameter(p[:: 1 + len(p) // _FEW])
-    q = spine.point(np.linspace(float(at.min()), float(at.max()), _PLACES * len(spine.control)))
-    gone = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1)))
+    q, gone = _walked(spine, p[:: 1 + len(p) // _FEW])
     count = int(gone[-1] / _STEP)
     window = int(min(_STRAIGHT, 0.5 * gone[-1]) / _STEP)
     near = _ON_LINE * (window * _STEP / _STRAIGHT) ** 2
@@ -371,12 +369,17 @@ def _is_pipe(spine: BSplineCurve, radius: float, p: Floats) -> bool:
     return float(np.quantile(np.linalg.norm(mean, axis=1), _MOST_OF)) <= _AROUND
 
 
+def _walked(spine: BSplineCurve, p: Floats) -> tuple[Floats, Floats]:
+    """Points (k,3) along a spine as far as corners (n,3) stand around it, and how far (k,) it is to each."""
+    at = spine.parameter(p)
+    q = spine.point(np.linspace(float(at.min()), float(at.max()), _PLACES * len(spine.control)))
+    return q, np.append(0.0, np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1)))
+
+
 def _plain(spine: BSplineCurve, near: float, p: Floats) -> bool:
     """Whether most of a spine, as far as corners (n,3) stand around it, lies on lines and arcs within `near`, or is too
     short for that to be told."""
-    at = spine.parameter(p)
-    q = spine.point(np.linspace(float(at.min()), float(at.max()), _PLACES * len(spine.control)))
-    gone = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1)))
+    q, gone = _walked(spine, p)
     long = float(gone[-1])
     # Within how far it can be told every curve is an arc over a stretch that grows with the cube root of that.
     least = max(_PLAIN_LONG * (near / _AS_PLAIN) ** (1.0 / 3.0), _PLAIN_PART * long)

@@ -100,9 +100,13 @@ def solid_of(
     `lost`: patches through whose borders no free-form face was found, with whatever deviation; added to. `coarse`:
     what is smooth stands high over the sides between corners, which are exact."""
     memory: dict[object, Any] = {"lost": {} if lost is None else lost, "coarse": coarse}
+    whole = len(corners)
     points, corners, parent = unpinched(points, corners)
-    if len(np.unique(parent)) < len(parent):
-        patches = [replace(patch, rows=np.flatnonzero(np.isin(parent, patch.rows))) for patch in patches]
+    if len(corners) > whole:
+        patches = [
+            replace(patch, rows=np.append(patch.rows, whole + np.flatnonzero(np.isin(parent[whole:], patch.rows))))
+            for patch in patches
+        ]
     points, corners, pieces = pieces_of(points, corners, patches, bool(free), parted and _PART_WITHIN * parted)
     stay: dict[int, str] = {}
     if mixed and not free:

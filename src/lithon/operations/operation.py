@@ -106,6 +106,12 @@ class Bench:
                 out.append((body, own))
         return out
 
+    def edges_by_body(self, edges: Sequence[Edge]) -> list[tuple[Body, list[Edge]]]:
+        """Edges by the bodies that have them, in the model's order."""
+        every = set(edges)
+        owned = ((body, [e for e in body.edges() if e in every]) for body in self.model.bodies)
+        return [(body, own) for body, own in owned if own]
+
 
 def param(parameter: Parameter[Any]) -> Any:
     """A field of an operation."""

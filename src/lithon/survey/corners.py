@@ -10,7 +10,7 @@ import numpy as np
 
 from lithon.arrays import Bools, Floats, cross_product
 from lithon.brep.analysis.across import straight_across
-from lithon.brep.analysis.adjacency import adjacency, holds_solid, sides_of
+from lithon.brep.analysis.adjacency import FOLDED, adjacency, holds_solid, sides_of
 from lithon.brep.measures import face_width
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse
 from lithon.geometry.batch import CurveBatch
@@ -27,8 +27,6 @@ KINK = 6.0
 #: What blunts an edge is so wide, in elements, that it is no narrow face; and stands so far back from it, the first
 #: that does.
 _FLAT, _SETBACKS = 0.21, (0.3, 0.45, 0.7, 1.0, 1.4, 2.0, 3.0)
-#: Within this (degrees) two faces are folded back onto each other.
-_FOLDED = 0.01
 #: Where along an edge its angle is looked at.
 _SHARES = np.array([0.02, 0.25, 0.5, 0.75, 0.98])
 
@@ -87,7 +85,7 @@ def _look(uses: dict[Edge, list[tuple[FaceUse, Coedge]]]) -> None:
     a, b = normal[:, 0], normal[:, 1]
     angle = np.degrees(np.arctan2(np.linalg.norm(cross_product(a, b), axis=-1), (a * b).sum(axis=-1)))
     convex = (a * into).sum(axis=-1) <= 0.0
-    for n, s in np.argwhere(angle > 180.0 - _FOLDED).tolist():
+    for n, s in np.argwhere(angle > np.degrees(FOLDED)).tolist():
         convex[n, s] = holds_solid(uses[edges[n]], edges[n], _SHARES[s])
     for n, edge in enumerate(edges):
         _turned[edge] = sides_of(uses[edge]), angle[n], convex[n], points[n]

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lithon.arrays import Floats, cross_product, unit
+from lithon.arrays import Floats, unit
+from lithon.brep.analysis.adjacency import inward
 from lithon.brep.topology import Edge, Face
 from lithon.geometry.crossing import onto_all
 from lithon.geometry.surfaces import Plane
@@ -29,7 +30,7 @@ def straight_across(edge: Edge, face: Face, distance: float) -> Floats | None:
     and on the face's side; none where that does not go so far."""
     at, along = edge.at(0.5), unit(edge.direction(0.5))
     coedge = next(c for loop in face.loops for c in loop if c.edge is edge)
-    into = unit(cross_product(face.normal(at[None])[0], along * (1.0 if coedge.forward else -1.0)))
+    into = unit(inward(face, coedge, 0.5))
     across, p, off = Plane.of(at, along), at + distance * into, np.inf
     for _ in range(_STEPS):
         p = onto_all([face.surface, across], p[None])[0][0]

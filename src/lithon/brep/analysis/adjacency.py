@@ -121,10 +121,10 @@ class Adjacency:
         outward = own * np.array([1.0 if use.forward else -1.0 for use, _ in sides])[:, None]
         n_a, n_b = np.split(outward, 2)
         way = np.array([1.0 if c.forward else -1.0 for _, c in sides[len(fresh) :]])
-        inward = cross_product(own[len(fresh) :], way[:, None] * ahead)
+        into = cross_product(own[len(fresh) :], way[:, None] * ahead)
         size = np.arctan2(np.linalg.norm(cross_product(n_a, n_b), axis=1), (n_a * n_b).sum(axis=1))
-        convex = (n_a * inward).sum(axis=1) <= 0.0
-        for k in np.flatnonzero(size > _FOLDED).tolist():
+        convex = (n_a * into).sum(axis=1) <= 0.0
+        for k in np.flatnonzero(size > FOLDED).tolist():
             convex[k] = holds_solid(self.uses[fresh[k]], fresh[k])
         for edge, angle in zip(fresh, np.where(convex, size, -size).tolist(), strict=True):
             _angles[edge] = sides_of(self.uses[edge]), angle
@@ -202,7 +202,7 @@ _NUMBERS: dict[type, tuple[str, ...]] = {
 
 #: Faces that turn by more over an edge are folded back onto each other; so far aside of it, as a share of its length,
 #: is looked at what lies between them.
-_FOLDED, _ASIDE = np.pi - 1e-4, 0.02
+FOLDED, _ASIDE = np.pi - 1e-4, 0.02
 #: For each edge the uses that were asked about, and the angle between them.
 _angles = Remembered[Edge, tuple[tuple[tuple[int, bool, bool], ...], float]]("brep/analysis/adjacency:angles")
 
@@ -232,11 +232,13 @@ def _normals(faces: list[Face], points: Floats) -> Floats:
 
 def into_face(use: FaceUse, coedge: Coedge, share: float) -> tuple[Floats, Floats]:
     """At a share of an edge: the outward normal and the unit vector into the face. Both (3,)."""
-    point = coedge.edge.at(share)
-    outward = use.outward(point[None])[0]
-    own = use.face.normal(point[None])[0]
-    tangent = coedge.edge.direction(share) * (1.0 if coedge.forward else -1.0)
-    return outward, cross_product(own, tangent)
+    return use.outward(coedge.edge.at(share)[None])[0], inward(use.face, coedge, share)
+
+
+def inward(face: Face, coedge: Coedge, share: float) -> Floats:
+    """The unit vector (3,) into a face, straight across its edge at a share of that."""
+    own = face.normal(coedge.edge.at(share)[None])[0]
+    return cross_product(own, coedge.edge.direction(share) * (1.0 if coedge.forward else -1.0))
 
 
 def edge_turn(uses: list[tuple[FaceUse, Coedge]], edge: Edge) -> float:
@@ -249,7 +251,7 @@ def edge_turn(uses: list[tuple[FaceUse, Coedge]], edge: Edge) -> float:
     sine = float(np.linalg.norm(cross_product(n_a, n_b)))
     size = float(np.arctan2(sine, float(n_a @ n_b)))
     # Convex where the other face falls away below this one's tangent plane.
-    convex = float(n_a @ inward_b) <= 0.0 if size < _FOLDED else holds_solid(uses, edge)
+    convex = float(n_a @ inward_b) <= 0.0 if size < FOLDED else holds_solid(uses, edge)
     return size if convex else -size
 
 
@@ -258,8 +260,7 @@ def holds_solid(uses: list[tuple[FaceUse, Coedge]], edge: Edge, share: float = 0
     their tangent planes are one, and what is beside it tells."""
     at, out = edge.at(share)[None], 0.0
     for (use, coedge), (other, _) in (uses, uses[::-1]):
-        _, inward = into_face(use, coedge, share)
-        beside = use.face.surface.project(at + _ASIDE * edge.length * inward)
+        beside = use.face.surface.project(at + _ASIDE * edge.length * inward(use.face, coedge, share))
         surface = other.face.surface
         away = float(surface.signed_distance(beside)[0])
         out += away * float(np.sign(other.outward(at)[0] @ surface.normal(at)[0]))

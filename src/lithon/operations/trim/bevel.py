@@ -28,12 +28,10 @@ class BevelEdges(Operation):
     def do(self, bench: Bench) -> Made:
         chosen = bench.edges()
         out, deep = bench.model, 0.0
-        for body in bench.model.bodies:
-            own = [e for e in body.edges() if e in set(chosen)]
-            if own:
-                bench.progress.tell(0.1, f"bevelling edges of {body.name}")
-                out = out.replaced(body, [bevelled(body, own, self.setback, bench.tolerance)])
-                uses = adjacency(body).uses
-                deep = max(deep, *(depth(e, [use.face for use, _ in uses[e]], self.setback) for e in own))
+        for body, own in bench.edges_by_body(chosen):
+            bench.progress.tell(0.1, f"bevelling edges of {body.name}")
+            out = out.replaced(body, [bevelled(body, own, self.setback, bench.tolerance)])
+            uses = adjacency(body).uses
+            deep = max(deep, *(depth(e, [use.face for use, _ in uses[e]], self.setback) for e in own))
         # Nothing else tells how far a knife edge has gone: the flat is nowhere far from either face.
         return Made(out, f"bevelled {many(len(chosen), 'edge')} to {self.setback:g} mm", details=[{"moved_mm": deep}])

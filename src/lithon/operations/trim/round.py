@@ -26,9 +26,7 @@ class RoundEdges(Operation):
     def do(self, bench: Bench) -> Made:
         chosen = bench.edges()
         out = bench.model
-        for body in bench.model.bodies:
-            own = [e for e in body.edges() if e in set(chosen)]
-            if own:
-                bench.progress.tell(0.1, f"rounding edges of {body.name}")
-                out = out.replaced(body, [rounded(body, own, self.radius, bench.tolerance)])
+        for body, own in bench.edges_by_body(chosen):
+            bench.progress.tell(0.1, f"rounding edges of {body.name}")
+            out = out.replaced(body, [rounded(body, own, self.radius, bench.tolerance)])
         return Made(out, f"round {many(len(chosen), 'edge')} with a radius of {self.radius:g} mm")
