@@ -124,10 +124,11 @@ class Growth:
         creased = turn < _CREASE
         self.calm_starts, self.calm_other = lists(m, i[creased], j[creased])
 
-    def parts(self, most: float) -> Ints:
-        """What hangs together (m,) over sides at which triangles turn by less than an angle (radians)."""
+    def parts(self, most: float, more: Floats | None = None) -> Ints:
+        """What hangs together (m,) over sides at which triangles turn by less than an angle (radians), and `more` (m,)
+        of each of the two."""
         i, j, turn = self.turn
-        flat, m = turn < most, len(self.corners)
+        flat, m = turn < (most if more is None else most + more[i] + more[j]), len(self.corners)
         graph = scipy.sparse.coo_array((np.ones(int(flat.sum())), (i[flat], j[flat])), shape=(m, m))
         return np.asarray(scipy.sparse.csgraph.connected_components(graph, directed=False)[1])
 

@@ -34,10 +34,17 @@ _MADE = np.radians(0.02)
 _EXACTLY_FLAT = 0.2
 #: Corners at which triangles turn by less (radians) are on no crease; they tell the scatter where so large a share are
 #: so, and it is less than this share of a side: more turns all triangles.
-_SMOOTH, _ENOUGH, _LITTLE = np.radians(20.0), 0.05, 0.05
+_SMOOTH = np.radians(20.0)
 #: Of fewer triangles more scatter than this share of the diagonal is none; of fewer than these less than such a share
 #: of how high what is smooth stands over their sides.
 _COARSE = 600, 4e-3, 2000, 0.2
+#: Numbers as single precision writes them are off by so much of the largest, corners against each other.
+_DIGITS = 2.0**-22
+#: Corners to which a paraboloid is fitted, at so many places at the most; this share of them is the quietest, and this
+#: share those that are most alike.
+_FIT, _QUIET, _CLOSEST = (14, 3000), 0.25, 0.25
+#: What is no higher than this share of its half width bends little.
+_FLATTISH = 0.25
 #: Less scatter than this share of a side is none.
 _NOISE = 2e-3
 #: Where free-form faces may be, a scan's remains of fewer triangles go to what lies beside them.
@@ -87,42 +94,89 @@ def segmented(
 
 def noise_of(points: Floats, corners: Ints) -> float:
     """How far (mm, root mean square) corners scatter about the surface that they lie on; 0 for triangles that were
-    made from exact faces. Told from the corners whose neighbours lie nearest to a plane."""
+    made from exact faces. Told from paraboloids through those around a corner."""
     grower = _Grower(points, corners, 0.0, 0.0)
     # What scatters little is nearly flat, and only what was made is flat as exactly as files are written.
-    flat = grower.parts(_MADE)
+    flat = grower.parts(_MADE, _as_written(grower))
     pieces = np.bincount(flat)
     wide = float(grower.area[pieces[flat] >= SEVERAL].sum())
     if len(pieces) < 0.7 * len(corners) or wide > _EXACTLY_FLAT * float(grower.area.sum()):
         return 0.0  # made triangles lie in strips and flats, most of them or the large ones
-    i = np.concatenate([corners[:, [0, 1, 2]].ravel(), corners[:, [1, 2, 0]].ravel()])
-    j = np.concatenate([corners[:, [1, 2, 0]].ravel(), corners[:, [0, 1, 2]].ravel()])
-    n = len(points)
-    ring = scipy.sparse.csr_array((np.ones(len(i)), (i, j)), shape=(n, n))
-    ring.data[:] = 1.0
-    count = np.asarray(ring.sum(axis=1)).ravel()
-    mean = (ring @ points) / np.maximum(count, 1.0)[:, None]
-    normal = np.zeros_like(points)
-    for k in range(3):
-        np.add.at(normal, corners[:, k], grower.normal * grower.area[:, None])
-    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
-    off = ((points - mean) * normal).sum(axis=1)
-    # What neighbours stand off alike is a bend; of scatter this leaves 1.36 times as much where six are around.
-    even = np.abs(off - (ring @ off) / np.maximum(count, 1.0)) / 1.36
-    told = np.minimum(np.abs(off) / np.sqrt(1.0 + 1.0 / np.maximum(count, 1.0)), even)
-    noise = float(1.4826 * np.quantile(told, 0.4))
-    # Where most corners are on creases, as on a part of many small faces, those of the others tell it: where it is so
-    # little beside the sides that creases show.
-    calm = _turn_at(grower) < _SMOOTH
-    inside = float(1.4826 * np.quantile(told[calm], 0.5)) if calm.sum() > _ENOUGH * n else np.inf
-    side = float(np.median(np.linalg.norm(points[i] - points[j], axis=1)))
-    noise = min(noise, inside) if inside < _LITTLE * side else noise
+    off, bent = _about_bends(points, corners)
+    if not len(off):
+        return 0.0
+    side = float(np.median(np.linalg.norm(points[corners] - points[np.roll(corners, 1, axis=1)], axis=2)))
+    if float(np.quantile(bent, _QUIET)) <= _NOISE * side:
+        return 0.0
+    noise = _mode(off)
     if len(corners) < _COARSE[0] and noise > _COARSE[1] * float(np.linalg.norm(np.ptp(points, axis=0))):
         return 0.0  # of so few it is their shape
-    mostly_calm = calm.sum() > 0.5 * n  # beside creases nothing tells how it bends
-    if len(corners) < _COARSE[2] and mostly_calm and noise < _COARSE[3] * sagitta(points, corners):
+    calm = (_turn_at(grower) < _SMOOTH).sum() > 0.5 * len(points)  # beside creases nothing tells how it bends
+    if len(corners) < _COARSE[2] and calm and noise < _COARSE[3] * sagitta(points, corners):
         return 0.0  # so does what bends unevenly between corners that are far apart
-    return noise if noise > _NOISE * float(np.median(np.linalg.norm(points[i] - points[j], axis=1))) else 0.0
+    return noise
+
+
+def _mode(values: Floats) -> float:
+    """Where positive numbers lie closest together by their ratios (Bickel & Fruehwirth 2006): what stands off for its
+    scatter alone does so by much the same everywhere, what lies about creases by anything."""
+    logs = np.sort(np.log(np.maximum(values, 1e-300)))
+    few = max(int(_CLOSEST * len(logs)), 1)
+    first = int(np.argmin(logs[few:] - logs[: len(logs) - few]))
+    return float(np.exp(np.median(logs[first : first + few])))
+
+
+def _as_written(grower: Growth) -> Floats:
+    """By how much (radians) each triangle (m,) may turn for the single precision alone in which files are written."""
+    off = _DIGITS * float(np.abs(grower.points).max(initial=0.0))
+    sides = grower.points[grower.corners] - grower.points[np.roll(grower.corners, 1, axis=1)]
+    high = 2.0 * grower.area / np.maximum(np.linalg.norm(sides, axis=2).max(axis=1), 1e-300)
+    return off / np.maximum(high, off)
+
+
+def _about_bends(points: Floats, corners: Ints) -> tuple[Floats, Floats]:
+    """How far (mm, root mean square) corners around some of them stand off the paraboloid nearest to them (n,), and off
+    the nearest of these and of quadrics, for what bends much stands off a paraboloid that does not scatter."""
+    n = len(points)
+    i, j = corners[:, [0, 1, 2]].ravel(), corners[:, [1, 2, 0]].ravel()
+    ring = scipy.sparse.csr_array((np.ones(2 * len(i)), (np.append(i, j), np.append(j, i))), shape=(n, n))
+    some = np.random.default_rng(3).choice(n, min(n, _FIT[1]), replace=False)
+    near = ring[some] @ (ring + scipy.sparse.eye_array(n, format="csr"))
+    firsts = near.indptr[:-1][np.diff(near.indptr) >= _FIT[0]]
+    if not len(firsts):
+        return np.zeros(0), np.zeros(0)
+    q = points[near.indices[firsts[:, None] + np.arange(_FIT[0])]]
+    q = q - q.mean(axis=1, keepdims=True)
+    q = q @ np.swapaxes(np.linalg.svd(q, full_matrices=False)[2], 1, 2)
+    wide = np.maximum(np.abs(q).max(axis=(1, 2)), 1e-300)
+    q = q / wide[:, None, None]
+    off = _off_paraboloids(q) * wide
+    return off, np.where(np.ptp(q[:, :, 2], axis=1) < _FLATTISH, off, _off_quadrics(q) * wide)
+
+
+def _off_paraboloids(q: Floats) -> Floats:
+    """How far points (n,k,3) stand off the paraboloids over their first two coordinates nearest to them (n,)."""
+    u, v, w = np.moveaxis(q, 2, 0)
+    basis = np.linalg.qr(np.stack([np.ones_like(u), u, v, u * u, u * v, v * v], axis=2))[0]
+    left = w - (basis @ (np.swapaxes(basis, 1, 2) @ w[:, :, None]))[:, :, 0]
+    return np.asarray(np.sqrt((left**2).sum(axis=1) / (q.shape[1] - 6)))
+
+
+def _off_quadrics(q: Floats) -> Floats:
+    """How far points (n,k,3) stand off the quadrics nearest to them (n,), by the first order (Taubin 1991)."""
+    u, v, w = np.moveaxis(q, 2, 0)
+    o, i = np.zeros_like(u), np.ones_like(u)
+    terms = np.stack([u, v, w, u * u, v * v, w * w, u * v, v * w, w * u], axis=2)
+    slopes = np.stack([
+        np.stack([i, o, o, 2.0 * u, o, o, v, o, w], axis=2),
+        np.stack([o, i, o, o, 2.0 * v, o, u, w, o], axis=2),
+        np.stack([o, o, i, o, o, 2.0 * w, o, v, u], axis=2),
+    ], axis=1).reshape(len(q), -1, 9)  # fmt: skip
+    terms = terms - terms.mean(axis=1, keepdims=True)
+    steep = np.swapaxes(slopes, 1, 2) @ slopes
+    whiten = np.linalg.inv(np.linalg.cholesky(steep + 1e-9 * q.shape[1] * np.eye(9)))
+    off = np.linalg.eigvalsh(whiten @ (np.swapaxes(terms, 1, 2) @ terms) @ np.swapaxes(whiten, 1, 2))[:, 0]
+    return np.asarray(np.sqrt(np.maximum(off, 0.0) * q.shape[1] / (q.shape[1] - 9)))
 
 
 def _turn_at(grower: Growth) -> Floats:

@@ -68,6 +68,8 @@ _ENOUGH = 0.02
 _OF_SAGITTA = 0.04
 #: Surfaces with more deviation are the same where they are no fewer than this share of those with less.
 _ALIKE = 0.97
+#: Where they are fewer than this share what stayed facets with less deviation, little of it, is better.
+_FEWER = 0.9
 #: So many times as long as it took to see that they do not all meet it takes to look for others.
 _NEXT = 4.0
 #: Another solid is worth making where no more than this share of what stays facets in the best so far does.
@@ -446,7 +448,10 @@ class _Search:
             alike = bool(first) and len(found) > _ALIKE * first
             for tolerance in self.tolerances[alike:] or self.tolerances:
                 try:
-                    return self.asked.joined(self.sheet, found, near, tolerance, False)
+                    made = self.asked.joined(self.sheet, found, near, tolerance, False)
+                    if not self.held or len(found) > _FEWER * first:
+                        return made
+                    return min(self.held, key=_left)  # what more deviation unites are other faces
                 except Refusal as error:
                     self.refusal = self.refusal or error
             if not first and (exact or self.sheet.noise()):
