@@ -18,11 +18,14 @@ from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, gauss, giv
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve
 from lithon.geometry.elementary import beside_guide, half_branch, onto_two
+from lithon.geometry.frames import Frame
 from lithon.geometry.rows import feet, row_of
 from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.progress import pulse
 
+#: In tolerances: surfaces nearer to each other touch.
+TOUCH = 20.0
 #: Turn allowed in one marching step, the most steps that one half of a branch may take, and how often it may try.
 _TURN, _STEPS, _TRIES = 0.12, 1500, 3000
 Wanted = Callable[[Floats], Bools]
@@ -238,16 +241,17 @@ def guide(points: Floats, closed: bool) -> BSplineCurve:
 
 
 def march(
-    a: Surface, b: Surface, seed: Floats, low: Floats, high: Floats, longest: float
+    a: Surface, b: Surface, seed: Floats, low: Floats, high: Floats, longest: float, over: bool = True
 ) -> tuple[Floats, bool] | None:
     """Points (n,3) of the branch through a seed within a box, and whether it closes; None where the
-    surfaces touch at the seed instead of crossing."""
+    surfaces touch at the seed instead of crossing. `over`: whether it may go straight on where branches cross, or
+    nearly do."""
     start, off = onto_both(a, b, seed[None])
     if off[0] > 1e-9 * (1.0 + np.abs(seed).max()):
         return None
     halves = []
     for sign in (1.0, -1.0):
-        run = _half(a, b, start[0], sign, low, high, longest)
+        run = _half(a, b, start[0], sign, low, high, longest, over)
         if run is None:
             return None
         points, closed = run
@@ -259,20 +263,22 @@ def march(
 
 
 def _half(
-    a: Surface, b: Surface, start: Floats, sign: float, low: Floats, high: Floats, longest: float
+    a: Surface, b: Surface, start: Floats, sign: float, low: Floats, high: Floats, longest: float, over: bool
 ) -> tuple[list[Floats], bool] | None:
     box = given(np.stack([low, high]))
     one, two = row_of(a, box), row_of(b, box)
     if one is not None and two is not None:
         pulse("following where two surfaces meet")
         stand = feet(a, start[None])[0], feet(b, start[None])[0]
-        found, closed = half_branch(one, two, given(start), *stand, sign, box, longest, _TURN, _STEPS, _TRIES)
+        found, closed = half_branch(one, two, given(start), *stand, sign, box, longest, _TURN, _STEPS, _TRIES,
+                                    over)  # fmt: skip
         return (list(found), closed) if len(found) else None
     points, step = [start], 0.25 * longest
     heading = _tangent(a, b, start)
     if heading is None:
         return None
     first = heading = sign * heading
+    side = sign
     gone = 0.0
     tries = 0
     while len(points) < _STEPS and tries < _TRIES:
@@ -284,10 +290,12 @@ def _half(
         new = _tangent(a, b, p[0])
         if new is None:
             break
-        new = new if float(new @ heading) >= 0.0 else -new
+        beyond = 1.0 if float(new @ heading) >= 0.0 else -1.0
+        new = beyond * new
         turn = float(np.arccos(np.clip(new @ heading, -1.0, 1.0)))
         went = float(np.linalg.norm(p[0] - here))
-        if off[0] > 1e-9 * (1.0 + np.abs(p).max()) or turn > _TURN or not 0.3 * step < went < 2.0 * step:
+        strays = not over and beyond != side
+        if off[0] > 1e-9 * (1.0 + np.abs(p).max()) or turn > _TURN or not 0.3 * step < went < 2.0 * step or strays:
             step *= 0.5
             if step < 1e-6 * longest:
                 break
@@ -301,7 +309,7 @@ def _half(
         points.append(p[0])
         if (p[0] < low).any() or (p[0] > high).any():
             break
-        heading = new
+        heading, side = new, beyond
         if turn < 0.4 * _TURN:
             step = min(1.6 * step, longest)
     return points, False
@@ -314,8 +322,9 @@ def _tangent(a: Surface, b: Surface, p: Floats) -> Floats | None:
 
 
 def crossings(
-    a: Surface, b: Surface, near: Floats, known: Sequence[Curve] = (), wanted: Wanted | None = None
-) -> list[Crossing]:
+    a: Surface, b: Surface, near: Floats, known: Sequence[Curve] = (), wanted: Wanted | None = None,
+    tolerance: float = 1e-7,
+) -> list[Crossing]:  # fmt: skip
     """All branches that pass the neighbourhood of a cloud of points (n,3) near both surfaces. `known`: branches that
     need not be followed again; they are not among those that are returned. `wanted` tells of points (n,3) on both
     surfaces at which of them (n,) a branch is of any interest.
@@ -353,6 +362,9 @@ def crossings(
         if run is None:
             left = left[1:]
             continue
+        if any(gap > TOUCH * tolerance for _, gap in touches(a, b, run[0])):
+            # Branches come near each other, and do not cross.
+            run = march(a, b, left[0], low - spare, high + spare, longest, over=False) or run
         points, closed = run
         gone += len(points)
         if len(points) < 4:
@@ -364,6 +376,51 @@ def crossings(
         away[0] = 0.0
         left = left[away > 1e-3 * longest]
     return out
+
+
+def touches(a: Surface, b: Surface, run: Floats) -> list[tuple[Floats, float]]:
+    """The places (3,) along a branch (n,3) where the two surfaces lie the other way about it beyond: they touch there,
+    or nearly so, and another branch crosses; and how far (mm) apart they are there."""
+    if len(run) < 3:
+        return []
+    ways = cross_product(a.normal(run), b.normal(run))
+    ahead = (ways[:-1] * (run[1:] - run[:-1])).sum(axis=1), (ways[1:] * (run[1:] - run[:-1])).sum(axis=1)
+    out = []
+    for k in np.flatnonzero(ahead[0] * ahead[1] < 0.0).tolist():
+        reach = float(np.linalg.norm(run[k + 1] - run[k]))
+        spot = _touch(a, b, 0.5 * (run[k] + run[k + 1]), reach)
+        if spot is not None:
+            out.append((spot, abs(float(b.signed_distance(spot[None])[0]))))
+    return out
+
+
+def _touch(a: Surface, b: Surface, start: Floats, reach: float) -> Floats | None:
+    """The place (3,) on a surface within a reach (mm) at which another's normal is its own; by Newton's method."""
+
+    def onto(p: Floats) -> Floats:
+        for _ in range(4):
+            p = p - a.signed_distance(p)[:, None] * a.normal(p)
+        return p
+
+    p = onto(start[None])
+    for _ in range(12):
+        frame = Frame.of(p[0], a.normal(p)[0])
+        sides = np.stack([frame.x, frame.y], axis=1)
+        h = 1e-4 * reach
+        spots = onto(np.concatenate([p, p + h * sides.T, p - h * sides.T]))
+        lean = b.normal(spots) @ sides - (b.normal(spots) * a.normal(spots)).sum(axis=1)[:, None] * (
+            a.normal(spots) @ sides)  # fmt: skip
+        slope = (lean[1:3] - lean[3:5]).T / (2.0 * h)
+        if abs(float(np.linalg.det(slope))) < 1e-12 / reach**2:
+            return None
+        step = sides @ np.linalg.solve(slope, -lean[0])
+        size = float(np.linalg.norm(step))
+        p = onto(p + step * min(1.0, reach / max(size, 1e-300)))
+        if float(np.linalg.norm(p[0] - start)) > 2.0 * reach:
+            return None
+        if size < 1e-12 * (1.0 + float(np.abs(p).max())):
+            break
+    return np.asarray(p[0])
 
 
 def _off(curve: Curve, points: Floats) -> Floats:

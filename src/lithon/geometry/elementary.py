@@ -302,10 +302,11 @@ def half_branch(
     turning: float,
     most: int,
     tries: int,
+    over: bool,
 ) -> tuple[Floats, bool]:
     """Points (n,3) of the branch from one that is on both surfaces (rows), at parameters (2,) of theirs, to one side,
     within a box (2,3), and whether it came back; none where the surfaces touch there. `turning`: the most (radians)
-    that one step may turn."""
+    that one step may turn; `over`: whether it may go straight on where branches cross, or nearly do."""
     _stand(a, ua)
     _stand(b, ub)
     points = np.zeros((most, 3))
@@ -339,7 +340,9 @@ def half_branch(
             scale = max(scale, 1.0 + abs(p[k]))
         went = np.sqrt(went)
         turn = np.arccos(min(abs(cos), 1.0))
-        if off > 1e-9 * scale or turn > turning or not 0.3 * step < went < 2.0 * step:
+        # Beyond a place at which branches cross the surfaces lie the other way about it.
+        strays = not over and cos * sign < 0.0
+        if off > 1e-9 * scale or turn > turning or not 0.3 * step < went < 2.0 * step or strays:
             step *= 0.5
             if step < 1e-6 * longest:
                 break
@@ -352,7 +355,7 @@ def half_branch(
             points[count, k] = p[k]
             heading[k] = new[k]
             outside |= p[k] < box[0, k] or p[k] > box[1, k]
-        count += 1
+        count, sign = count + 1, side
         if outside:
             break
         if turn < 0.4 * turning:

@@ -14,8 +14,8 @@ import numpy as np
 from lithon.arrays import Floats, Ints, cross_product, frozen, span_by_span, unit
 from lithon.errors import Refusal
 from lithon.geometry.coaxial import coaxial
-from lithon.geometry.crossing import Wanted, crossings
-from lithon.geometry.curves import Circle, Curve, Ellipse, Line
+from lithon.geometry.crossing import Crossing, Wanted, crossings, touches
+from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.planar import open_conic, plane_extrusion, plane_revolution
 from lithon.geometry.rounds import Cone, Sphere, Torus
@@ -55,7 +55,7 @@ def meet(
             cut = plane_turned(p, c, tolerance)
             if cut is not None:
                 return list(cut)
-    return [*known, *crossings(a, b, near, known, wanted)]
+    return [*known, *crossings(a, b, near, known, wanted, tolerance)]
 
 
 def closed_form(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:
@@ -184,6 +184,26 @@ def _cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve] | None
             out += _plane_cylinder(Plane.of(crossing, a.frame.z + sign * b.frame.z), a, tolerance)
         return out
     return [] if gap > a.radius + b.radius + tolerance else None
+
+
+def where_they_cross(curves: Sequence[Curve], near: float) -> Floats:
+    """The points (n,3) at which curves of two surfaces come within `near` (mm) of each other: plane curves of different
+    planes, and such branches as pass through places where the surfaces touch."""
+    flat = [c for c in curves if isinstance(c, Ellipse)]
+    out: list[Floats] = []
+    for k, one in enumerate(flat):
+        for other in flat[k + 1 :]:
+            if np.linalg.norm(cross_product(one.frame.z, other.frame.z)) < ANGULAR:
+                continue
+            t = cross(one, Plane(other.frame), 0.0, TURN, near)
+            points = one.point(t)
+            away = np.linalg.norm(other.point(other.parameter(points)) - points, axis=1)
+            out += list(points[away <= near])
+    for curve in curves:
+        if isinstance(curve, Crossing):
+            t = np.linspace(curve.low, curve.high, 4 * len(curve.guide.control) + 1)
+            out += [spot for spot, gap in touches(curve.first, curve.second, curve.point(t)) if gap <= near]
+    return np.array(out).reshape(-1, 3)
 
 
 def _parallel_cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve]:
