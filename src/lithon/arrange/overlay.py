@@ -283,7 +283,8 @@ class _Arranger:
         mine = self._boundary(f), self._boundary(g)
         curves = self._curves(f, g)
         # Where surfaces touch each other their curves cross: bores of one radius whose axes meet do so twice.
-        for point in where_they_cross(curves, self.near):
+        nodes = where_they_cross(curves, self.near)
+        for point in nodes[(area_of(f).side(nodes, self.near) > 0) & (area_of(g).side(nodes, self.near) > 0)]:
             self._vertex(point)
         for curve in curves:
             for edge in self._stretches(curve, f, g):

@@ -24,6 +24,10 @@ from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Plane, Surface
 from lithon.progress import pulse
 
+#: Where surfaces lean no more to each other (a sine), or turn about each other more often, they touch all along.
+_ALONG, _OFTEN = 0.05, 8
+#: Where they lean this share of what they do elsewhere they may touch.
+_LITTLE = 0.5
 #: In tolerances: surfaces nearer to each other touch.
 TOUCH = 20.0
 #: Turn allowed in one marching step, the most steps that one half of a branch may take, and how often it may try.
@@ -378,23 +382,32 @@ def crossings(
     return out
 
 
-def touches(a: Surface, b: Surface, run: Floats) -> list[tuple[Floats, float]]:
+def touches(a: Surface, b: Surface, run: Floats, turning: bool = False) -> list[tuple[Floats, float]]:
     """The places (3,) along a branch (n,3) where the two surfaces lie the other way about it beyond: they touch there,
-    or nearly so, and another branch crosses; and how far (mm) apart they are there."""
+    or nearly so, and another branch crosses; and how far (mm) apart they are there. `turning`: where a border may go on
+    along the other one as well."""
     if len(run) < 3:
         return []
     ways = cross_product(a.normal(run), b.normal(run))
-    ahead = (ways[:-1] * (run[1:] - run[:-1])).sum(axis=1), (ways[1:] * (run[1:] - run[:-1])).sum(axis=1)
-    out = []
-    for k in np.flatnonzero(ahead[0] * ahead[1] < 0.0).tolist():
-        reach = float(np.linalg.norm(run[k + 1] - run[k]))
-        spot = _touch(a, b, 0.5 * (run[k] + run[k + 1]), reach)
-        if spot is not None:
+    lean = np.linalg.norm(ways, axis=1)
+    if float(lean.max()) < _ALONG:
+        return []
+    sides = run[1:] - run[:-1]
+    over = (ways[:-1] * sides).sum(axis=1) * (ways[1:] * sides).sum(axis=1) < 0.0
+    if turning:
+        least = np.append(False, (lean[1:-1] <= lean[:-2]) & (lean[1:-1] <= lean[2:]))
+        over |= least & (lean[:-1] < _LITTLE * lean.max())
+    found = np.flatnonzero(over).tolist()
+    out: list[tuple[Floats, float]] = []
+    for k in found if len(found) <= _OFTEN else ():
+        reach = float(np.linalg.norm(sides[k])) * (2.0 if turning else 1.0)
+        spot = touch(a, b, 0.5 * (run[k] + run[k + 1]), reach)
+        if spot is not None and not any(float(np.linalg.norm(spot - p)) < 1e-3 * reach for p, _ in out):
             out.append((spot, abs(float(b.signed_distance(spot[None])[0]))))
     return out
 
 
-def _touch(a: Surface, b: Surface, start: Floats, reach: float) -> Floats | None:
+def touch(a: Surface, b: Surface, start: Floats, reach: float) -> Floats | None:
     """The place (3,) on a surface within a reach (mm) at which another's normal is its own; by Newton's method."""
 
     def onto(p: Floats) -> Floats:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
+
 import numpy as np
 
-from lithon.arrays import Floats, Ints, rows_of
+from lithon.arrays import Floats, Ints, cross_product, rows_of
+from lithon.geometry.crossing import onto_both, touch
 from lithon.geometry.frames import Frame
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import circle_through, freedoms, refined
@@ -20,6 +23,13 @@ _PIECE = 30
 #: The share of the diagonal by which corners stand off for how they are written; what is so much nearer to another
 #: surface is on that; in so many turns.
 _ROUNDING, _NEARER, _TURNS = 1e-7, 0.2, 4
+#: A border that stands off by less than this share of what another does is clearly nearer.
+_CLEARLY = 0.7
+#: Surfaces that lean less (a sine) to each other may touch near by; in scatters: how far each corner of a scan may
+#: stand off both.
+_LITTLE, _EACH = 0.7, 4.0
+#: Nearer to a place (a share of a side) a corner is there.
+_HERE = 0.3
 
 
 class Contest(Growth):
@@ -134,6 +144,73 @@ class Contest(Growth):
                     moved += 1
             if not moved:
                 return
+
+    def where_they_touch(self) -> None:
+        """Triangles whose corners lie on two surfaces beside each other where these touch, as where bores of one radius
+        cross, go to the one for which the patches border nearer to where both are."""
+        heads = np.repeat(np.arange(len(self.corners)), np.diff(self.starts))
+        near = _EACH * self.noise or self.tolerance
+        for _ in range(_TURNS):
+            a, b = self.label[heads], self.label[self.other]
+            border = np.flatnonzero((a != b) & (a >= 0) & (b >= 0))
+            options = np.unique(np.stack([heads[border], a[border], b[border]], axis=1), axis=0)
+            on_both = np.zeros(len(options), dtype=bool)
+            pair = options[:, 1] * len(self.found) + options[:, 2]
+            for rows in (np.flatnonzero(pair == one) for one in np.unique(pair).tolist()):
+                one, two = (self.found[k] for k in options[rows[0], 1:].tolist())
+                if one is None or two is None or isinstance(one, Plane) or isinstance(two, Plane):
+                    continue
+                middle = self.middle[options[rows, 0]]
+                lean = np.linalg.norm(cross_product(one.normal(middle), two.normal(middle)), axis=1)
+                p = self.points[self.corners[options[rows, 0]]].reshape(-1, 3)
+                off = np.maximum(np.abs(one.signed_distance(p)), np.abs(two.signed_distance(p)))
+                on_both[rows] = (off.reshape(-1, 3).max(axis=1) <= near) & (lean < _LITTLE)
+            groups = defaultdict[tuple[int, int], list[int]](list)
+            spots: dict[int, Floats] = {}
+            for i, k, to in options[on_both].tolist():
+                if self.label[i] == k and (spot := self._touch_at(i, k, to, near)) is not None:
+                    groups[k, to].append(i)
+                    spots[i] = spot
+            moved = 0
+            for (k, to), every in groups.items():
+                left = np.zeros(len(self.label), dtype=bool)
+                left[every] = True
+                for i in every:
+                    if not left[i]:
+                        continue
+                    rows = flood(self.starts, self.other, left & (self.label == k), i)
+                    left[rows] = False
+                    if self._beside(rows, to, spots[i]) < _CLEARLY * self._beside(rows, k, spots[i]):
+                        self.label[rows] = to
+                        moved += 1
+            if not moved:
+                return
+
+    def _touch_at(self, i: int, k: int, to: int, near: float) -> Floats | None:
+        """The place (3,) at which two surfaces touch by a triangle; none where they do not."""
+        one, two = self.found[k], self.found[to]
+        assert one is not None and two is not None
+        p = self.points[self.corners[i]]
+        reach = 2.0 * float(np.linalg.norm(p - p.mean(axis=0), axis=1).max())
+        spot = touch(one, two, self.middle[i], reach)
+        return None if spot is None or abs(float(two.signed_distance(spot[None])[0])) > near else spot
+
+    def _beside(self, rows: Ints, label: int, spot: Floats) -> float:
+        """How far (mm) the middles of some triangles' sides to other patches would stand off both, were they of one, by
+        a place (3,) at which two touch."""
+        off, own = 0.0, set(rows.tolist())
+        for i in rows.tolist():
+            for j in self.other[self.starts[i] : self.starts[i + 1]].tolist():
+                one, two = self.found[label], self.found[self.label[j]] if self.label[j] >= 0 else None
+                if j in own or self.label[j] == label or one is None or two is None:
+                    continue
+                ends = self.points[np.intersect1d(self.corners[i], self.corners[j])]
+                if self.noise:  # where they touch it cannot be told from there where their curves are
+                    here = np.linalg.norm(ends - spot, axis=1) < _HERE * np.linalg.norm(ends[0] - ends[1])
+                    ends = np.where(here[:, None], spot, onto_both(one, two, ends)[0])
+                middle = ends.mean(axis=0)[None]
+                off = max(off, *(abs(float(s.signed_distance(middle)[0])) for s in (one, two)))
+        return off
 
     def with_crumbs(self) -> None:
         """A round face that is one chord wide has its corners on two lines, as a flat has, but at its ends, where those

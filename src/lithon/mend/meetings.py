@@ -14,9 +14,9 @@ import numpy as np
 from lithon.arrays import Floats, Ints, cross_product, frozen, unit
 from lithon.brep.topology import Vertex
 from lithon.errors import Refusal, spot
-from lithon.geometry.crossing import onto_all
+from lithon.geometry.crossing import onto_all, touches
 from lithon.geometry.curves import Curve
-from lithon.geometry.surfaces import Surface
+from lithon.geometry.surfaces import Plane, Surface
 from lithon.geometry.tolerance import MISS
 from lithon.mend.seams import between, scatter_of, strayed, touching_curve
 
@@ -163,6 +163,32 @@ class Meetings:
         for v, own in at.items():  # what stays facets beside a face does so from one of its curves to the next
             if v not in ends and FACETS in pairs[own[0]] and len({along.get(side) for side in own} - {None}) > 1:
                 ends.add(v)
+        out = self._walked(pairs, at, ends)
+        touched = self._touched(out)
+        if touched.keys() - ends:
+            ends |= touched.keys()
+            out = self._walked(pairs, at, ends)
+        around = dict[int, tuple[int, ...]]()
+        for chain in out:
+            if chain.points[0] in ends:
+                for v in (chain.points[0], chain.points[-1]):
+                    around[v] = tuple(sorted({k for side in at[v] for k in pairs[side]} - {FACETS}))
+                    with self.noting(around[v], at=(v,)):
+                        ways = defaultdict[tuple[int, int], list[tuple[int, int]]](list)
+                        for side in at[v]:
+                            ways[pairs[side]].append(side)
+                        curves = {c for pair, own in ways.items() if (c := self.known_curve(own, pair)) is not None}
+                        here = touched.get(v, self.points[v])
+                        self._corner(v, around[v], here, curves.pop() if len(curves) == 1 else None)
+        out = self._without_steps(out, around)
+        self.unmade = {v for v in around if v not in self.made}
+        return out
+
+    @staticmethod
+    def _walked(
+        pairs: Mapping[tuple[int, int], tuple[int, int]], at: Mapping[int, list[tuple[int, int]]], ends: set[int]
+    ) -> list[Chain]:
+        """Borders as far as they go on to one of some ends."""
         left = dict.fromkeys(pairs)
         out = []
 
@@ -183,19 +209,25 @@ class Meetings:
         while left:
             side = next(iter(left))
             out.append(walk(side[0], side))
-        around = dict[int, tuple[int, ...]]()
-        for chain in out:
-            if chain.points[0] in ends:
-                for v in (chain.points[0], chain.points[-1]):
-                    around[v] = tuple(sorted({k for side in at[v] for k in pairs[side]} - {FACETS}))
-                    with self.noting(around[v], at=(v,)):
-                        ways = defaultdict[tuple[int, int], list[tuple[int, int]]](list)
-                        for side in at[v]:
-                            ways[pairs[side]].append(side)
-                        curves = {c for pair, own in ways.items() if (c := self.known_curve(own, pair)) is not None}
-                        self._corner(v, around[v], curves.pop() if len(curves) == 1 else None)
-        out = self._without_steps(out, around)
-        self.unmade = {v for v in around if v not in self.made}
+        return out
+
+    def _touched(self, chains: Sequence[Chain]) -> dict[int, Floats]:
+        """Corners nearest to the places (3,) on borders at which the two surfaces touch: there their curves cross, as
+        those of bores of one radius do, and a border goes on along another one."""
+        out: dict[int, Floats] = {}
+        for chain in chains:
+            a, b = (None if k == FACETS else self.surfaces[k] for k in chain.pair)
+            if a is None or b is None or isinstance(a, Plane) or isinstance(b, Plane):
+                continue
+            key = (tuple(chain.points), self.marks(chain.pair))
+            if key not in self.memory:
+                line = chain.points[:-1] if chain.ring else chain.points
+                run = self.points[chain.points + chain.points[1:3] if chain.ring else chain.points]
+                near = self.near + self.scatter(chain.pair)
+                spots = [spot for spot, gap in touches(a, b, run, turning=True) if gap <= near]
+                far = [np.linalg.norm(self.points[line] - spot, axis=1) for spot in spots]
+                self.memory[key] = {line[int(np.argmin(d))]: spot for spot, d in zip(spots, far, strict=True)}
+            out |= self.memory[key]
         return out
 
     def _bends(
@@ -267,8 +299,8 @@ class Meetings:
         long = float(np.linalg.norm(np.diff(self.points[chain.points], axis=0), axis=1).sum())
         return long <= self._strayed(chain)
 
-    def _corner(self, v: int, around: tuple[int, ...], on: Curve | None) -> None:
-        """The vertex where patches meet; on a curve that was drawn before."""
+    def _corner(self, v: int, around: tuple[int, ...], at: Floats, on: Curve | None) -> None:
+        """The vertex where patches meet, near a place (3,); on a curve that was drawn before."""
         if v in self.made:
             return
         key = (v, self.marks(around))
@@ -277,7 +309,7 @@ class Meetings:
             return
         every = [self.surfaces[k] for k in around]
         known = [surface for surface in every if surface is not None]
-        here, scatter = self.points[v][None], self.scatter(around)
+        here, scatter = at[None], self.scatter(around)
         there = None
         if on is not None:
             there = on.point(on.parameter(here))

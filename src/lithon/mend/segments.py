@@ -301,6 +301,7 @@ class _Grower(Contest):
         self.contest()
         self.chance_flats()
         self.to_the_nearer()
+        self.where_they_touch()
         self.with_crumbs()
         if self.free:
             self._left_together(1)
@@ -372,6 +373,7 @@ class _Grower(Contest):
         if self.free:
             self._left_together(_SPARSE)
         self._absorb()
+        self.where_they_touch()
 
     def _absorb(self) -> None:
         """What lies on no patch goes to the nearest of those beside it, from the borders inwards."""

@@ -1,0 +1,147 @@
+"""Rods and bores that cross: of one radius, where two ellipses part the skin, of nearly one, beside each other."""
+
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from dice import seeds
+from everyday import at, one
+from scipy.integrate import quad
+from solids import motion
+
+from lithon.arrange.boolean import combine
+from lithon.brep.copies import moved
+from lithon.brep.measures import volume
+from lithon.brep.shells import closed
+from lithon.brep.topology import Model
+from lithon.brep.validate import flaws
+from lithon.errors import Refusal
+from lithon.geometry.meet import closed_form, where_they_cross
+from lithon.mesh.partly import what_can
+from lithon.mesh.sizing import SizeRules
+from lithon.mesh.verdict import verdict
+from lithon.operations.mend.solid import SolidFromTriangles
+from lithon.operations.running import run
+from lithon.operations.state import State
+from lithon.samples.build import Piece, Round, prism, rectangle, revolved
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
+from returns import divided
+
+ALONG_X, ALONG_Y = (1.0, 0.0, 0.0), (0.0, 1.0, 0.0)
+BIG, LONG = 4.0, 40.0
+
+
+def rod(origin, way, radius, long=LONG):
+    return prism(Round((0.0, 0.0), radius), long, at(origin, way, ALONG_X if abs(way[0]) < 0.5 else ALONG_Y))
+
+
+def in_both(radius, off):
+    """What two long rods at right angles have in common, their axes so far (mm) apart: slices square to both ways."""
+    low, high = max(-BIG, off - radius), min(BIG, off + radius)
+    slice_at = lambda z: 4.0 * np.sqrt(max(radius**2 - (z - off) ** 2, 0.0) * max(BIG**2 - z * z, 0.0))  # noqa: E731
+    return quad(slice_at, low, high, limit=400)[0]
+
+
+def sound(bodies, tolerance=1e-6):
+    return all(closed(b) and not flaws(b, tolerance) for b in bodies)
+
+
+@pytest.mark.parametrize("radius,off", [(4.0, 0.0), (3.999, 0.0), (3.9, 0.0), (3.0, 0.0), (3.0, 0.5), (4.0, 0.01),
+                                        (4.0, 7.99), (1.0, 2.99), (1.0, 0.0)])  # fmt: skip
+def test_rods_that_cross_are_united_reduced_and_limited(radius, off):
+    """Whatever their radii and however long they are drawn: the volumes are those of slices."""
+    common, whole = in_both(radius, off), np.pi * BIG**2 * LONG
+    for seed in seeds(5, 1):
+        a = moved(rod((-20.0, 0.0, 0.0), ALONG_X, BIG), motion(seed))
+        b = moved(rod((0.0, -20.0, off), ALONG_Y, radius), motion(seed))
+        wanted = {
+            "union": whole + np.pi * radius**2 * LONG - common, "intersect": common, "subtract": whole - common,
+        }  # fmt: skip
+        for way, true in wanted.items():
+            made = combine(a, b, way, 1e-7)
+            assert sound(made) and sum(map(volume, made)) == pytest.approx(true, abs=1e-6 * whole)
+
+
+def ball(radius):
+    return revolved([Piece((0.0, -radius), (0.0, 0.0)), Piece((0.0, radius))], at((0.0, 0.0, 0.0)))
+
+
+def cone(origin, way, wide, narrow, long):
+    profile = [Piece((0.0, 0.0)), Piece((wide, 0.0)), Piece((narrow, long)), Piece((0.0, long))]
+    return revolved(profile, at(origin, way, ALONG_X if abs(way[0]) < 0.5 else ALONG_Y))
+
+
+def ring(way):
+    tube = [Piece((7.0, 0.0), (10.0, 0.0)), Piece((13.0, 0.0), (10.0, 0.0))]
+    return revolved(tube, at((0.0, 0.0, 0.0), way, ALONG_X))
+
+
+UP = (0.0, 0.0, 1.0)
+
+
+@pytest.mark.parametrize("pair", [
+    lambda: (rod((-20.0, 0.0, 0.0), ALONG_X, 4.0), rod((-17.32, 0.0, -10.0), (np.sqrt(0.75), 0.0, 0.5), 4.0)),
+    lambda: (rod((-200.0, 0.0, 0.0), ALONG_X, 2.0, 400.0), rod((0.0, -200.0, 0.5), ALONG_Y, 1.9, 400.0)),
+    lambda: (ball(10.0), rod((5.01, 0.0, -20.0), UP, 5.0)),
+    lambda: (rod((-20.0, 0.0, 0.0), ALONG_X, 4.0), cone((0.0, 0.0, -20.0), UP, 7.0, 1.0, 40.0)),
+    lambda: (cone((-20.0, 0.0, 0.0), ALONG_X, 7.0, 1.0, 40.0), cone((0.0, 0.0, -20.0), UP, 7.0, 1.0, 40.0)),
+    lambda: (ring(UP), rod((-20.0, 0.0, 0.0), ALONG_X, 3.0)),
+    lambda: (ring(UP), rod((-20.0, 0.0, 0.0), ALONG_X, 2.0)),
+])  # fmt: skip
+def test_what_crosses_at_right_angles_or_not_adds_up(pair):
+    """What both have, and what only one has, are all there is."""
+    a, b = (moved(body, motion(2)) for body in pair())
+    got = {way: combine(a, b, way, 1e-7) for way in ("union", "intersect", "subtract")}
+    union, common, less = (sum(map(volume, got[way])) for way in ("union", "intersect", "subtract"))
+    assert all(map(sound, got.values())) and 0.0 < common < min(volume(a), volume(b))
+    assert union + common == pytest.approx(volume(a) + volume(b), rel=1e-6)
+    assert less + common == pytest.approx(volume(a), rel=1e-6)
+
+
+def test_where_curves_cross_the_surfaces_touch():
+    """Two ellipses cross where the skins of two rods of one radius have one normal; and what is left by a wall of no
+    thickness is refused, where it is."""
+    a, b = rod((-20.0, 0.0, 0.0), ALONG_X, 4.0), rod((0.0, -20.0, 0.0), ALONG_Y, 4.0)
+    one_skin, other = (next(f.surface for f in body.faces if f.surface.kind == "cylinder") for body in (a, b))
+    nodes = where_they_cross(closed_form(one_skin, other, 1e-7), 1e-6)
+    assert sorted(np.round(nodes, 9).tolist()) == [[0.0, 0.0, -4.0], [0.0, 0.0, 4.0]]
+    thin = rod((0.0, -20.0, 3.0), ALONG_Y, 1.0)
+    assert sound(combine(a, thin, "union", 1e-7))
+    with pytest.raises(Refusal, match="touches"):
+        combine(a, thin, "subtract", 1e-7)
+
+
+def crossed(which):
+    """A block with bores of one radius that cross, or two rods; its faces by kind and its volume."""
+    block = prism(rectangle(-15.0, -12.0, 15.0, 12.0), 24.0, at((0.0, 0.0, -12.0)))
+    bores = [rod((-20.0, 0.0, 0.0), ALONG_X, BIG), rod((0.0, -20.0, 0.0), ALONG_Y, BIG)]
+    both = 16.0 / 3.0 * BIG**3
+    if which == "rods":
+        return one(*bores, "union"), {"cylinder": 4, "plane": 4}, 2.0 * np.pi * BIG**2 * LONG - both
+    if which == "port":
+        bores[1] = rod((0.0, 0.0, 0.0), UP, BIG, 20.0)
+    for bore in bores:
+        block = one(block, bore, "subtract")
+    if which == "port":
+        return block, {"cylinder": 2, "plane": 6}, 17280.0 - np.pi * BIG**2 * (30.0 + 12.0) + 0.5 * both
+    return block, {"cylinder": 4, "plane": 6}, 17280.0 - np.pi * BIG**2 * 54.0 + both
+
+
+@pytest.mark.parametrize("which", ["bores", "port", "rods"])
+def test_bores_of_one_radius_are_built_meshed_and_known_again(which):
+    """From triangles, too, with and without scatter, each part of a bore is one face up to the two ellipses."""
+    body, kinds, true = crossed(which)
+    body = moved(body, motion(4))
+    assert sound([body]) and volume(body) == pytest.approx(true, rel=1e-9)
+    mesh = what_can(Model.of([body]), SizeRules(1.7, ignore=0.17))
+    assert not mesh.failures and verdict(mesh).good and mesh.quality.smallest_angle.min() > 12.0
+    assert mesh.volume_ratio == pytest.approx(1.0, abs=5e-3)
+    for fineness, scatter in ((30, 0.0), (40, 0.02)):
+        soup = divided(body, fineness, scatter, 1)
+        model = run(State(Model.of([soup])), SolidFromTriangles(soup, kind="simple")).model
+        (made,) = model.bodies
+        assert {kind: [f.surface.kind for f in made.faces].count(kind) for kind in kinds} == kinds
+        assert len(made.faces) == sum(kinds.values()) and sound([made], model.tolerance)
+        assert volume(made) == pytest.approx(true, rel=1e-3)
