@@ -95,6 +95,7 @@ def _kind(surface: Surface) -> str:
 
 def held(body: Body, fineness: float, scatter: float, limit: float = SEARCH) -> dict[str, Any]:
     """What comes back of a body, against itself, with so much time (s) to look for surfaces."""
+    body = tidied(body, Model.of([body]).tolerance)
     soup, plain = _divided(body, fineness, scatter)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "part.stl"
@@ -102,7 +103,6 @@ def held(body: Body, fineness: float, scatter: float, limit: float = SEARCH) -> 
         work = Ledger.of(Source(path.name, path.read_bytes(), "mm"))
         told = solid(work, "auto", None, path.with_suffix(".step"), seconds=limit)
     made = work.model.bodies[0]
-    body = tidied(body, work.model.tolerance)
     simple = {face: surface for face, surface, _ in disguises(body, work.model.tolerance)}
     kinds = {face: _kind(simple.get(face, face.surface)) for face in body.faces}
     want = Counter(kinds.values())

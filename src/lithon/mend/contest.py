@@ -9,9 +9,10 @@ import numpy as np
 from lithon.arrays import Floats, Ints, cross_product, rows_of
 from lithon.geometry.crossing import onto_both, touch
 from lithon.geometry.frames import Frame
+from lithon.geometry.rounds import Cone
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import circle_through, freedoms, refined
-from lithon.mend.growing import CHORD, LEAN, SEVERAL, TRULY, Growth
+from lithon.mend.growing import BEYOND, CHORD, LEAN, SEVERAL, TRULY, Growth
 from lithon.mend.links import flood
 
 #: So many triangles further in those at the end of a face that is one chord wide are its.
@@ -239,7 +240,9 @@ class Contest(Growth):
             rows = self.spread_over(surface, self.tolerance, may, int(own[0]))
             part = np.bincount(self.label[rows], minlength=len(self.found))
             rows = rows[loose[rows] | (part == np.bincount(self.label[may], minlength=len(part)))[self.label[rows]]]
-            if np.isin(own, rows).all():
+            # A strip of what bends both ways is no wide flat.
+            wide = not isinstance(surface, Cylinder | Cone) and len(own) >= SEVERAL
+            if np.isin(own, rows).all() and not (wide and len(rows) - len(own) < BEYOND * len(own)):
                 self.take(refined(surface, self.points[np.unique(self.corners[rows])]), rows)
                 loose[rows] = False
         for seed in np.flatnonzero(loose).tolist():

@@ -28,8 +28,9 @@ CHORD = 8.0
 _COARSER = 2.0
 #: Three strips of one cylinder are as wide as each other but for so much.
 _EVEN = 1.3
-#: So many triangles in one plane are so by no chance, where so much of them (a share) lies elsewhere.
-SEVERAL, _PART = 6, 0.05
+#: So many triangles in one plane are so by no chance, where so much of them (a share) lies elsewhere, or no more than
+#: such a share as many lie on what holds them besides.
+SEVERAL, _PART, BEYOND = 6, 0.05, 0.5
 #: So many angles by which a piece goes on are followed, those that it has most often.
 _ANGLES = 6
 #: Two strips lie side by side over a side that is as much of the longest of both.
@@ -39,6 +40,9 @@ _ALONG = 0.7
 FEW, _CREASE = 16, np.radians(25.0)
 #: From so many triangles around it a torus about a known axis is told.
 _AROUND = 16
+#: So many corners tell a cone about one; it leans as much from the axis and from what is square to it (the logarithm of
+#: a slope), and is of so many flats.
+_CORNERS, _STEEP, _FLATS = 5, 3.0, 3
 #: The share of the diagonal within which corners lie on what they were made from; of fewer triangles they must lie
 #: nearer, and be of so many strips: their ends overdetermine a circle.
 _EXACT, TRULY, _STRIPS = 4e-6, 3e-7, 5
@@ -234,16 +238,38 @@ class Growth:
         beside = self.soft_other[self.soft_starts[seed] : self.soft_starts[seed + 1]].tolist()
         around = np.concatenate([self.piece(j) for j in beside] or [self.piece(seed)[:0]])
         own = np.union1d(self.piece(seed), around[self.label[around] < 0])
-        away, _ = _about(origins, ways, self.points[np.unique(self.corners[own])])
+        away, along = _about(origins, ways, self.points[np.unique(self.corners[own])])
         spread = np.where(away.min(axis=1) > 4.0 * self.tolerance, np.ptp(away, axis=1), np.inf)
         if spread.min() > 2.0 * self.tolerance:
-            return self.tube(seed)
+            return self._cone_about(seed, origins, ways, away, along) or self.tube(seed)
         k = int(np.argmin(spread))
         made = Cylinder(Frame.of(origins[k], ways[k]), float(away[k].mean()))
         again = self._grown(made, self.tolerance, seed)
         if len(again) < 4 or len(np.unique(self.flat[again])) < 2:
             return False
         self.take(refined(made, self.points[np.unique(self.corners[again])]), again)
+        return True
+
+    def _cone_about(self, seed: int, origins: Floats, ways: Floats, away: Floats, along: Floats) -> bool:
+        """Grow a cone about one of some axes from a seed, where the distances (k,n) of the corners about it from the
+        axis go evenly with those along it: each corner of a chamfered nut has too little of a cone to tell one."""
+        if away.shape[1] < _CORNERS:
+            return False
+        z, r = (x - x.mean(axis=1, keepdims=True) for x in (along, away))
+        steep = (z * r).sum(axis=1) / np.maximum((z * z).sum(axis=1), 1e-300)
+        off = np.abs(r - steep[:, None] * z).max(axis=1)
+        off[(np.abs(np.log(np.maximum(np.abs(steep), 1e-9))) > _STEEP) | (np.ptp(z, axis=1) < 8.0 * self.tolerance)] = (
+            np.inf
+        )
+        k = int(np.argmin(off))
+        if off[k] > 2.0 * self.tolerance:
+            return False
+        foot = origins[k] + float(along[k].mean()) * ways[k]
+        made = Cone.of(foot, ways[k], float(away[k].mean()), float(np.arctan(steep[k])))
+        again = self._even(made, self._grown(made, self.tolerance, seed), seed)
+        if len(again) < _FLATS + 1 or len(np.unique(self.flat[again])) < _FLATS:
+            return False
+        self.take(made, again)
         return True
 
     def _axes(self) -> tuple[Floats, Floats]:
@@ -308,7 +334,8 @@ class Growth:
             if self.level[flat]:
                 piece = self.members[self.firsts[flat] : self.firsts[flat + 1]]
                 missing = piece[(self.label[piece] < 0) & ~np.isin(piece, good)]
-                if self.area[missing].sum() > _PART * self.area[piece].sum():
+                beyond = int((self.flat[good] != flat).sum())
+                if self.area[missing].sum() > _PART * self.area[piece].sum() or beyond < BEYOND * len(piece):
                     good = good[self.flat[good] != flat]
         if seed not in good:
             return good[:0]

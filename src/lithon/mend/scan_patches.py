@@ -21,6 +21,8 @@ MEAN, EACH = 1.5, 4.5
 HOODS = 12, 24, 80, 240
 #: So many numbers are enough for any simple surface.
 _MOST_NUMBERS = 14
+#: In the midst of faces corners scatter by such shares of what they do elsewhere, at the least and at the most.
+_ELSEWHERE = 0.75, 2.0
 #: From so many neighbourhoods it is told how far corners scatter.
 _SAMPLES = 120
 #: Fewer triangles are no small patch either.
@@ -137,8 +139,8 @@ class ScanPatches:
                     float(np.sqrt((s.signed_distance(p) ** 2).sum() / max(1, len(p) - freedoms(s)))) for s in fits
                 ))  # fmt: skip
         # What stands off further is of several faces.
-        told = [x for x in told if x <= 3.0 * self.noise]
-        return max(float(np.quantile(told, 0.4)), self.noise) if told else self.noise
+        told = [x for x in told if x <= _ELSEWHERE[1] * self.noise]
+        return max(float(np.quantile(told, 0.4)), _ELSEWHERE[0] * self.noise) if told else self.noise
 
     def _counts(self) -> Ints:
         """How many triangles each patch has."""

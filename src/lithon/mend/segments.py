@@ -43,6 +43,11 @@ _DIGITS = 2.0**-22
 #: Corners to which a paraboloid is fitted, at so many places at the most; this share of them is the quietest, and this
 #: share those that are most alike.
 _FIT, _QUIET, _CLOSEST = (14, 3000), 0.25, 0.25
+#: Quadrics leave less of scatter than paraboloids do, by no more.
+_BENT = 1.5
+#: Where scatter turns triangles at a share of the corners by less than so many times what it would it is told too
+#: large; by so many times in the median.
+_CALMEST, _TURNS = 0.1, (0.5, 1.1)
 #: What is no higher than this share of its half width bends little.
 _FLATTISH = 0.25
 #: Less scatter than this share of a side is none.
@@ -106,15 +111,46 @@ def noise_of(points: Floats, corners: Ints) -> float:
     if not len(off):
         return 0.0
     side = float(np.median(np.linalg.norm(points[corners] - points[np.roll(corners, 1, axis=1)], axis=2)))
-    if float(np.quantile(bent, _QUIET)) <= _NOISE * side:
+    uneven = _uneven(grower)
+    if min(float(np.quantile(bent, _QUIET)), uneven) <= _NOISE * side:
         return 0.0
-    noise = _mode(off)
-    if len(corners) < _COARSE[0] and noise > _COARSE[1] * float(np.linalg.norm(np.ptp(points, axis=0))):
+    if len(corners) < _COARSE[0] and uneven > _COARSE[1] * float(np.linalg.norm(np.ptp(points, axis=0))):
         return 0.0  # of so few it is their shape
     calm = (_turn_at(grower) < _SMOOTH).sum() > 0.5 * len(points)  # beside creases nothing tells how it bends
-    if len(corners) < _COARSE[2] and calm and noise < _COARSE[3] * sagitta(points, corners):
+    if len(corners) < _COARSE[2] and calm and uneven < _COARSE[3] * sagitta(points, corners):
         return 0.0  # so does what bends unevenly between corners that are far apart
-    return noise
+    return _not_of_creases(grower, min(_mode(off), _BENT * _mode(bent)))
+
+
+def _uneven(grower: Growth) -> float:
+    """How far (mm) quiet corners stand off the middle of those beside them by more than these do off theirs."""
+    points, corners = grower.points, grower.corners
+    i, j = corners[:, [0, 1, 2]].ravel(), corners[:, [1, 2, 0]].ravel()
+    ring = scipy.sparse.csr_array((np.ones(2 * len(i)), (np.append(i, j), np.append(j, i))), shape=(len(points),) * 2)
+    ring.data[:] = 1.0
+    count = np.maximum(np.asarray(ring.sum(axis=1)).ravel(), 1.0)
+    normal = np.zeros_like(points)
+    for k in range(3):
+        np.add.at(normal, corners[:, k], grower.normal * grower.area[:, None])
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    off = ((points - (ring @ points) / count[:, None]) * normal).sum(axis=1)
+    # What neighbours stand off alike is a bend; of scatter this leaves 1.36 times as much where six are around.
+    even = np.abs(off - (ring @ off) / count) / 1.36
+    told = np.minimum(np.abs(off) / np.sqrt(1.0 + 1.0 / count), even)
+    return float(1.4826 * np.quantile(told, 0.4))
+
+
+def _not_of_creases(grower: Growth, noise: float) -> float:
+    """How far corners scatter, when so much was told of places that may all have creases in them: scatter turns
+    triangles over every side, and where it hardly does over some it is the less."""
+    i, j, turn = grower.turn
+    side = np.linalg.norm(grower.points[grower.corners] - grower.points[np.roll(grower.corners, 1, axis=1)], axis=2)
+    high = np.maximum(2.0 * grower.area / np.maximum(side.max(axis=1), 1e-300), 1e-300)
+    by_scatter = _most_at(grower, turn / (noise / high[i] + noise / high[j]))
+    calm = _turn_at(grower) < _SMOOTH
+    if float(np.quantile(by_scatter, _CALMEST)) > _TURNS[0] or calm.mean() < _CALMEST:
+        return noise
+    return noise * float(np.median(by_scatter[calm])) / _TURNS[1]
 
 
 def _mode(values: Floats) -> float:
@@ -181,10 +217,15 @@ def _off_quadrics(q: Floats) -> Floats:
 
 def _turn_at(grower: Growth) -> Floats:
     """By how much (radians) triangles turn over the sides at each corner (n,), at the most."""
-    i, j, turn = grower.turn
+    return _most_at(grower, grower.turn[2])
+
+
+def _most_at(grower: Growth, values: Floats) -> Floats:
+    """The largest at each corner (n,) of what is told of pairs of triangles that share a side."""
+    i, j, _ = grower.turn
     shared = (grower.corners[i][:, :, None] == grower.corners[j][:, None, :]).any(axis=2)
     out = np.zeros(len(grower.points))
-    np.maximum.at(out, grower.corners[i][shared], np.repeat(turn, shared.sum(axis=1)))
+    np.maximum.at(out, grower.corners[i][shared], np.repeat(values, shared.sum(axis=1)))
     return out
 
 
