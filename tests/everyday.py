@@ -208,3 +208,23 @@ def gull_wing(width, thick=0.2, inner=0.15):
     bends = np.pi / 4.0 * (outer**2 - inner**2) * 2.0
     straight = thick * (out + (high - inner - outer) + (2.0 - inner - outer))
     return prism(p, width, at((0.0, 0.0, 0.0), (0.0, -1.0, 0.0)), "lead"), width * (bends + straight)
+
+
+def heat_sink(fins=9):
+    """A base with drafted fins, bored through two of its ends, and its volume without what bores take of fins."""
+    body = prism(rectangle(-20.0, -16.0, 20.0, 16.0), 4.0, name="sink")
+    for k in range(fins):
+        y = 3.5 * (k - 0.5 * (fins - 1))
+        side = [Piece((y - 0.75, 3.0)), Piece((y + 0.75, 3.0)), Piece((y + 0.3, 18.0)), Piece((y - 0.3, 18.0))]
+        body = one(body, prism(side, 40.0, at((-20.0, 0.0, 0.0), EAST, (0.0, 1.0, 0.0))), "union")
+    return less(body, [prism(Round((x, 0.0), 1.6), 30.0, at((0.0, 0.0, -5.0))) for x in (-15.0, 15.0)])
+
+
+def hex_nut():
+    """A nut whose corners cones cut at both ends, with a bore that is chamfered."""
+    corners = [Piece((11.0 * np.cos(t), 11.0 * np.sin(t))) for t in np.arange(6) * np.pi / 3.0]
+    body = prism(corners, 9.0, name="nut")
+    cut = [(0.0, -1.0), (9.0, -1.0), (11.5, 1.0), (11.5, 8.0), (9.0, 10.0), (0.0, 10.0)]
+    body = one(body, revolved([Piece(p) for p in cut], at((0.0, 0.0, 0.0))), "intersect")
+    bore = [(0.0, -1.0), (6.5, -1.0), (5.0, 0.5), (5.0, 8.5), (6.5, 10.0), (0.0, 10.0)]
+    return one(body, revolved([Piece(p) for p in bore], at((0.0, 0.0, 0.0))), "subtract")

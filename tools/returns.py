@@ -67,7 +67,8 @@ def _divided(body: Body, fineness: float, scatter: float, seed: int = 0) -> tupl
             sizing._FLATTEST = before
         corners, of = mesh.triangles()
         faces = mesh.faces
-        turned = np.array([not body.use_of(face).forward for face in faces])
+        # A sphere without edges is meshed as another face of the same sphere.
+        turned = np.array([not (body.use_of(face) or body.uses[0]).forward for face in faces])
         points, corners = mesh.points(), np.where(turned[of][:, None], corners[:, ::-1], corners)
     else:
         points, corners, of = body_mesh(body)

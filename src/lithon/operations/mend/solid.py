@@ -68,8 +68,8 @@ _ENOUGH = 0.02
 _OF_SAGITTA = 0.04
 #: Surfaces with more deviation are the same where they are no fewer than this share of those with less.
 _ALIKE = 0.97
-#: Where they are fewer than this share what stayed facets with less deviation, little of it, is better.
-_FEWER = 0.9
+#: Where they are fewer than this share what stayed facets with less deviation, so little of the skin, is better.
+_FEWER = 0.9, 0.002
 #: So many times as long as it took to see that they do not all meet it takes to look for others.
 _NEXT = 4.0
 #: Another solid is worth making where no more than this share of what stays facets in the best so far does.
@@ -449,9 +449,10 @@ class _Search:
             for tolerance in self.tolerances[alike:] or self.tolerances:
                 try:
                     made = self.asked.joined(self.sheet, found, near, tolerance, False)
-                    if not self.held or len(found) > _FEWER * first:
+                    held = min(self.held, key=_left, default=None)
+                    if held is None or len(found) > _FEWER[0] * first or _left(held) > _FEWER[1] * self.area:
                         return made
-                    return min(self.held, key=_left)  # what more deviation unites are other faces
+                    return held  # what more deviation unites are other faces
                 except Refusal as error:
                     self.refusal = self.refusal or error
             if not first and (exact or self.sheet.noise()):
