@@ -9,10 +9,10 @@ import numpy as np
 from lithon.arrays import Floats, Ints, cross_product, rows_of
 from lithon.geometry.crossing import onto_both, touch
 from lithon.geometry.frames import Frame
-from lithon.geometry.rounds import Cone
+from lithon.geometry.rounds import Cone, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import circle_through, freedoms, refined
-from lithon.mend.growing import BEYOND, CHORD, LEAN, SEVERAL, TRULY, Growth
+from lithon.mend.growing import BEYOND, CHORD, LEAN, SEVERAL, TRULY, Growth, cone_about
 from lithon.mend.links import flood
 
 #: So many triangles further in those at the end of a face that is one chord wide are its.
@@ -145,6 +145,21 @@ class Contest(Growth):
                     moved += 1
             if not moved:
                 return
+
+    def about_their_axes(self) -> None:
+        """Small round patches whose corners lie much nearer to a cone about the axis of a larger one are of that."""
+        count = np.bincount(self.label[self.label >= 0], minlength=len(self.found))
+        frames = [s.frame for s, n in zip(self.found, count.tolist(), strict=True)
+                  if n > _PIECE and isinstance(s, Cylinder | Cone | Torus)]  # fmt: skip
+        origins, ways = (np.array(x).reshape(-1, 3) for x in ([f.origin for f in frames], [f.z for f in frames]))
+        for k in np.flatnonzero((count > 0) & (count <= _PIECE)).tolist():
+            surface = self.found[k]
+            if surface is None or isinstance(surface, Plane):
+                continue
+            p = self.points[np.unique(self.corners[self.label == k])]
+            off = float(np.abs(surface.signed_distance(p)).max())
+            if off > _ROUNDING * self.scale:
+                self.found[k] = cone_about(origins, ways, p, _NEARER * off) or surface
 
     def where_they_touch(self) -> None:
         """Triangles whose corners lie on two surfaces beside each other where these touch, as where bores of one radius

@@ -238,10 +238,11 @@ class Growth:
         beside = self.soft_other[self.soft_starts[seed] : self.soft_starts[seed + 1]].tolist()
         around = np.concatenate([self.piece(j) for j in beside] or [self.piece(seed)[:0]])
         own = np.union1d(self.piece(seed), around[self.label[around] < 0])
-        away, along = _about(origins, ways, self.points[np.unique(self.corners[own])])
+        p = self.points[np.unique(self.corners[own])]
+        away, _ = _about(origins, ways, p)
         spread = np.where(away.min(axis=1) > 4.0 * self.tolerance, np.ptp(away, axis=1), np.inf)
         if spread.min() > 2.0 * self.tolerance:
-            return self._cone_about(seed, origins, ways, away, along) or self.tube(seed)
+            return self._cone_about(seed, origins, ways, p) or self.tube(seed)
         k = int(np.argmin(spread))
         made = Cylinder(Frame.of(origins[k], ways[k]), float(away[k].mean()))
         again = self._grown(made, self.tolerance, seed)
@@ -250,22 +251,12 @@ class Growth:
         self.take(refined(made, self.points[np.unique(self.corners[again])]), again)
         return True
 
-    def _cone_about(self, seed: int, origins: Floats, ways: Floats, away: Floats, along: Floats) -> bool:
-        """Grow a cone about one of some axes from a seed, where the distances (k,n) of the corners about it from the
-        axis go evenly with those along it: each corner of a chamfered nut has too little of a cone to tell one."""
-        if away.shape[1] < _CORNERS:
+    def _cone_about(self, seed: int, origins: Floats, ways: Floats, p: Floats) -> bool:
+        """Grow a cone about one of some axes from a seed, where the corners (n,3) about it lie on one: each corner of a
+        chamfered nut has too little of a cone to tell it."""
+        made = cone_about(origins, ways, p, 2.0 * self.tolerance)
+        if made is None:
             return False
-        z, r = (x - x.mean(axis=1, keepdims=True) for x in (along, away))
-        steep = (z * r).sum(axis=1) / np.maximum((z * z).sum(axis=1), 1e-300)
-        off = np.abs(r - steep[:, None] * z).max(axis=1)
-        off[(np.abs(np.log(np.maximum(np.abs(steep), 1e-9))) > _STEEP) | (np.ptp(z, axis=1) < 8.0 * self.tolerance)] = (
-            np.inf
-        )
-        k = int(np.argmin(off))
-        if off[k] > 2.0 * self.tolerance:
-            return False
-        foot = origins[k] + float(along[k].mean()) * ways[k]
-        made = Cone.of(foot, ways[k], float(away[k].mean()), float(np.arctan(steep[k])))
         again = self._even(made, self._grown(made, self.tolerance, seed), seed)
         if len(again) < _FLATS + 1 or len(np.unique(self.flat[again])) < _FLATS:
             return False
@@ -510,3 +501,20 @@ def _about(origins: Floats, ways: Floats, p: Floats) -> tuple[Floats, Floats]:
     d = p[None] - origins[:, None]
     along = np.einsum("knj,kj->kn", d, ways)
     return np.linalg.norm(d - along[..., None] * ways[:, None], axis=2), along
+
+
+def cone_about(origins: Floats, ways: Floats, p: Floats, near: float) -> Cone | None:
+    """The cone about one of some axes (k,3) whose distances from points (n,3) are within `near` (mm): these go evenly
+    with how far they are along it. None where there is none."""
+    if len(p) < _CORNERS or not len(origins):
+        return None
+    away, along = _about(origins, ways, p)
+    z, r = (x - x.mean(axis=1, keepdims=True) for x in (along, away))
+    steep = (z * r).sum(axis=1) / np.maximum((z * z).sum(axis=1), 1e-300)
+    off = np.abs(r - steep[:, None] * z).max(axis=1)
+    off[(np.abs(np.log(np.maximum(np.abs(steep), 1e-9))) > _STEEP) | (np.ptp(z, axis=1) < 4.0 * near)] = np.inf
+    k = int(np.argmin(off))
+    if off[k] > near:
+        return None
+    foot = origins[k] + float(along[k].mean()) * ways[k]
+    return Cone.of(foot, ways[k], float(away[k].mean()), float(np.arctan(steep[k])))

@@ -339,6 +339,7 @@ class _Grower(Contest):
             self._once_more()
         else:
             self._rest()
+        self.about_their_axes()
         self.contest()
         self.chance_flats()
         self.to_the_nearer()
