@@ -228,3 +228,15 @@ def hex_nut():
     body = one(body, revolved([Piece(p) for p in cut], at((0.0, 0.0, 0.0))), "intersect")
     bore = [(0.0, -1.0), (6.5, -1.0), (5.0, 0.5), (5.0, 8.5), (6.5, 10.0), (0.0, 10.0)]
     return one(body, revolved([Piece(p) for p in bore], at((0.0, 0.0, 0.0))), "subtract")
+
+
+def chain_link():
+    """A link of round rod: two bends and two straight stretches, and its volume after Pappus."""
+    parts = [prism(Round((0.0, 0.0), 2.0), 12.0, at((-12.0, y, 0.0), EAST, (0.0, 1.0, 0.0))) for y in (-8.0, 8.0)]
+    for x, low, high in ((0.0, 0.0, 20.0), (-12.0, -32.0, -12.0)):
+        ring = revolved([Piece((6.0, 0.0), (8.0, 0.0)), Piece((10.0, 0.0), (8.0, 0.0))], at((x, 0.0, 0.0)))
+        half = prism(rectangle(low, -20.0, high, 20.0), 10.0, at((0.0, 0.0, -5.0)))
+        parts.append(one(ring, half, "intersect"))
+    first, second, right, left = parts
+    body = one(one(one(right, first, "union"), second, "union"), left, "union")
+    return body, np.pi * 4.0 * (2.0 * np.pi * 8.0 + 24.0)

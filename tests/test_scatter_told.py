@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from everyday import at, heat_sink, hex_nut
+from everyday import at, chain_link, heat_sink, hex_nut
 from solids import motion
 from test_shapeless_bodies import capped, rings, waist
 
@@ -57,7 +57,7 @@ PARTS = {
 def test_scatter_is_told_whatever_the_part(name):
     """Against the dice, from a hundredth of a side to a third of it; of a comb to a tenth."""
     make, fineness = PARTS[name]
-    body = make()
+    exact, corners, side = triangles_of(make(), fineness, 0.0, 0)
     for seed, scatter in enumerate((0.01, 0.02, 0.05, 0.1, 0.2, 0.33)[: 4 if name == "comb" else 6]):
         points, corners, side = triangles_of(body, fineness, scatter, seed)
         assert noise_of(points, corners) == pytest.approx(
@@ -93,3 +93,18 @@ def test_each_face_comes_back_by_its_kind(make, kinds, fineness, scatter):
         assert got.pop("plane") == sum(f.surface.kind == "plane" for f in body.faces) and got == {"cylinder": 2}
     else:
         assert sum(got.values()) == sum(kinds.values()) and (scatter or got == kinds)
+
+
+@pytest.mark.parametrize("scatter", [0.0, 0.02])
+def test_a_link_of_rod_is_bends_and_straight_stretches(scatter):
+    """Where a bend leaves a straight stretch sideways the two are one for far longer than across."""
+    body, true = chain_link()
+    assert volume(body) == pytest.approx(true, rel=1e-9)
+    soup = divided(moved(body, motion(5)), 40, scatter, 0)
+    model = run(State(Model.of([soup])), SolidFromTriangles(soup, kind="simple")).model
+    (made,) = model.bodies
+    assert Counter(f.surface.kind for f in made.faces) == {"torus": 2, "cylinder": 2}
+    assert not flaws(made, model.tolerance) and volume(made) == pytest.approx(true, rel=1e-3)
+    for face in made.faces:
+        radius = face.surface.minor if face.surface.kind == "torus" else face.surface.radius
+        assert radius == pytest.approx(2.0, rel=1e-3)

@@ -51,7 +51,7 @@ def straightened(points: Floats, corners: Ints, patches: Sequence[Patch], tolera
             continue
         rows = np.flatnonzero((label == a) | (label == b))
         away, over = _across(curve, one, middle[rows])
-        close = away <= strayed(one, two, far)
+        close = away <= strayed(one, two, far, curve)
         for s in (one, two):
             close &= np.abs(s.signed_distance(v[rows].reshape(-1, 3))).reshape(-1, 3).max(axis=1) <= far
         weight = area[rows] * np.where(label[rows] == a, 1.0, -1.0)

@@ -22,7 +22,7 @@ HOODS = 12, 24, 80, 240
 #: So many numbers are enough for any simple surface.
 _MOST_NUMBERS = 14
 #: In the midst of faces corners scatter by such shares of what they do elsewhere, at the least and at the most.
-_ELSEWHERE = 0.75, 2.6
+_ELSEWHERE = 0.75, 2.8
 #: From so many neighbourhoods it is told how far corners scatter.
 _SAMPLES = 120
 #: Fewer triangles are no small patch either.

@@ -32,7 +32,7 @@ def tangent_curve(
     """The line or circle along the border (n,3) of two patches that are tangent to each other there, through its `ends`
     (none of a ring), within `far` (mm) of the border and `near` of both surfaces. None where there is none such."""
     touching = touching_curve(a, b, line, near, far)
-    if touching is not None and _lies(touching, (a, b), line, ends, near, strayed(a, b, far)):
+    if touching is not None and _lies(touching, (a, b), line, ends, near, strayed(a, b, far, touching)):
         return touching
     across = np.abs((a.normal(line) * b.normal(line)).sum(axis=1))
     if across.min() < np.cos(_TANGENT):
@@ -52,13 +52,12 @@ def touching_curve(a: Surface, b: Surface, line: Floats, near: float, far: float
     do not touch within `near` (mm). `far`: how far corners stand off them."""
     if any(float(np.abs(s.signed_distance(line)).max()) > far for s in (a, b)):
         return None
-    reach = strayed(a, b, far)
     best: tuple[float, Curve] | None = None
     for curve in touching_curves(a, b):
         t = curve.parameter(line)
         on = curve.point(t)
         away = float(np.linalg.norm(on - line, axis=1).max())
-        if away > reach or (best is not None and away >= best[0]):
+        if away > strayed(a, b, far, curve) or (best is not None and away >= best[0]):
             continue
         if any(float(np.abs(s.signed_distance(on)).max()) > near for s in (a, b)):
             continue
@@ -73,9 +72,13 @@ def scatter_of(off: Sequence[float]) -> float:
     return _SCATTER * max(off, default=0.0)
 
 
-def strayed(a: Surface, b: Surface, far: float) -> float:
+def strayed(a: Surface, b: Surface, far: float, curve: Curve | None = None) -> float:
     """How far (mm) the border of two patches strays from where their surfaces touch, when corners stand off them by
-    some distance: as far as they part by less."""
+    some distance: as far as they part by less. `curve`: the one along which they touch; around the tube of a torus,
+    where its spine leaves an axis sideways, they part by the square of that."""
+    for s in (a, b):
+        if isinstance(s, Torus) and isinstance(curve, Circle) and abs(float(curve.frame.z @ s.frame.z)) < 0.1:
+            return far + float(np.sqrt(2.0 * s.major * np.sqrt(2.0 * s.minor * far)))
     bends = [float(r) for s in (a, b) for name in ("radius", "major", "minor") if (r := getattr(s, name, None))]
     return far + float(np.sqrt(2.0 * max(bends, default=0.0) * far))
 
