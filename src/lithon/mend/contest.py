@@ -178,6 +178,8 @@ class Contest(Growth):
                     continue
                 middle = self.middle[options[rows, 0]]
                 lean = np.linalg.norm(cross_product(one.normal(middle), two.normal(middle)), axis=1)
+                if float(lean.max()) < _LITTLE:
+                    continue  # they touch all along
                 p = self.points[self.corners[options[rows, 0]]].reshape(-1, 3)
                 off = np.maximum(np.abs(one.signed_distance(p)), np.abs(two.signed_distance(p)))
                 on_both[rows] = (off.reshape(-1, 3).max(axis=1) <= near) & (lean < _LITTLE)
