@@ -31,7 +31,8 @@ from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.contest import Contest
 from lithon.mend.fitting import tubes
 from lithon.mend.meetings import Meetings
-from lithon.mend.segments import Patch, noise_of, segmented
+from lithon.mend.noise import noise_of
+from lithon.mend.segments import Patch, segmented
 from lithon.operations.mend.solid import _strays, _without_strays
 from lithon.operations.running import run
 from lithon.operations.state import State

@@ -21,9 +21,10 @@ from lithon.mend.borders import united
 from lithon.mend.corners import untangled
 from lithon.mend.fitting import placed
 from lithon.mend.folds import fold_through
+from lithon.mend.noise import noise_of
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import _Parted
-from lithon.mend.segments import ROUGH, Patch, noise_of, segmented
+from lithon.mend.segments import ROUGH, Patch, segmented
 from lithon.mend.solid import bordering, solid_of
 from lithon.mend.strains import senses, strains
 from lithon.samples import sluice_wheel

@@ -17,11 +17,12 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.borders import straightened, united
+from lithon.mend.noise import noise_of
 from lithon.mend.relations import _held, related
 from lithon.mend.scan_patches import Scan
 from lithon.mend.scans import parted_scan
 from lithon.mend.seams import scatter_of, strayed, touching_curve
-from lithon.mend.segments import ROUGH, Patch, noise_of, segmented
+from lithon.mend.segments import ROUGH, Patch, segmented
 from lithon.mend.solid import bordering
 from lithon.mend.tangency import touching_curves
 from lithon.samples import cast_anchor, collar_anchor, paddle_frame

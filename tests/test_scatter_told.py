@@ -15,7 +15,7 @@ from lithon.brep.faceted import soup_of, welded
 from lithon.brep.measures import volume
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
-from lithon.mend.segments import noise_of
+from lithon.mend.noise import noise_of
 from lithon.operations.mend.solid import SolidFromTriangles
 from lithon.operations.running import run
 from lithon.operations.state import State

@@ -19,8 +19,8 @@ from lithon.errors import Refusal
 from lithon.geometry.splines import BSplineSurface
 from lithon.mend.freeform import _ripples, curve_along, unfolded
 from lithon.mend.least_bending import _BEND, Bending, control_net, spots
+from lithon.mend.noise import noise_of
 from lithon.mend.patch import DEGREE, spline_values, uniform_knots
-from lithon.mend.segments import noise_of
 from lithon.mend.slicing import sliced
 from lithon.mesh.make import mesh_of
 from lithon.mesh.sizing import SizeRules

@@ -29,9 +29,10 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.mend.fitting import refined
+from lithon.mend.noise import noise_of
 from lithon.mend.relations import related
 from lithon.mend.seams import between, tangent_curve
-from lithon.mend.segments import Patch, noise_of, segmented
+from lithon.mend.segments import Patch, segmented
 from lithon.mend.slivers import without_slivers
 from lithon.mend.solid import bordering, solid_of
 from lithon.mend.starts import round_fits

@@ -18,8 +18,9 @@ from lithon.brep.topology import Body, Face, Model, new_uid
 from lithon.errors import Refusal
 from lithon.geometry.surfaces import Surface
 from lithon.mend.freeform import sagitta
+from lithon.mend.noise import noise_of
 from lithon.mend.pipes import Pipe, pipes_among
-from lithon.mend.segments import KINDS, ROUGH, Patch, grown, noise_of, patch_as, patch_on, segmented, with_pipes
+from lithon.mend.segments import KINDS, ROUGH, Patch, grown, patch_as, patch_on, segmented, with_pipes
 from lithon.mend.strokes import parted_by, under
 from lithon.operations.choices import Choice
 from lithon.operations.marks import Marks
