@@ -20,6 +20,7 @@ from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
 from lithon.brep.validate import Flaw, flaws
 from lithon.errors import Refusal, Spent, spot
+from lithon.geometry.surfaces import Plane
 from lithon.geometry.tolerance import MISS
 from lithon.mend.borders import straightened, united
 from lithon.mend.corners import untangled
@@ -68,8 +69,8 @@ _ENOUGH = 0.02
 _OF_SAGITTA = 0.04
 #: Surfaces with more deviation are the same where they are no fewer than this share of those with less.
 _ALIKE = 0.97
-#: Where they are fewer than this share what stayed facets with less deviation, so little of the skin, is better.
-_FEWER = 0.9, 0.002
+#: So many plane patches on a round one are its chords where they lean as it does (a cosine).
+_CHORDS, _ALONG = 3, 0.99
 #: So many times as long as it took to see that they do not all meet it takes to look for others.
 _NEXT = 4.0
 #: Another solid is worth making where no more than this share of what stays facets in the best so far does.
@@ -359,6 +360,27 @@ def _coarse(sheet: Patched) -> bool:
     return _of_sagitta(sheet) > _OF_DEVIATION * LADDER[-1] * sheet.scale
 
 
+def _of_chords(sheet: Patched, found: list[Patch], near: float) -> bool:
+    """Whether several plane patches lie on one that is round, within a deviation (mm), and lean as it does: what was
+    scanned, or divided again, had been drawn by chords."""
+    flats = [(p, p.surface.frame.z) for p in found if isinstance(p.surface, Plane)]
+    own = [sheet.points[np.unique(sheet.corners[p.rows])] for p, _ in flats]
+    middles, ways = (np.array(x).reshape(-1, 3) for x in ([q.mean(axis=0) for q in own], [z for _, z in flats]))
+    for patch in found:
+        surface = patch.surface
+        if surface is None or isinstance(surface, Plane) or not len(flats):
+            continue
+        lean = np.abs((surface.normal(middles) * ways).sum(axis=1))
+        beside = (lean > _ALONG) & (np.abs(surface.signed_distance(middles)) <= near)
+        chords = sum(
+            len(flats[k][0].rows) < len(patch.rows) and float(np.abs(surface.signed_distance(own[k])).max()) <= near
+            for k in np.flatnonzero(beside).tolist()
+        )
+        if chords >= _CHORDS:
+            return True
+    return False
+
+
 #: Patches with the deviation (mm) that was allowed for them.
 _Rung = tuple[list[Patch], float]
 
@@ -449,12 +471,14 @@ class _Search:
             for tolerance in self.tolerances[alike:] or self.tolerances:
                 try:
                     made = self.asked.joined(self.sheet, found, near, tolerance, False)
-                    held = min(self.held, key=_left, default=None)
-                    if held is None or len(found) > _FEWER[0] * first or _left(held) > _FEWER[1] * self.area:
-                        return made
-                    return held  # what more deviation unites are other faces
                 except Refusal as error:
                     self.refusal = self.refusal or error
+                    continue
+                if first or not self.sheet.noise() or not _of_chords(self.sheet, found, near):
+                    return made
+                first = len(found)  # with more deviation the chords of a round face may be one
+                self.held.append(made)
+                break
             if not first and (exact or self.sheet.noise()):
                 first, took = len(found), now() - began
                 with suppress(Refusal):  # all lies on something, and a few do not meet
