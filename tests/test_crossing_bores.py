@@ -73,6 +73,48 @@ def cone(origin, way, wide, narrow, long):
     return revolved(profile, at(origin, way, ALONG_X if abs(way[0]) < 0.5 else ALONG_Y))
 
 
+def drawn_on(way, angle, low, high):
+    """A cone about a way through the origin on which a ball of the big radius there touches, between two heights."""
+    way = np.asarray(way, dtype=float) / np.linalg.norm(way)
+    wide = lambda h: (BIG / np.sin(angle) - h) * np.tan(angle)  # noqa: E731
+    return cone(low * way, tuple(way), wide(low), wide(high), high - low), wide
+
+
+@pytest.mark.parametrize("angle", [5.0, 15.0, 30.0, 45.0, 60.0])
+def test_a_reducer_on_a_pipe_parts_it_into_plane_conics(angle):
+    """A cone and a rod of one inscribed sphere (Monge): what they have in common is slices of a disc by a strip."""
+    angle = np.radians(angle)
+    high = min(14.0, 0.8 * BIG / np.sin(angle))
+    tapered, wide = drawn_on((0.0, 0.0, 1.0), angle, -8.0, high)
+
+    def slice_at(z):
+        r, half = wide(z), np.sqrt(BIG**2 - z * z)
+        return np.pi * r * r if half >= r else 2.0 * (half * np.sqrt(r * r - half**2) + r * r * np.arcsin(half / r))
+
+    common = quad(slice_at, -BIG, min(BIG, high), limit=400)[0]
+    whole, cone_whole = np.pi * BIG**2 * LONG, quad(lambda z: np.pi * wide(z) ** 2, -8.0, high)[0]
+    for seed in seeds(5, 1):
+        a, b = moved(rod((-20.0, 0.0, 0.0), ALONG_X, BIG), motion(seed)), moved(tapered, motion(seed))
+        wanted = {"union": whole + cone_whole - common, "intersect": common, "subtract": whole - common}
+        for way, true in wanted.items():
+            made = combine(a, b, way, 1e-7)
+            assert sound(made) and sum(map(volume, made)) == pytest.approx(true, abs=1e-6 * whole)
+            assert all(e.curve.kind != "crossing" for body in made for e in body.edges())
+
+
+@pytest.mark.parametrize("first,second,way", [(15, 15, (0, 0, 1)), (15, 30, (0, 0, 1)), (30, 30, (0, 0.5, 1)),
+                                              (10, 40, (1, 0, 0.4)), (45, 45, (0, 0, 1))])  # fmt: skip
+def test_cones_of_one_inscribed_sphere(first, second, way):
+    """Ellipses and hyperbolas, of one nappe each; what they make together adds up."""
+    a, b = (drawn_on(w, np.radians(g), -10.0, min(14.0, 0.8 * BIG / np.sin(np.radians(g))))[0]
+            for w, g in ((ALONG_X, first), (way, second)))  # fmt: skip
+    made = {w: combine(a, b, w, 1e-7) for w in ("union", "intersect", "subtract")}
+    assert all(map(sound, made.values()))
+    size = {w: sum(map(volume, bodies)) for w, bodies in made.items()}
+    assert size["union"] + size["intersect"] == pytest.approx(volume(a) + volume(b), rel=1e-9)
+    assert size["subtract"] + size["intersect"] == pytest.approx(volume(a), rel=1e-9)
+
+
 def ring(way):
     tube = [Piece((7.0, 0.0), (10.0, 0.0)), Piece((13.0, 0.0), (10.0, 0.0))]
     return revolved(tube, at((0.0, 0.0, 0.0), way, ALONG_X))

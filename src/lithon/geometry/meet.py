@@ -17,6 +17,7 @@ from lithon.geometry.coaxial import coaxial
 from lithon.geometry.crossing import Crossing, Wanted, crossings, touches
 from lithon.geometry.curves import TURN, Circle, Curve, Ellipse, Line
 from lithon.geometry.frames import Frame
+from lithon.geometry.inscribed import planes_between
 from lithon.geometry.planar import open_conic, plane_extrusion, plane_revolution
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.sections import plane_turned
@@ -48,6 +49,9 @@ def meet(
         return closed
     if near is None or not len(near):
         raise Refusal(f"where a {a.kind} and a {b.kind} meet has no closed form here")
+    conics = _of_one_sphere(a, b, tolerance, near)
+    if conics is not None:
+        return conics
     for p, c in ((a, b), (b, a)):
         if isinstance(p, Plane) and isinstance(c, Cone):
             return open_conic(p, c, near)
@@ -80,7 +84,32 @@ def closed_form(a: Surface, b: Surface, tolerance: float) -> list[Curve] | None:
             return plane_revolution(a, b, tolerance, cross)
     if isinstance(a, Cylinder) and isinstance(b, Cylinder):
         return _cylinders(a, b, tolerance)
-    return None
+    return _of_one_sphere(a, b, tolerance)
+
+
+def _of_one_sphere(a: Surface, b: Surface, tolerance: float, near: Floats | None = None) -> list[Curve] | None:
+    """The plane conics of two surfaces of one inscribed sphere; None of others, and of conics that do not close, unless
+    it is known how far these are asked for."""
+    planes = planes_between(a, b, tolerance)
+    if planes is None:
+        return None
+    # Across a cylinder they close, whatever they do across a cone.
+    through, other = (b, a) if isinstance(b, Cylinder) else (a, b)
+    out: list[Curve] = []
+    for plane in planes:
+        curves = closed_form(plane, through, tolerance)
+        if curves is None and isinstance(through, Cone) and near is not None:
+            curves = open_conic(plane, through, near)
+        if curves is None:
+            return None
+        # The other nappe of a cone is not of it.
+        out += [c for c in curves if abs(float(other.signed_distance(_amid(c)[None])[0])) <= 1e3 * tolerance]
+    return out
+
+
+def _amid(curve: Curve) -> Floats:
+    """A point (3,) of a conic."""
+    return curve.point(np.array([0.5 * (curve.low + curve.high) if isinstance(curve, BSplineCurve) else 0.0]))[0]
 
 
 def _plane_cone(p: Plane, c: Cone, tolerance: float) -> list[Curve] | None:
@@ -172,30 +201,25 @@ def _plane_cylinder(p: Plane, c: Cylinder, tolerance: float) -> list[Curve]:
 def _cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve] | None:
     if np.linalg.norm(cross_product(a.frame.z, b.frame.z)) < ANGULAR:
         return _parallel_cylinders(a, b, tolerance)
-    # Equal radii with crossing axes part into two plane ellipses (the one closed case besides).
+    conics = _of_one_sphere(a, b, tolerance)
+    if conics is not None:
+        return conics
     normal = unit(cross_product(a.frame.z, b.frame.z))
     gap = abs(float((b.frame.origin - a.frame.origin) @ normal))
-    if abs(a.radius - b.radius) <= tolerance and gap <= tolerance:
-        rows = np.stack([a.frame.z, -b.frame.z, normal], axis=1)
-        s = np.linalg.solve(rows, b.frame.origin - a.frame.origin)
-        crossing = a.frame.origin + s[0] * a.frame.z
-        out: list[Curve] = []
-        for sign in (1.0, -1.0):
-            out += _plane_cylinder(Plane.of(crossing, a.frame.z + sign * b.frame.z), a, tolerance)
-        return out
     return [] if gap > a.radius + b.radius + tolerance else None
 
 
 def where_they_cross(curves: Sequence[Curve], near: float) -> Floats:
     """The points (n,3) at which curves of two surfaces come within `near` (mm) of each other: plane curves of different
     planes, and such branches as pass through places where the surfaces touch."""
-    flat = [c for c in curves if isinstance(c, Ellipse)]
+    flat = [(c, plane) for c in curves if (plane := _plane_of(c)) is not None]
     out: list[Floats] = []
-    for k, one in enumerate(flat):
-        for other in flat[k + 1 :]:
-            if np.linalg.norm(cross_product(one.frame.z, other.frame.z)) < ANGULAR:
+    for k, (one, first) in enumerate(flat):
+        for other, second in flat[k + 1 :]:
+            if np.linalg.norm(cross_product(first.frame.z, second.frame.z)) < ANGULAR:
                 continue
-            t = cross(one, Plane(other.frame), 0.0, TURN, near)
+            low, high = (one.low, one.high) if isinstance(one, BSplineCurve) else (0.0, TURN)
+            t = cross(one, second, low, high, near)
             points = one.point(t)
             away = np.linalg.norm(other.point(other.parameter(points)) - points, axis=1)
             out += list(points[away <= near])
@@ -204,6 +228,16 @@ def where_they_cross(curves: Sequence[Curve], near: float) -> Floats:
             t = np.linspace(curve.low, curve.high, 4 * len(curve.guide.control) + 1)
             out += [spot for spot, gap in touches(curve.first, curve.second, curve.point(t)) if gap <= near]
     return np.array(out).reshape(-1, 3)
+
+
+def _plane_of(curve: Curve) -> Plane | None:
+    """The plane in which a conic lies."""
+    if isinstance(curve, Ellipse):
+        return Plane(curve.frame)
+    if isinstance(curve, BSplineCurve) and len(curve.control) == 3:
+        first, middle, last = curve.control
+        return Plane.of(middle, cross_product(first - middle, last - middle))
+    return None
 
 
 def _parallel_cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve]:
