@@ -116,8 +116,16 @@ class Contest(Growth):
         own = np.flatnonzero(self.label == k)[:1]
         both = np.append(own, i)
         lean = (surface.normal(self.middle[both]) * self.normal[both]).sum(axis=1)
+        if lean[1] * np.sign(lean[0]) < 0.0 and self._within(i, k):
+            return True  # a needle turned over, as sides that are chords of an arc make some
         sag = abs(float(surface.signed_distance(self.middle[[i]])[0]))
         return bool(lean[1] * np.sign(lean[0]) > np.cos(LEAN) and sag <= CHORD * sags[k] + self.tolerance)
+
+    def _within(self, i: int, k: int) -> bool:
+        """Whether nothing but a patch is around the flat of a triangle."""
+        flat = np.flatnonzero(self.label == self.label[i]).tolist()
+        beside = {int(self.label[j]) for t in flat for j in self.other[self.starts[t] : self.starts[t + 1]].tolist()}
+        return beside <= {k, int(self.label[i])}
 
     def to_the_nearer(self) -> None:
         """Triangles beside another patch that lie on its surface and stand off their own, if within what is allowed,

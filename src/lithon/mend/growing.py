@@ -28,6 +28,8 @@ CHORD = 8.0
 _COARSER = 2.0
 #: Three strips of one cylinder are as wide as each other but for so much.
 _EVEN = 1.3
+#: Two strips, or their chords, are as wide as each other but for so much.
+_ALIKE = 1.05
 #: So many triangles in one plane are so by no chance, where so much of them (a share) lies elsewhere, or no more than
 #: such a share as many lie on what holds them besides.
 SEVERAL, _PART, BEYOND = 6, 0.05, 0.5
@@ -45,7 +47,7 @@ _AROUND = 16
 _CORNERS, _STEEP, _FLATS = 5, 3.0, 3
 #: The share of the diagonal within which corners lie on what they were made from; of fewer triangles they must lie
 #: nearer, and be of so many strips: their ends overdetermine a circle.
-_EXACT, TRULY, _STRIPS = 4e-6, 3e-7, 5
+EXACT, TRULY, _STRIPS = 4e-6, 3e-7, 5
 
 
 def rounds_of(points: Floats, corners: Ints, normals: Floats, near: float) -> list[tuple[float, Surface]]:
@@ -189,7 +191,8 @@ class Growth:
             enough = len(again) >= max(4, 1.5 * own)
             # One strip of a ring lies on a cone as well: what grows furthest is what it is.
             further = enough and (best is None or len(again) > best[0])
-            if further and (pieces >= 3 or (pieces == 2 and self._tangent(better, again))):
+            several = pieces >= 3 and not self._through_any(better, again)
+            if further and (several or (pieces == 2 and self._tangent(better, again))):
                 best = len(again), better, again
         if best is not None:
             best = best[0], self.ruled(best[1], best[2]), best[2]
@@ -221,6 +224,20 @@ class Growth:
         """On how many rings of a torus corners of triangles lie: one passes through any three."""
         local = surface.frame.local(self.points[np.unique(self.corners[rows])])
         return len(np.unique(np.round(local[:, 2] / (20.0 * self.tolerance))))
+
+    def _through_any(self, surface: Surface, rows: Ints) -> bool:
+        """Whether a surface is a torus through three rings, as through any three: not through such as stand evenly
+        around the tube, when what is beside them goes over into it."""
+        if not isinstance(surface, Torus):
+            return False
+        local = surface.frame.local(self.points[np.unique(self.corners[rows])])
+        around = np.sort(np.arctan2(local[:, 2], np.hypot(local[:, 0], local[:, 1]) - surface.major))
+        steps = np.append(np.diff(around), around[0] + 2.0 * np.pi - around[-1])
+        steps = steps[steps > 20.0 * self.tolerance / surface.minor]
+        if len(steps) > 3:
+            return False
+        chords = np.sort(steps)[:-1]  # the widest is where it is open
+        return bool(chords.max() > _ALIKE * chords.min() or not self._goes_on(surface, rows))
 
     def _axis(self, surface: Surface, rows: Ints) -> Frame | None:
         """The axis of a round surface; of a sphere that of a cone through the same triangles."""
@@ -312,7 +329,7 @@ class Growth:
         of strips, whose corners lie on it as exactly as files are written."""
         off = float(np.abs(surface.signed_distance(self.points[np.unique(self.corners[rows])])).max())
         strips = len(np.unique(self.flat[rows])) if isinstance(surface, Cylinder | Cone) else 0
-        return (len(rows) >= FEW and off <= _EXACT * self.scale) or (strips >= _STRIPS and off <= TRULY * self.scale)
+        return (len(rows) >= FEW and off <= EXACT * self.scale) or (strips >= _STRIPS and off <= TRULY * self.scale)
 
     def _even(self, surface: Surface, rows: Ints, seed: int) -> Ints:
         """Of what has grown, the triangles that are chords as the others are: a flat between two fillets also has its
@@ -459,7 +476,7 @@ class Growth:
         """Whether two strips are a coarse fillet rather than a bend: as wide as each other, and what lies beside them
         goes over into the surface without a crease."""
         area = [float(self.area[rows[self.flat[rows] == k]].sum()) for k in np.unique(self.flat[rows])]
-        return max(area) < 1.05 * min(area) and self._goes_on(surface, rows)
+        return max(area) < _ALIKE * min(area) and self._goes_on(surface, rows)
 
     def _goes_on(self, surface: Surface, rows: Ints) -> bool:
         """Whether something beside a round surface goes over into it without a crease."""

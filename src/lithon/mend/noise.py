@@ -10,8 +10,9 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Floats, Ints
+from lithon.mend.fitting import freedoms
 from lithon.mend.freeform import sagitta
-from lithon.mend.growing import SEVERAL, Growth
+from lithon.mend.growing import EXACT, FEW, SEVERAL, Growth
 
 #: Within a flat of what was made triangles turn by less (radians).
 _MADE = np.radians(0.02)
@@ -35,6 +36,8 @@ _BENT = 1.5
 _CALMEST, _TURNS = 0.1, (0.5, 1.1)
 #: What is no higher than this share of its half width bends little.
 _FLATTISH = 0.25
+#: So many triangles are asked whether they lie on a round surface exactly; nothing scatters where such a share do.
+_SEEDS, _HELD = 24, 0.25
 #: Less scatter than this share of a side is none.
 _NOISE = 2e-3
 
@@ -42,7 +45,7 @@ _NOISE = 2e-3
 def noise_of(points: Floats, corners: Ints) -> float:
     """How far (mm, root mean square) corners scatter about the surface that they lie on; 0 for triangles that were
     made from exact faces. Told from paraboloids through those around a corner."""
-    grower = Growth(points, corners, 0.0, 0.0)
+    grower = Growth(points, corners, EXACT * float(np.linalg.norm(np.ptp(points, axis=0))), 0.0)
     # What scatters little is nearly flat, and only what was made is flat as exactly as files are written.
     flat = grower.parts(_MADE, _as_written(grower))
     pieces = np.bincount(flat)
@@ -61,7 +64,24 @@ def noise_of(points: Floats, corners: Ints) -> float:
     calm = (_turn_at(grower) < _SMOOTH).sum() > 0.5 * len(points)  # beside creases nothing tells how it bends
     if len(corners) < _COARSE[2] and calm and uneven < _COARSE[3] * sagitta(points, corners):
         return 0.0  # so does what bends unevenly between corners that are far apart
-    return _not_of_creases(grower, min(_mode(off), _BENT * _mode(bent)))
+    noise = _not_of_creases(grower, min(_mode(off), _BENT * _mode(bent)))
+    return 0.0 if _lies_exactly(grower) else noise
+
+
+def _lies_exactly(grower: Growth) -> bool:
+    """Whether round surfaces hold what is about a good part of some triangles, as exactly as files are written: many
+    corners more than tell one, of which what scatters leaves none."""
+    seeds = np.random.default_rng(5).choice(len(grower.corners), min(len(grower.corners), _SEEDS), replace=False)
+    for seed in seeds.tolist():
+        if grower.label[seed] < 0 and grower.smooth(seed):
+            grower.curved(seed)
+    held = 0
+    for k in np.unique(grower.label[seeds][grower.label[seeds] >= 0]).tolist():
+        rows, surface = np.flatnonzero(grower.label == k), grower.found[k]
+        surplus = len(np.unique(grower.corners[rows])) - (0 if surface is None else freedoms(surface))
+        if len(rows) >= FEW and surplus >= FEW:
+            held += int((grower.label[seeds] == k).sum())
+    return held >= _HELD * len(seeds)
 
 
 def _uneven(grower: Growth) -> float:

@@ -184,17 +184,37 @@ class Simpler(ScanPatches):
             if isinstance(surface, Plane) and not isinstance(self.surfaces[a if larger == b else b], Plane):
                 continue  # the other bends for a reason
             near = MEAN * self.noise
-            joint = surface
-            if rms(surface, smaller) <= 3.0 * near:
-                joint = refined(surface, every, 8)
-            parts = [rms(joint, p) for p in (one, two)]
-            if max(parts) > near or self._sense(a) * self._alike(a, joint) != self._sense(b) * self._alike(b, joint):
+            joint = refined(surface, every, 8) if rms(surface, smaller) <= 3.0 * near else surface
+            if max(rms(joint, p) for p in (one, two)) > near:
+                other = self._of_another_kind(a, b, one, two)
+                if other is None:
+                    continue
+                joint = other
+            if self._sense(a) * self._alike(a, joint) != self._sense(b) * self._alike(b, joint):
                 continue
             keep, gone = larger, a if larger == b else b
             self.surfaces[keep], inner[keep] = joint, every
             self.label[self.label == gone] = keep
             now[now == gone] = keep
         return bool((now != np.arange(len(now))).any())
+
+    def _of_another_kind(self, a: int, b: int, one: Floats, two: Floats) -> Surface | None:
+        """The surface that holds two large round patches, of which another kind was taken by pieces: what opens slowly,
+        or bends little the other way, lies on cylinders by parts."""
+        if min(len(one), len(two)) <= PIECES or any(isinstance(self.surfaces[k], Plane) for k in (a, b)):
+            return None
+        every = np.concatenate([one, two])
+        if self.known(a, every, f"with {b}"):
+            return None
+        self.note(a, every, f"with {b}")
+        least = max(freedoms(self.surfaces[k]) for k in (a, b))
+        for start in self._fits(np.flatnonzero(np.isin(self.label, (a, b))), 2.0 * MEAN):
+            if freedoms(start) < least or isinstance(start, Plane):
+                continue
+            joint = refined(start, every, 8)
+            if all(rms(joint, p) <= self._enough(len(p)) for p in (one, two)):
+                return joint
+        return None
 
     def doubt(self) -> None:
         """What stands off its surface by far more than corners scatter lies on none."""

@@ -62,7 +62,10 @@ def parted_scan(scan: Scan) -> tuple[Ints, list[Surface]]:
         out.simplify()
         if out.unfold():
             out.settle()
-        if not (out.unite() | out.rejoin() | out.dissolve()):
+        united = out.unite()
+        while united and out.unite():
+            pass  # what became larger is told better, and holds more
+        if not (united | out.rejoin() | out.dissolve()):
             break
     out.compete()
     out.doubt()
