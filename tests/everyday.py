@@ -240,3 +240,47 @@ def chain_link():
     first, second, right, left = parts
     body = one(one(one(right, first, "union"), second, "union"), left, "union")
     return body, np.pi * 4.0 * (2.0 * np.pi * 8.0 + 24.0)
+
+
+def mug():
+    """A cup with a ring for a handle, of which what is inside is cut away; and its faces by kind."""
+    wall = [(0.0, 0.0), (10.0, 0.0), (10.0, 22.0), (9.0, 22.0), (9.0, 1.0), (0.0, 1.0)]
+    cup = revolved([Piece(p) for p in wall], at((0.0, 0.0, 0.0)))
+    ring = [Piece((4.8, 0.0), (6.0, 0.0)), Piece((7.2, 0.0), (6.0, 0.0))]
+    handle = revolved(ring, at((10.0, 0.0, 11.0), (0.0, 1.0, 0.0)))
+    handle = one(handle, prism(rectangle(-9.5, -20.0, 9.5, 20.0), 40.0, at((0.0, 0.0, -5.0))), "subtract")
+    return one(cup, handle, "union"), {"plane": 3, "cylinder": 2, "torus": 1}
+
+
+def bellows(waves):
+    """A thin wall in waves about an axis, its volume by Pappus, and its faces by kind."""
+    outer = [(4.0, 0.0), (5.0, 0.0)]
+    inner = [(4.4, 3.0 * waves)]
+    for k in range(waves):
+        outer += [(7.0, 3.0 * k + 1.0), (7.0, 3.0 * k + 2.0), (5.0, 3.0 * k + 3.0)]
+    for k in reversed(range(waves)):
+        inner += [(6.4, 3.0 * k + 1.9), (6.4, 3.0 * k + 1.1), (4.4 if k else 4.0, 3.0 * k + (0.0 if k else 0.4))]
+    ring = np.array(outer + inner)
+    then = np.roll(ring, -1, axis=0)
+    turns = ring[:, 0] * then[:, 1] - then[:, 0] * ring[:, 1]
+    true = np.pi / 3.0 * float(((ring[:, 0] + then[:, 0]) * turns).sum())
+    kinds = {"plane": 2, "cone": 4 * waves, "cylinder": 2 * waves + 1}
+    return revolved([Piece(tuple(p)) for p in ring], at((0.0, 0.0, 0.0))), true, kinds
+
+
+def ring_with_rods():
+    """A ring with one rod through it outwards and one along its axis; and its faces by kind."""
+    tube = [Piece((9.5, 0.0), (12.0, 0.0)), Piece((14.5, 0.0), (12.0, 0.0))]
+    body = revolved(tube, at((0.0, 0.0, 0.0)))
+    body = one(body, prism(Round((0.0, 0.0), 1.5), 15.0, at((5.0, 0.0, 0.0), EAST, (0.0, 1.0, 0.0))), "union")
+    body = one(body, prism(Round((0.0, 12.0), 1.5), 12.0, at((0.0, 0.0, -6.0))), "union")
+    return body, {"torus": 1, "cylinder": 4, "plane": 4}
+
+
+def three_rods(radius):
+    """What three rods at right angles have in common, and its volume."""
+    ways = (EAST, (0.0, 1.0, 0.0), UP)
+    long = 6.0 * radius
+    rods = [prism(Round((0.0, 0.0), radius), long, at(-0.5 * long * np.array(w), w, ways[k - 1]))
+            for k, w in enumerate(ways)]  # fmt: skip
+    return one(one(rods[0], rods[1], "intersect"), rods[2], "intersect"), 8.0 * (2.0 - np.sqrt(2.0)) * radius**3

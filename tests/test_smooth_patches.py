@@ -264,7 +264,7 @@ def test_what_fits_nothing_stays_facets_and_the_rest_is_exact(tmp_path, capfd, m
 
 @pytest.mark.slow
 def test_what_would_be_facets_nearly_all_is_refused_and_what_is_smooth_is_written(tmp_path, capfd, monkeypatch):
-    points, corners = ball(160, lambda way: 5.0 + 1.2 * way[:, 2] + 0.8 * way[:, 0] ** 2)
+    points, corners = ball(160, lambda way: 5.0 + 1.2 * way[:, 2] + 0.8 * way[:, 0] ** 2 + 0.5 * way[:, 1] ** 3)
     egg = opened(tmp_path, points, corners, "egg")
     with pytest.raises(Refusal, match=r"nothing of it lies on a simple|of its skin would stay facets"):
         egg.take(do.solid())

@@ -20,6 +20,8 @@ THICK = 0.05
 _WIDE = 20.0
 #: What is told by less than this share of what is told best is not told.
 TOLD, _SURELY_TOLD = 1e-10, 1e-5
+#: A step after which all stand off by so many times as much (squared) went too far: it is halved, so often.
+_TOO_FAR, _HALVES = 1.001, 5
 _KINDS: dict[type[Surface], int] = {Plane: PLANE, Sphere: SPHERE, Cylinder: CYLINDER, Cone: CONE, Torus: TORUS}
 
 
@@ -121,8 +123,12 @@ def nearest(
             if moved and least > TOLD:
                 break
             solved(slopes, off, move, least)
-            if _moved(kind, here, move, made):
-                fresh = _look(kind, made, p, off, slopes)
+            for _ in range(_HALVES):
+                if _moved(kind, here, move, made):
+                    fresh = _look(kind, made, p, off, slopes)
+                if fresh < _TOO_FAR * cost:
+                    break
+                move *= 0.5
             if fresh < cost:
                 break
             _look(kind, here, p, off, slopes)

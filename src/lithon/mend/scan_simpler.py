@@ -67,7 +67,8 @@ class Simpler(ScanPatches):
             chance = float(np.sqrt(1.0 + 12.0 / len(p)))
             for s, mine in zip(every, off, strict=True):
                 by_chance = few and rms(s, p) <= self._by_chance(len(p), freedoms(s))
-                if by_chance or mine <= max(max(1.0 / _SIMPLER, chance) * best, self._enough(len(p))):
+                enough = self._enough(len(p))
+                if by_chance or min(mine, rms(s, p)) <= enough or mine <= max(1.0 / _SIMPLER, chance) * best:
                     self.surfaces[k] = s
                     break
             self.note(k, p, "fitted", "simplest")

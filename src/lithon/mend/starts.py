@@ -2,7 +2,7 @@
 to the corners by least squares; compiled, since a mesh is parted by thousands of them.
 
 Cylinder and cone start from the directions of normals, whose Gauss image is a circle; the torus from the axis that all
-normals meet (Pottmann & Wallner 2001). `brep.analysis.fits` does the same for one face.
+normals meet (Pottmann & Wallner 2001), and from the cylinder, bent. `brep.analysis.fits` does the same for one face.
 """
 
 from __future__ import annotations
@@ -68,21 +68,23 @@ def _tell(out: Floats, found: int, kind: int, measure: float, here: Floats) -> i
 @njit(cache=True)
 def _scattered(p: Floats, n: Floats, most: float, torus: bool) -> Floats:
     """As `scattered_fits`: a row for each, its kind, how far corners stand off in the mean, origin, axes, numbers."""
-    starts = np.zeros((5, 15))
+    starts = np.zeros((6, 15))
     m = _plane(p, n, starts, 0)
     m = _cylinder(p, n, starts, m)
     m = _cone(p, n, starts, m)
     m = _sphere(p, starts, m)
     if torus:
         m = _torus(p, n, starts, m, 1.0001)
-    out = np.empty((m, 16))
-    found = 0
-    for k in range(m):
+    out = np.empty((6, 16))
+    found, k = 0, 0
+    while k < m:
         kind, here = _start_of(starts[k])
         off = _nearer(kind, here, p, 6)[1]
-        if not off <= most:
-            continue
-        found = _tell(out, found, kind, off, here)
+        if off <= most:
+            found = _tell(out, found, kind, off, here)
+        if torus and kind == CYLINDER:
+            m = _bent(p, here, starts, m)
+        k += 1
     return out[:found]
 
 
@@ -294,6 +296,44 @@ def _cylinder(p: Floats, n: Floats, starts: Floats, m: int) -> int:
     for k in range(3):
         middle[k] += found[0] * ways[0, k] + found[1] * ways[1, k]
     return _put(starts, m, CYLINDER, middle, ways[2], radius, 0.0)
+
+
+@njit(cache=True)
+def _bent(p: Floats, cylinder: Floats, starts: Floats, m: int) -> int:
+    """The torus that a cylinder bends to: where its spine is moved, leans and bends by the least squares of what points
+    stand off it. Of a piece of a tube the normals meet the tangent of the spine nearly as well as the axis."""
+    scale = _size(p)
+    rows, right, found, q = np.ones((len(p), 7)), np.empty(len(p)), np.zeros(7), np.empty(3)
+    for i in range(len(p)):
+        q[0], q[1], q[2] = local_of(cylinder, p[i])
+        away = max(np.hypot(q[0], q[1]), 1e-300)
+        up = q[2] / scale
+        for k in range(2):
+            side = q[k] / away
+            rows[i, k], rows[i, 2 + k], rows[i, 4 + k] = side, up * side, up * up * side
+        right[i] = cylinder[12] - away
+    if solved(rows, right, found, TOLD) < 7:
+        return m
+    bend = 2.0 * np.hypot(found[4], found[5]) / scale**2
+    minor = cylinder[12] + found[6]
+    if bend * _LARGE * scale < 1.0 or not 0.0 < minor < 1.0 / bend:
+        return m
+    long = np.hypot(found[4], found[5])
+    toward = np.array([found[4] / long, found[5] / long, 0.0])
+    along = np.array([found[2] / scale, found[3] / scale, 1.0])
+    lean = _dot(toward, along) / _dot(along, along)
+    for k in range(3):
+        toward[k] -= lean * along[k]
+    axis = np.array([along[1] * toward[2] - along[2] * toward[1], along[2] * toward[0] - along[0] * toward[2],
+                     along[0] * toward[1] - along[1] * toward[0]])  # fmt: skip
+    q[0], q[1], q[2] = found[0] + toward[0] / bend, found[1] + toward[1] / bend, toward[2] / bend
+    origin, way = np.empty(3), np.zeros(3)
+    for k in range(3):
+        origin[k] = cylinder[k]
+        for c in range(3):
+            origin[k] += q[c] * cylinder[3 + 3 * c + k]
+            way[k] += axis[c] * cylinder[3 + 3 * c + k]
+    return _put(starts, m, TORUS, origin, way, 1.0 / bend, minor)
 
 
 @njit(cache=True)
