@@ -115,6 +115,49 @@ def test_cones_of_one_inscribed_sphere(first, second, way):
     assert size["subtract"] + size["intersect"] == pytest.approx(volume(a), rel=1e-9)
 
 
+def union_of_bores(heights, across):
+    """The volume of a bore of 4 to a height of 14 and two of 2 that come down on its bottom aslant, in a block of 20:
+    the lengths of three stretches at every height and place across, laid together."""
+    z, y = (x.ravel() for x in np.meshgrid((np.arange(heights) + 0.5) * 20.0 / heights,
+                                           (np.arange(across) + 0.5) * 8.0 / across - 4.0))  # fmt: skip
+    half = np.sqrt(np.maximum(np.stack([np.where(z < 14.0, 16.0 - y * y, 0.0), 8.0 - 2.0 * y * y, 8.0 - 2.0 * y * y]),
+                              0.0))  # fmt: skip
+    middle = np.stack([0.0 * z, z - 14.0, 14.0 - z])
+    ends = np.clip(np.stack([middle - half, middle + half], axis=-1), -10.0, 10.0)
+    ends = np.take_along_axis(ends, np.argsort(ends[..., 0], axis=0)[..., None], axis=0)
+    total, reached = np.zeros_like(z), np.full_like(z, -10.0)
+    for low, high in np.moveaxis(ends, 2, 1):
+        total += np.maximum(high - np.maximum(low, reached), 0.0)
+        reached = np.maximum(reached, high)
+    return float(total.sum()) * (20.0 / heights) * (8.0 / across)
+
+
+@pytest.mark.parametrize("order", [(0, 1, 2), (1, 2, 0), (2, 0, 1)])
+def test_bores_that_meet_in_the_plane_of_a_bottom(order):
+    """Of the two conics of slanted bores one lies in the plane in which the upright one ends: three faces share it."""
+    block = prism(rectangle(-10.0, -10.0, 10.0, 10.0), 20.0)
+    bores = [rod((0.0, 0.0, -1.0), (0.0, 0.0, 1.0), 4.0, 15.0), rod((-14.0, 0.0, 0.0), (1.0, 0.0, 1.0), 2.0, 30.0),
+             rod((14.0, 0.0, 0.0), (-1.0, 0.0, 1.0), 2.0, 30.0)]  # fmt: skip
+    for seed in seeds(5, 1):
+        body = moved(block, motion(seed))
+        for k in order:
+            body = one(body, moved(bores[k], motion(seed)), "subtract")
+        assert sound([body]) and 8000.0 - volume(body) == pytest.approx(union_of_bores(2000, 1600), rel=2e-4)
+
+
+def test_a_tee_is_bored_from_where_the_axes_cross():
+    """The end of the second bore touches the wall of the first in the two places at which the bores do; between its
+    ends the wall is open from one to the other."""
+    for seed in seeds(5, 1):
+        tee = one(rod((-20.0, 0.0, 0.0), ALONG_X, 6.0), rod((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), 6.0, 18.0), "union")
+        body = one(tee, rod((-21.0, 0.0, 0.0), ALONG_X, 4.5, 42.0), "subtract")
+        body = moved(one(body, rod((0.0, 0.0, 0.0), (0.0, 0.0, 1.0), 4.5, 20.0), "subtract"), motion(seed))
+        whole = lambda r: np.pi * r * r * 58.0 - 8.0 * r**3 / 3.0  # noqa: E731
+        assert sound([body]) and volume(body) == pytest.approx(whole(6.0) - whole(4.5), rel=1e-9)
+        mesh = what_can(Model.of([body]), SizeRules(2.0))
+        assert verdict(mesh).good and not mesh.failures
+
+
 def ring(way):
     tube = [Piece((7.0, 0.0), (10.0, 0.0)), Piece((13.0, 0.0), (10.0, 0.0))]
     return revolved(tube, at((0.0, 0.0, 0.0), way, ALONG_X))

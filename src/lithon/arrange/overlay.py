@@ -14,6 +14,7 @@ from weakref import ref
 
 import numpy as np
 
+from lithon.arrange.passages import Passages
 from lithon.arrange.places import Places
 from lithon.arrays import Bools, Floats, Ints, cross_product
 from lithon.brep.area import area_of, clamped, off_edge
@@ -25,8 +26,8 @@ from lithon.errors import Refusal, spot
 from lithon.geometry.crossing import Crossing
 from lithon.geometry.curves import Curve
 from lithon.geometry.facets import Facets
+from lithon.geometry.inscribed import planes_between
 from lithon.geometry.meet import closed_form, cross, meet, where_they_cross
-from lithon.geometry.surfaces import Surface
 from lithon.progress import pulse
 from lithon.remembered import Remembered
 
@@ -147,13 +148,16 @@ class _Arranger:
             edges, faces = one.edges(), other.faces
             for i, j in self._pairs(edge_boxes(edges), faces).tolist():
                 self._edge_on_face(edges[i], faces[j])
+        of_a, of_b = self.a.faces, self.b.faces
+        meet_there = [(of_a[i], of_b[j]) for i, j in self._pairs_of_faces().tolist()]
+        for f, g in meet_there:
+            self._where_conics_cross(f, g)
         self._vertices_on_edges()
         for body in (self.a, self.b):
             for edge in body.edges():
                 self.pieces[edge] = self._split(edge)
-        of_a, of_b = self.a.faces, self.b.faces
-        for i, j in self._pairs_of_faces().tolist():
-            self._faces(of_a[i], of_b[j])
+        for f, g in meet_there:
+            self._faces(f, g)
         on_a = {c.edge for e in self.a.edges() for c in self.pieces[e]}
         on_b = {c.edge for e in self.b.edges() for c in self.pieces[e]}
         between = {e for edges in self.added.values() for e in edges}
@@ -202,6 +206,19 @@ class _Arranger:
             if where == 0:
                 for other in area_of(face).edges_at(p, self.near):
                     self._cut(other, float(clamped(other, p[None])[0]), vertex)
+
+    def _where_conics_cross(self, f: Face, g: Face) -> None:
+        """Cut edges where they pass through a place at which round faces of one inscribed sphere touch: four faces meet
+        there, and an edge of either may run along one of the two conics."""
+        planes = planes_between(f.surface, g.surface, self.tolerance)
+        if planes is None:
+            return
+        nodes = where_they_cross(closed_form(f.surface, g.surface, self.tolerance) or [], self.near)
+        inside = (area_of(f).side(nodes, self.near) >= 0) & (area_of(g).side(nodes, self.near) >= 0)
+        for p in nodes[inside]:
+            vertex = self._vertex(p)
+            for edge in dict.fromkeys(e for face in (f, g) for e in area_of(face).edges_at(p, self.near)):
+                self._cut(edge, float(clamped(edge, p[None])[0]), vertex)
 
     def _cut(self, edge: Edge, t: float, vertex: Vertex) -> None:
         if vertex in (self._same(edge.start), self._same(edge.end)):
@@ -308,7 +325,7 @@ class _Arranger:
     def _curves(self, f: Face, g: Face) -> list[Curve]:
         """The curves on which the faces' surfaces meet, as far as the faces come near them."""
         low, high = self._common_box(f, g)
-        mine, theirs = _Passages.of(f, g.surface, low, high), _Passages.of(g, f.surface, low, high)
+        mine, theirs = Passages.of(f, g.surface, low, high), Passages.of(g, f.surface, low, high)
         seeds = np.concatenate([mine.points, theirs.points])
         if len(seeds):
             known = self._standing(f, g)
@@ -460,87 +477,6 @@ def _beside_edges(face: Face) -> Floats:
                 way = c.edge.direction(share) * (1.0 if c.forward else -1.0)
                 out.append(at + step * c.edge.length * cross_product(face.normal(at), way))
     return face.surface.project(np.concatenate(out)) if out else np.zeros((0, 3))
-
-
-_sides = Remembered[Face, Ints]("arrange/overlay:sides")
-
-
-def _sides_of(face: Face) -> Ints:
-    """The sides (k,2) of a face's triangles, each once."""
-    return _sides.of(face, _found_sides)
-
-
-def _found_sides(face: Face) -> Ints:
-    t = face_mesh(face).triangles
-    return np.unique(np.sort(np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1), axis=0)
-
-
-#: What is not plane is looked for along sides in steps of this share of the box that both faces are in.
-_STEP = 1.0 / 16.0
-
-
-@dataclass(frozen=True, slots=True)
-class _Passages:
-    """Where sides of a face's triangles pass through a surface (n,3), and how near (mm) they come to it."""
-
-    points: Floats
-    gap: float
-
-    @staticmethod
-    def of(face: Face, surface: Surface, low: Floats, high: Floats) -> _Passages:
-        """Within a box. A long side may pass in and out again: rods that cross are drawn by lines from end to end."""
-        mesh, sides = face_mesh(face), _sides_of(face)
-        p, q = mesh.points[sides[:, 0]], mesh.points[sides[:, 1]]
-        if surface.kind == "plane":
-            d = surface.signed_distance(mesh.points)
-            a, b = d[sides[:, 0]], d[sides[:, 1]]
-            return _Passages(_between(p, q, a, b), float(np.abs(d).min(initial=np.inf)))
-        spare = 0.02 * float(np.linalg.norm(high - low))
-        p, q = _within(p, q, low - spare, high + spare)
-        if not len(p):
-            return _Passages(np.zeros((0, 3)), np.inf)
-        step = _STEP * float(np.linalg.norm(high - low))
-        count = np.maximum(np.ceil(np.linalg.norm(q - p, axis=1) / step), 1.0).astype(np.int64)
-        side = np.repeat(np.arange(len(p)), count + 1)
-        rank = np.arange(len(side)) - np.repeat(np.cumsum(count + 1) - count - 1, count + 1)
-        x = p[side] + (rank / count[side])[:, None] * (q - p)[side]
-        d = surface.signed_distance(x)
-        gap = float(np.abs(d).min())
-        follows = np.flatnonzero(side[:-1] == side[1:])
-        found = [_between(x[follows], x[follows + 1], d[follows], d[follows + 1])]
-        # Where it comes nearest between three places it may pass between them.
-        k = np.flatnonzero((side[:-2] == side[2:]) & (d[:-2] * d[1:-1] > 0.0) & (d[1:-1] * d[2:] > 0.0)) + 1
-        near = np.abs(d)
-        k = k[(near[k] <= near[k - 1]) & (near[k] <= near[k + 1])]
-        if len(k):
-            bent = near[k - 1] + near[k + 1] - 2.0 * near[k]
-            shift = 0.5 * (near[k - 1] - near[k + 1]) / np.maximum(bent, 1e-300)
-            lowest = x[k] + np.clip(shift, -1.0, 1.0)[:, None] * (x[k + 1] - x[k])
-            there = surface.signed_distance(lowest)
-            gap = min(gap, float(np.abs(there).min()))
-            found.append(_between(x[k], lowest, d[k], there))
-        return _Passages(np.concatenate(found), gap)
-
-
-def _between(p: Floats, q: Floats, a: Floats, b: Floats) -> Floats:
-    """Where (k,3) stretches from p to q (n,3) pass through what is a and b (n,) off them."""
-    hit = a * b < 0.0
-    share = (a[hit] / (a[hit] - b[hit]))[:, None]
-    return np.asarray(p[hit] + share * (q[hit] - p[hit]))
-
-
-def _within(p: Floats, q: Floats, low: Floats, high: Floats) -> tuple[Floats, Floats]:
-    """What of stretches from p to q (n,3) is within a box."""
-    way = q - p
-    with np.errstate(divide="ignore", invalid="ignore"):
-        a, b = (low - p) / way, (high - p) / way
-    still = way == 0.0
-    beside = (still & ((p < low) | (p > high))).any(axis=1)
-    enters = np.where(still, 0.0, np.minimum(a, b)).max(axis=1).clip(0.0, 1.0)
-    leaves = np.where(still, 1.0, np.maximum(a, b)).min(axis=1).clip(0.0, 1.0)
-    some = (enters < leaves) & ~beside
-    p, way = p[some], way[some]
-    return p + enters[some, None] * way, p + leaves[some, None] * way
 
 
 def cut_at(curve: Curve, visits: Sequence[tuple[float, Vertex]]) -> list[Edge]:

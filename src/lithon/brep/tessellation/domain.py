@@ -23,6 +23,8 @@ from lithon.geometry.charts import Chart
 Divide = Callable[[Edge], tuple[Ints, Floats]]
 #: Keys (k,) of the nodes wanted along a cut between two flat points, and how far along (k,) in 0..1.
 CutNodes = Callable[[Floats, Floats, Face], tuple[Ints, Floats]]
+#: A cut that passes a node of a loop within this share of its length touches it.
+_CLEAR = 1e-6
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -231,18 +233,33 @@ def _choose_cut(low: Floats, high: Floats, holes: list[Floats], period: float) -
     walls = [_closed(low, period), _closed(high, -period), *(np.vstack([h, h[:1]]) for h in holes)]
     a = np.concatenate([w[:-1] + [k * period, 0.0] for w in walls for k in (-2, -1, 0, 1, 2)])
     b = np.concatenate([w[1:] + [k * period, 0.0] for w in walls for k in (-2, -1, 0, 1, 2)])
+    inner = a[len(a) - 5 * sum(map(len, holes)) :]
     order = np.argsort(cost, axis=None, kind="stable")
+    touching: tuple[int, int, float] | None = None
     for flat_index in order[: 50 * (len(low) + len(high))]:
         i, j = np.unravel_index(flat_index, cost.shape)
         shift = float(turns[i, j]) * period
         p, q = low[i], high[j] + [shift, 0.0]
         if not _crosses(p, q, a, b):
-            return int(i), int(j), shift
+            if not _touches(p, q, inner):
+                return int(i), int(j), shift
+            touching = touching or (int(i), int(j), shift)
+    if touching is not None:
+        return touching
     raise Refusal("a face that goes around cannot be cut open between its two ends")
 
 
 def _closed(loop: Floats, advance: float) -> Floats:
     return np.vstack([loop, loop[0] + [advance, 0.0]])
+
+
+def _touches(p: Floats, q: Floats, points: Floats) -> bool:
+    """Whether segment p-q passes so near to any of points (n,2) that rounding says on which side they are."""
+    way = q - p
+    size = float(way @ way)
+    along = (points - p) @ way
+    off = np.abs((points[:, 0] - p[0]) * way[1] - (points[:, 1] - p[1]) * way[0])
+    return bool(((along > 0.0) & (along < size) & (off < _CLEAR * size)).any())
 
 
 def _crosses(p: Floats, q: Floats, a: Floats, b: Floats) -> bool:
