@@ -31,6 +31,9 @@ _DIGITS = 2.0**-22
 _FIT, _QUIET, _CLOSEST = (14, 3000), 0.25, 0.25
 #: Quadrics leave less of scatter than paraboloids do, by no more.
 _BENT = 1.5
+#: A share of the neighbourhoods, the quietest, what these leave of scatter, and how many times as much most may leave
+#: for scatter alone.
+_CALM = 0.15, 0.714, 3.2
 #: Where scatter turns triangles at a share of the corners by less than so many times what it would it is told too
 #: large; by so many times in the median.
 _CALMEST, _TURNS = 0.1, (0.5, 1.1)
@@ -65,6 +68,9 @@ def noise_of(points: Floats, corners: Ints) -> float:
     if len(corners) < _COARSE[2] and calm and uneven < _COARSE[3] * sagitta(points, corners):
         return 0.0  # so does what bends unevenly between corners that are far apart
     noise = _not_of_creases(grower, min(_mode(off), _BENT * _mode(bent)))
+    calmest = float(np.quantile(bent, _CALM[0])) / _CALM[1]
+    if noise > _CALM[2] * calmest:
+        noise = calmest  # what most are alike in is how much they bend
     return 0.0 if _lies_exactly(grower) else noise
 
 
