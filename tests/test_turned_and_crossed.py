@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from everyday import bellows, mug, ring_with_rods, three_rods
+from everyday import at, bellows, mug, ring_with_rods, three_rods
 from solids import motion
 from test_scans_parted_anew import areas_and_normals, scan_of
 
@@ -22,6 +22,7 @@ from lithon.mend.scans import parted_scan
 from lithon.operations.mend.solid import SolidFromTriangles
 from lithon.operations.running import run
 from lithon.operations.state import State
+from lithon.samples.build import Piece, revolved
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
 from returns import divided
@@ -75,6 +76,16 @@ def test_what_three_rods_have_in_common(fineness):
     made, scatters = solid_of(body, fineness, 0.0)
     assert kinds_of(made) == {"cylinder": 12} and not scatters
     assert volume(made) == pytest.approx(true, rel=1e-6)
+
+
+def test_ridges_one_triangle_wide_are_no_rings():
+    """A cone, a cylinder and a cone, each a strip around: a torus passes through any three of their four rims."""
+    profile = [(0.0, 0.0), (3.0, 0.0)]
+    for k in range(6):
+        profile += [(r, 1.0 + 1.2 * k + up) for r, up in ((3.0, 0.0), (3.3, 0.17), (3.3, 0.5), (3.0, 0.67))]
+    profile += [(3.0, 10.0), (0.0, 10.0)]
+    made, scatters = solid_of(revolved([Piece(p) for p in profile], at((0.0, 0.0, 0.0))), 16, 0.02)
+    assert kinds_of(made) == {"plane": 2, "cylinder": 13, "cone": 12} and scatters
 
 
 @pytest.mark.parametrize("scatter", [0.02, 0.05])

@@ -39,6 +39,20 @@ def torus_about(frame: Frame, p: Floats) -> Torus | None:
     return Torus(frame.shifted(height * frame.z), float(major), minor)
 
 
+def rings_around(torus: Torus, p: Floats, near: float) -> Floats:
+    """Where (radians, (k,) from one end) around a torus's tube there are rings on which all points (n,3) stand within
+    `near` (mm); empty where some stand between. Through any three rings about an axis there is a torus."""
+    local = torus.frame.local(p)
+    around = np.sort(np.arctan2(local[:, 2], np.hypot(local[:, 0], local[:, 1]) - torus.major))
+    open_at = int(np.argmax(np.append(np.diff(around), around[0] + 2.0 * np.pi - around[-1])))
+    around = np.concatenate([around[open_at + 1 :], around[: open_at + 1] + 2.0 * np.pi])
+    apart = np.flatnonzero(np.diff(around) > near / torus.minor)
+    rings = np.split(around, apart + 1)
+    if any(float(ring[-1] - ring[0]) > 2.0 * near / torus.minor for ring in rings):
+        return np.zeros(0)
+    return np.array([ring.mean() for ring in rings])
+
+
 def circle_through(flat: Floats) -> tuple[Floats, float] | None:
     """The circle (its middle, its radius) nearest to points (n,2), by its equation; none where they stand in a line."""
     found, _, rank, _ = np.linalg.lstsq(np.column_stack([2.0 * flat, np.ones(len(flat))]), (flat**2).sum(axis=1), 1e-12)

@@ -14,7 +14,7 @@ from lithon.brep.cleaning import side_pairs
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
-from lithon.mend.fitting import freedoms, placed, refined, spread, torus_about, tubes
+from lithon.mend.fitting import freedoms, placed, refined, rings_around, spread, torus_about, tubes
 from lithon.mend.links import Marks, alike, along, flood, link_values, lists
 from lithon.mend.starts import round_fits
 
@@ -230,14 +230,11 @@ class Growth:
         around the tube, when what is beside them goes over into it."""
         if not isinstance(surface, Torus):
             return False
-        local = surface.frame.local(self.points[np.unique(self.corners[rows])])
-        around = np.sort(np.arctan2(local[:, 2], np.hypot(local[:, 0], local[:, 1]) - surface.major))
-        steps = np.append(np.diff(around), around[0] + 2.0 * np.pi - around[-1])
-        steps = steps[steps > 20.0 * self.tolerance / surface.minor]
-        if len(steps) > 3:
+        rings = rings_around(surface, self.points[np.unique(self.corners[rows])], 20.0 * self.tolerance)
+        if len(rings) != 3:
             return False
-        chords = np.sort(steps)[:-1]  # the widest is where it is open
-        return bool(chords.max() > _ALIKE * chords.min() or not self._goes_on(surface, rows))
+        steps = np.diff(rings)
+        return bool(steps.max() > _ALIKE * steps.min() or not self._goes_on(surface, rows))
 
     def _axis(self, surface: Surface, rows: Ints) -> Frame | None:
         """The axis of a round surface; of a sphere that of a cone through the same triangles."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, Ints
+from lithon.arrays import Floats, Ints, unit
 from lithon.mend.fitting import freedoms
 from lithon.mend.freeform import sagitta
 from lithon.mend.growing import EXACT, FEW, SEVERAL, Growth
@@ -34,6 +34,8 @@ _BENT = 1.5
 #: A share of the neighbourhoods, the quietest, what these leave of scatter, and how many times as much most may leave
 #: for scatter alone.
 _CALM = 0.15, 0.714, 3.2
+#: So many places along creases tell; what their quietest share leaves of scatter, and how many times that is too much.
+_LINES = 50, 0.714, 1.3
 #: Where scatter turns triangles at a share of the corners by less than so many times what it would it is told too
 #: large; by so many times in the median.
 _CALMEST, _TURNS = 0.1, (0.5, 1.1)
@@ -71,6 +73,9 @@ def noise_of(points: Floats, corners: Ints) -> float:
     calmest = float(np.quantile(bent, _CALM[0])) / _CALM[1]
     if noise > _CALM[2] * calmest:
         noise = calmest  # what most are alike in is how much they bend
+    along = _along_creases(grower)
+    if noise > _LINES[2] * along:
+        noise = along  # everywhere is a crease, and they go straighter than what is about them
     return 0.0 if _lies_exactly(grower) else noise
 
 
@@ -116,6 +121,44 @@ def _not_of_creases(grower: Growth, noise: float) -> float:
     if float(np.quantile(by_scatter, _CALMEST)) > _TURNS[0] or calm.mean() < _CALMEST:
         return noise
     return noise * float(np.median(by_scatter[calm])) / _TURNS[1]
+
+
+def _along_creases(grower: Growth) -> float:
+    """How far (mm) corners scatter about the lines along creases, told from parabolas through seven in a row; infinite
+    where there are not many."""
+    i, j, turn = grower.turn
+    sharp = turn > _SMOOTH
+    shared = (grower.corners[i[sharp]][:, :, None] == grower.corners[j[sharp]][:, None, :]).any(axis=2)
+    ends = grower.corners[i[sharp]][shared & (shared.sum(axis=1) == 2)[:, None]].reshape(-1, 2)
+    n = len(grower.points)
+    degree = np.bincount(ends.ravel(), minlength=n)
+    # The two beside a corner on a line: their sum less the one that it was come from is the one that it goes on to.
+    both = np.bincount(ends.ravel(), ends[:, ::-1].ravel(), minlength=n).astype(np.int64)
+    inner = degree == 2
+    first = np.full(n, -1)
+    first[ends.ravel()] = ends[:, ::-1].ravel()
+    middle = np.flatnonzero(inner)
+    row = [middle]
+    for start in (first[middle], both[middle] - first[middle]):
+        before, here, way = middle, start, list[Ints]()
+        for _ in range(3):
+            way.append(here)
+            here, before = np.where((here >= 0) & inner[here], both[here] - before, -1), here
+        row = [*reversed(way), *row] if len(row) == 1 else [*row, *way]
+    chains = np.stack(row, axis=1)
+    chains = chains[(chains >= 0).all(axis=1)]
+    if len(chains) < _LINES[0]:
+        return np.inf
+    q = grower.points[chains]
+    step = np.linalg.norm(np.diff(q, axis=1), axis=2)
+    at = np.concatenate([np.zeros((len(q), 1)), np.cumsum(step, axis=1)], axis=1)
+    at = at / np.maximum(at[:, -1:], 1e-300) - 0.5
+    basis = np.linalg.qr(np.stack([np.ones_like(at), at, at * at], axis=2))[0]
+    left = q - basis @ (np.swapaxes(basis, 1, 2) @ q)
+    chord = unit(q[:, -1] - q[:, 0])
+    left = left - (left @ chord[:, :, None]) * chord[:, None]
+    told = np.sqrt((left**2).sum(axis=(1, 2)) / 8.0)  # two ways across, four more points than a parabola has numbers
+    return float(np.quantile(told, _CALM[0])) / _LINES[1]
 
 
 def _mode(values: Floats) -> float:

@@ -8,9 +8,9 @@ import numpy as np
 import scipy
 
 from lithon.arrays import Bools, Floats, Ints, rows_of, unit
-from lithon.geometry.rounds import Sphere
+from lithon.geometry.rounds import Sphere, Torus
 from lithon.geometry.surfaces import Plane, Surface
-from lithon.mend.fitting import freedoms, placed, refined, spread
+from lithon.mend.fitting import freedoms, placed, refined, rings_around, spread
 from lithon.mend.links import Marks, along, corners_of, leanings, lists, straightest
 from lithon.mend.starts import scattered_fits
 from lithon.mend.strains import LOOKED_AT, senses, strains
@@ -23,6 +23,8 @@ HOODS = 12, 24, 80, 240
 _MOST_NUMBERS = 14
 #: In the midst of faces corners scatter by such shares of what they do elsewhere, at the least and at the most.
 _ELSEWHERE = 0.75, 2.8
+#: Corners of one ring stand within so many scatters of it.
+_RING = 4.0
 #: From so many neighbourhoods it is told how far corners scatter.
 _SAMPLES = 120
 #: Fewer triangles are no small patch either.
@@ -255,6 +257,11 @@ class ScanPatches:
                 rows = self._grown(better, seed)
                 if len(rows) < fewest or self._off(better, rows) > self.found_within:
                     continue
+                if (
+                    isinstance(better, Torus)
+                    and 0 < len(rings_around(better, self._points(rows), _RING * self.noise)) < 4
+                ):
+                    continue  # through any three rings there is one
                 if (
                     not isinstance(better, Plane)
                     and (bends := self._bends(rows)) > _CREASE

@@ -32,6 +32,8 @@ _SURELY, _TURNS_OFF = 3.0, 3.0
 _INSIDE = 0.2
 #: In scatters: a patch whose corners stand off further in the mean lies on no surface.
 _DOUBT = 3.0
+#: Two patches of one surface look the same way where they meet (a cosine).
+_GOES_ON = float(np.cos(np.radians(10.0)))
 
 
 class Simpler(ScanPatches):
@@ -208,8 +210,13 @@ class Simpler(ScanPatches):
         if self.known(a, every, f"with {b}"):
             return None
         self.note(a, every, f"with {b}")
+        rows = [np.flatnonzero(self.label == k) for k in (a, b)]
+        both = self.scan.points[np.intersect1d(self.scan.corners[rows[0]], self.scan.corners[rows[1]])]
+        lean = np.abs((self.surfaces[a].normal(both) * self.surfaces[b].normal(both)).sum(axis=1))
+        if float(np.median(lean)) < _GOES_ON:
+            return None  # a crease: strips beside it lie on something through their rims
         least = max(freedoms(self.surfaces[k]) for k in (a, b))
-        for start in self._fits(np.flatnonzero(np.isin(self.label, (a, b))), 2.0 * MEAN):
+        for start in self._fits(np.sort(np.concatenate(rows)), 2.0 * MEAN):
             if freedoms(start) < least or isinstance(start, Plane):
                 continue
             joint = refined(start, every, 8)
