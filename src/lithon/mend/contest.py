@@ -12,7 +12,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 from lithon.mend.fitting import circle_through, freedoms, refined
-from lithon.mend.growing import BEYOND, CHORD, LEAN, SEVERAL, TRULY, Growth, cone_about
+from lithon.mend.growing import BEYOND, CHORD, LEAN, SEVERAL, SURPLUS, TRULY, Growth, cone_about
 from lithon.mend.links import flood
 
 #: So many triangles further in those at the end of a face that is one chord wide are its.
@@ -294,7 +294,8 @@ class Contest(Growth):
             lean = (surface.normal(self.middle[rows]) * self.normal[rows]).sum(axis=1)
             even = float((lean * np.sign(lean[0])).min()) > np.cos(LEAN)
             near = float(np.abs(surface.signed_distance(p)).max()) <= TRULY * self.scale
-            if even and near and min(len(p) - freedoms(surface), between) >= 2:
+            more = SURPLUS if isinstance(surface, Torus) else 2
+            if even and near and between >= 2 and len(p) - freedoms(surface) >= more:
                 return surface
         return None
 

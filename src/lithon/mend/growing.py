@@ -28,6 +28,8 @@ CHORD = 8.0
 _COARSER = 2.0
 #: Three strips of one cylinder are as wide as each other but for so much.
 _EVEN = 1.3
+#: So many corners more than a torus of few triangles has numbers.
+SURPLUS = 3
 #: Two strips, or their chords, are as wide as each other but for so much.
 _ALIKE = 1.05
 #: So many triangles in one plane are so by no chance, where so much of them (a share) lies elsewhere, or no more than
@@ -191,7 +193,7 @@ class Growth:
             enough = len(again) >= max(4, 1.5 * own)
             # One strip of a ring lies on a cone as well: what grows furthest is what it is.
             further = enough and (best is None or len(again) > best[0])
-            several = pieces >= 3 and not self._through_any(better, again)
+            several = pieces >= 3 and not self._through_any(better, again) and not self._bends_at_will(better, again)
             if further and (several or (pieces == 2 and self._tangent(better, again))):
                 best = len(again), better, again
         if best is not None:
@@ -224,6 +226,15 @@ class Growth:
         """On how many rings of a torus corners of triangles lie: one passes through any three."""
         local = surface.frame.local(self.points[np.unique(self.corners[rows])])
         return len(np.unique(np.round(local[:, 2] / (20.0 * self.tolerance))))
+
+    def _bends_at_will(self, surface: Surface, rows: Ints) -> bool:
+        """Whether a surface is a torus near to so few triangles that it can be bent to: to be of one their corners are
+        some more than tell it, and lie on it as exactly as files are written."""
+        if not isinstance(surface, Torus) or len(rows) >= FEW:
+            return False
+        p = self.points[np.unique(self.corners[rows])]
+        off = float(np.abs(surface.signed_distance(p)).max())
+        return off > TRULY * self.scale or len(p) < freedoms(surface) + SURPLUS
 
     def _through_any(self, surface: Surface, rows: Ints) -> bool:
         """Whether a surface is a torus through three rings, as through any three: not through such as stand evenly
