@@ -17,7 +17,9 @@ from lithon.brep.shells import closed
 from lithon.brep.topology import Model
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
+from lithon.geometry.curves import Circle
 from lithon.geometry.meet import closed_form, where_they_cross
+from lithon.geometry.splines import BSplineCurve
 from lithon.mesh.partly import what_can
 from lithon.mesh.sizing import SizeRules
 from lithon.mesh.verdict import verdict
@@ -113,6 +115,16 @@ def test_cones_of_one_inscribed_sphere(first, second, way):
     size = {w: sum(map(volume, bodies)) for w, bodies in made.items()}
     assert size["union"] + size["intersect"] == pytest.approx(volume(a) + volume(b), rel=1e-9)
     assert size["subtract"] + size["intersect"] == pytest.approx(volume(a), rel=1e-9)
+
+
+def test_a_line_written_as_a_parabola_lies_in_no_one_plane():
+    """Files have such; where other curves cross it is not asked of its plane."""
+    knots = np.array([0.0, 0.0, 0.0, 1.0, 1.0, 1.0])
+    straight = BSplineCurve(knots, 2, np.array([[-5.0, 0.0, 0.0], [0.0, 0.0, 0.0], [5.0, 0.0, 0.0]]))
+    around = [Circle.about(at((0.0, 0.0, 0.0), z, ALONG_X), 3.0) for z in ((0.0, 0.0, 1.0), (0.0, 1.0, 0.0))]
+    assert not len(where_they_cross([straight, around[0]], 1e-6))
+    spots = where_they_cross([straight, *around], 1e-6)
+    assert sorted(spots[:, 0]) == pytest.approx([-3.0, 3.0]) and np.abs(spots[:, 1:]).max() < 1e-9
 
 
 def union_of_bores(heights, across):

@@ -27,6 +27,9 @@ from lithon.geometry.swept import Extrusion, Revolution
 from lithon.geometry.tolerance import ANGULAR
 from lithon.progress import pulse
 
+#: A conic that stands off a surface by more tolerances lies on its other nappe.
+_NAPPE = 1e3
+
 
 def meet(
     a: Surface,
@@ -103,7 +106,7 @@ def _of_one_sphere(a: Surface, b: Surface, tolerance: float, near: Floats | None
         if curves is None:
             return None
         # The other nappe of a cone is not of it.
-        out += [c for c in curves if abs(float(other.signed_distance(_amid(c)[None])[0])) <= 1e3 * tolerance]
+        out += [c for c in curves if abs(float(other.signed_distance(_amid(c)[None])[0])) <= _NAPPE * tolerance]
     return out
 
 
@@ -234,10 +237,12 @@ def _plane_of(curve: Curve) -> Plane | None:
     """The plane in which a conic lies."""
     if isinstance(curve, Ellipse):
         return Plane(curve.frame)
-    if isinstance(curve, BSplineCurve) and len(curve.control) == 3:
+    if isinstance(curve, BSplineCurve) and curve.degree == 2 and len(curve.control) == 3:
         first, middle, last = curve.control
-        return Plane.of(middle, cross_product(first - middle, last - middle))
-    return None
+        normal = cross_product(first - middle, last - middle)
+        if np.linalg.norm(normal) > ANGULAR * np.linalg.norm(first - middle) * np.linalg.norm(last - middle):
+            return Plane.of(middle, normal)
+    return None  # a line written as a parabola lies in many
 
 
 def _parallel_cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve]:

@@ -49,7 +49,7 @@ _NOISE = 2e-3
 
 def noise_of(points: Floats, corners: Ints) -> float:
     """How far (mm, root mean square) corners scatter about the surface that they lie on; 0 for triangles that were
-    made from exact faces. Told from paraboloids through those around a corner."""
+    made from exact faces. Told from paraboloids through those around a corner, and from parabolas along creases."""
     grower = Growth(points, corners, EXACT * float(np.linalg.norm(np.ptp(points, axis=0))), 0.0)
     # What scatters little is nearly flat, and only what was made is flat as exactly as files are written.
     flat = grower.parts(_MADE, _as_written(grower))
