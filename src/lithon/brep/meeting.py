@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, given
+from lithon.arrays import Bools, Floats, Ints, cross_product, given, whole
 from lithon.threads import shared_out
 
 #: What is less than this (sine of an angle) may be rounding.
@@ -37,7 +37,7 @@ def _may_meet(points: Floats, corners: Ints, normal: Floats, pairs: Ints, slack:
     out = np.zeros(len(pairs), np.bool_)
     for row in range(len(pairs)):
         s, t = pairs[row, 0], pairs[row, 1]
-        count, at, other = 0, 0, 0
+        count, at, other = 0, whole(0), whole(0)
         for i in range(3):
             for j in range(3):
                 if corners[s, i] == corners[t, j]:

@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints, given
+from lithon.arrays import Floats, Ints, given, whole
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
 
-PLANE, SPHERE, CYLINDER, CONE, TORUS = range(5)
+PLANE, SPHERE, CYLINDER, CONE, TORUS = (whole(kind) for kind in range(5))
 #: The spine of a torus is at least such a share of its tube: where it is thinner, as at rounded ends of pins, the tube
 #: crosses itself; where it is nothing, it is a sphere.
 THICK = 0.05
@@ -109,8 +109,8 @@ def refined(surface: Surface, p: Floats, rounds: int = 12) -> Surface:
     1998)."""
     kind: Any = type(surface)
     frame, numbers = surface.frame, _numbers(surface)
-    axes = given(np.array((frame.x, frame.y, frame.z)))
-    moved, origin, axes, numbers = nearest(_KINDS[kind], given(frame.origin), axes, given(numbers), given(p), rounds)
+    start = np.array(frame.origin), np.array((frame.x, frame.y, frame.z)), np.array(numbers, dtype=np.float64)
+    moved, origin, axes, numbers = nearest(_KINDS[kind], *start, given(p), rounds)
     return kind(Frame.of(origin, axes[2], axes[0]), *numbers.tolist()) if moved else surface
 
 

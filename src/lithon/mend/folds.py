@@ -91,8 +91,8 @@ def _settled(p: Floats, side: Bools, up: Floats) -> tuple[Floats, bool, float]:
         many = side.sum()
         if min(many, len(p) - many) < _FEWEST:
             break
-        _level(p, side, True, up, planes[0])
-        _level(p, side, False, up, planes[1])
+        _level(p, side, np.bool_(True), up, planes[0])
+        _level(p, side, np.bool_(False), up, planes[1])
         if min((planes[0, 3:] * up).sum(), (planes[1, 3:] * up).sum()) < _UPRIGHT:
             break
         above = below = 0.0

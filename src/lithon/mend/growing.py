@@ -37,6 +37,8 @@ _ALIKE = 1.05
 SEVERAL, _PART, BEYOND = 6, 0.05, 0.5
 #: So many angles by which a piece goes on are followed, those that it has most often.
 _ANGLES = 6
+#: Corners as near to each other (of the tolerance) around the tube of a torus stand on one ring.
+_RINGS = 20.0
 #: Two strips lie side by side over a side that is as much of the longest of both.
 _ALONG = 0.7
 #: Where free-form faces may be: a round surface of fewer triangles is no find; triangles that turn by more than this
@@ -193,7 +195,7 @@ class Growth:
             enough = len(again) >= max(4, 1.5 * own)
             # One strip of a ring lies on a cone as well: what grows furthest is what it is.
             further = enough and (best is None or len(again) > best[0])
-            several = pieces >= 3 and not self._through_any(better, again) and not self._bends_at_will(better, again)
+            several = pieces >= 3 and (not isinstance(better, Torus) or self._told(better, again))
             if further and (several or (pieces == 2 and self._tangent(better, again))):
                 best = len(again), better, again
         if best is not None:
@@ -219,33 +221,27 @@ class Growth:
             return count, surface, rows
         better = refined(made, p)
         again = self._even(better, self._grown(better, self.tolerance, seed), seed)
-        further = len(again) > 1.2 * count and self._rings(better, again) > 3
+        further = len(again) > 1.2 * count and self._overdetermined(better, again)
         return (len(again), better, again) if further else (count, surface, rows)
 
-    def _rings(self, surface: Surface, rows: Ints) -> int:
-        """On how many rings of a torus corners of triangles lie: one passes through any three."""
-        local = surface.frame.local(self.points[np.unique(self.corners[rows])])
-        return len(np.unique(np.round(local[:, 2] / (20.0 * self.tolerance))))
-
-    def _bends_at_will(self, surface: Surface, rows: Ints) -> bool:
-        """Whether a surface is a torus near to so few triangles that it can be bent to: to be of one their corners are
-        some more than tell it, and lie on it as exactly as files are written."""
-        if not isinstance(surface, Torus) or len(rows) >= FEW:
-            return False
+    def _told(self, torus: Torus, rows: Ints) -> bool:
+        """Whether some triangles tell a torus that grew over them, rather than one that passes through them as through
+        any: of few their corners lie on it as exactly as files are written, and are more than tell it; three rings
+        stand evenly around its tube, and what is beside them goes over into it."""
         p = self.points[np.unique(self.corners[rows])]
-        off = float(np.abs(surface.signed_distance(p)).max())
-        return off > TRULY * self.scale or len(p) < freedoms(surface) + SURPLUS
-
-    def _through_any(self, surface: Surface, rows: Ints) -> bool:
-        """Whether a surface is a torus through three rings, as through any three: not through such as stand evenly
-        around the tube, when what is beside them goes over into it."""
-        if not isinstance(surface, Torus):
-            return False
-        rings = rings_around(surface, self.points[np.unique(self.corners[rows])], 20.0 * self.tolerance)
-        if len(rings) != 3:
-            return False
+        if len(rows) < FEW:
+            off = float(np.abs(torus.signed_distance(p)).max())
+            if off > TRULY * self.scale or len(p) < freedoms(torus) + SURPLUS:
+                return False
+        rings = rings_around(torus, p, _RINGS * self.tolerance)
         steps = np.diff(rings)
-        return bool(steps.max() > _ALIKE * steps.min() or not self._goes_on(surface, rows))
+        return len(rings) != 3 or (float(steps.max()) <= _ALIKE * float(steps.min()) and self._goes_on(torus, rows))
+
+    def _overdetermined(self, torus: Torus, rows: Ints) -> bool:
+        """Whether the corners of some triangles stand on more rings of a torus than the three that any passes through,
+        or on none."""
+        p = self.points[np.unique(self.corners[rows])]
+        return not 0 < len(rings_around(torus, p, _RINGS * self.tolerance)) <= 3
 
     def _axis(self, surface: Surface, rows: Ints) -> Frame | None:
         """The axis of a round surface; of a sphere that of a cone through the same triangles."""
@@ -311,14 +307,14 @@ class Growth:
         own = self.corners[seed]
         p = self.points[np.concatenate([own, np.setdiff1d(self.corners[rows], own)])]
         away, along = _about(origins, ways, p)
-        for k, r, z, tube in tubes(away, along, 2.0 * self.tolerance).tolist():
+        for k, r, z, tube in tubes(away, np.ascontiguousarray(along), 2.0 * self.tolerance).tolist():
             made: Surface = Torus(Frame.of(origins[int(k)] + z * ways[int(k)], ways[int(k)]), r, tube)
             again = self._grown(made, 4.0 * self.tolerance, seed)
             if len(again) < FEW:
                 continue
             better = refined(made, self.points[np.unique(self.corners[again])])
             again = self._even(better, self._grown(better, self.tolerance, seed), seed)
-            if len(again) >= FEW and self._rings(better, again) > 3:
+            if len(again) >= FEW and self._overdetermined(better, again):
                 self.take(better, again)
                 return True
         return False

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, given
+from lithon.arrays import Floats, given, whole
 from lithon.geometry.frames import Frame
 from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Cylinder, Plane, Surface
@@ -69,7 +69,7 @@ def _tell(out: Floats, found: int, kind: int, measure: float, here: Floats) -> i
 def _scattered(p: Floats, n: Floats, most: float, torus: bool) -> Floats:
     """As `scattered_fits`: a row for each, its kind, how far corners stand off in the mean, origin, axes, numbers."""
     starts = np.zeros((6, 15))
-    m = _plane(p, n, starts, 0)
+    m = _plane(p, n, starts, whole(0))
     m = _cylinder(p, n, starts, m)
     m = _cone(p, n, starts, m)
     m = _sphere(p, starts, m)
@@ -79,7 +79,7 @@ def _scattered(p: Floats, n: Floats, most: float, torus: bool) -> Floats:
     found, k = 0, 0
     while k < m:
         kind, here = _start_of(starts[k])
-        off = _nearer(kind, here, p, 6)[1]
+        off = _nearer(kind, here, p, whole(6))[1]
         if off <= most:
             found = _tell(out, found, kind, off, here)
         if torus and kind == CYLINDER:
@@ -92,7 +92,7 @@ def _scattered(p: Floats, n: Floats, most: float, torus: bool) -> Floats:
 def _fits(p: Floats, n: Floats, middle: Floats, normal: Floats, near: float) -> Floats:
     """As `round_fits`: a row for each, its kind, lean, origin, axes and numbers."""
     starts = np.zeros((7, 15))
-    m = 0
+    m = whole(0)
     # Triangles say better than their corners how a cylinder lies: theirs is the normal of a chord.
     for turn in range(2):
         q, w = (middle, normal) if turn == 0 else (p, n)
@@ -104,7 +104,7 @@ def _fits(p: Floats, n: Floats, middle: Floats, normal: Floats, near: float) -> 
     found = 0
     for k in range(m):
         kind, here = _start_of(starts[k])
-        off, rounds = 2.0 * near, 4
+        off, rounds = 2.0 * near, whole(4)
         while near < off < 30.0 * near and rounds <= 12:  # what comes near does so at once (Gauss-Newton)
             off = _nearer(kind, here, p, rounds)[0]
             rounds += 8

@@ -9,10 +9,10 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats
+from lithon.arrays import Floats, whole
 
 #: What may move how.
-FIXED, FREE, ON_PLANE, ON_CYLINDER, ON_SPHERE, ON_CONE, ON_TORUS, ON_LINE = 0, 1, 2, 3, 4, 5, 6, 7
+FIXED, FREE, ON_PLANE, ON_CYLINDER, ON_SPHERE, ON_CONE, ON_TORUS, ON_LINE = (whole(k) for k in range(8))
 
 
 @njit(cache=True)

@@ -11,7 +11,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, unit
+from lithon.arrays import Bools, Floats, Ints, cross_product, unit, whole
 from lithon.geometry.triples import length
 from lithon.mesh.web import Web, around, at_side, kept_row, shape
 from lithon.mesh.web_changes import beside, draw_in, folds, has, stays_good
@@ -22,6 +22,8 @@ _NARROW, _POOR = np.radians(25.0), np.radians(13.0)
 _SHARP, _LEAST = float(np.cos(_NARROW)), 0.12
 #: A neck is no wider than this share of what is ignored.
 _NECK = 0.2
+#: Nodes become one across a face, or along an edge. Not plain ones: what is called is compiled for each of those.
+_ACROSS, _ALONG = np.bool_(True), np.bool_(False)
 
 
 def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) -> tuple[Ints, Ints, Floats]:
@@ -88,7 +90,7 @@ def draw_together(w: Web, at: Ints, across: Ints, limit: float, bound: Bools, ch
             u, v = v, u
         if w.many[u] != 2 or w.many[v] < 2 or bound[u] or _in_common(w, u, v):
             continue
-        if at_side(w, u, v, gone) != 2 or not _merged(w, u, v, f, True, gone, one, two, new, rows, was):
+        if at_side(w, u, v, gone) != 2 or not _merged(w, u, v, f, _ACROSS, gone, one, two, new, rows, was):
             continue
         changed[v] = True
         for way in range(2):
@@ -204,7 +206,7 @@ def _one_more(
 ) -> int:
     """Make the next two nodes at a tip one, or take one away that has none to meet; the node at the tip then, -1 where
     that is all. past (2,): the other ends of kept sides that are none of this tip's."""
-    a, b, count = -1, -1, 0
+    a, b, count = whole(-1), whole(-1), 0
     for k in range(w.many[m]):
         x = w.kept[m, k]
         if x != past[0] and x != past[1] and _third(w, m, x, f) >= 0:
@@ -218,17 +220,17 @@ def _one_more(
         if not _sharp(p, m, a, b):
             return -1
         # Neither edge goes further than the limit.
-        if not bound[a] and _off(w, b, m, a) <= limit and _merged(w, a, b, f, True, gone, one, two, new, rows, was):
+        if not bound[a] and _off(w, b, m, a) <= limit and _merged(w, a, b, f, _ACROSS, gone, one, two, new, rows, was):
             return b
-        if not bound[b] and _off(w, a, m, b) <= limit and _merged(w, b, a, f, True, gone, one, two, new, rows, was):
+        if not bound[b] and _off(w, a, m, b) <= limit and _merged(w, b, a, f, _ACROSS, gone, one, two, new, rows, was):
             return a
         return -1
     # A node of one edge between two of it that both meet the same of the other: it goes, as does one between the two.
     for u, v in ((a, x), (b, y)):
         if not bound[u] and length(p, m, u) < limit and kept_row(w, u, v) >= 0 and w.many[u] == 2:
-            return m if _merged(w, u, m, f, False, gone, one, two, new, rows, was) else -1
+            return m if _merged(w, u, m, f, _ALONG, gone, one, two, new, rows, was) else -1
         if not bound[v] and w.many[v] == 0 and length(p, v, u) < limit:
-            return m if _merged(w, v, u, f, True, gone, one, two, new, rows, was) else -1
+            return m if _merged(w, v, u, f, _ACROSS, gone, one, two, new, rows, was) else -1
     return -1
 
 
@@ -299,8 +301,9 @@ def _merged(
         return False
     if w.many[u] + w.many[v] > w.kept.shape[1]:
         return False
-    m = beside(w, u, v, False, rows, was)
-    if not stays_good(w, u, v, rows, m, stay, stay, 0.0, True, was, new) or folds(w, u, v, new, m, stay, was):
+    m = beside(w, u, v, np.bool_(False), rows, was)
+    good = stays_good(w, u, v, rows, m, stay, stay, 0.0, np.bool_(True), was, new)
+    if not good or folds(w, u, v, new, m, stay, was):
         return False
     for k in range(stay):
         t = rows[k]
@@ -309,5 +312,5 @@ def _merged(
         after = shape(w.p, new[k, 0], new[k, 1], new[k, 2])
         if after < _LEAST and after < 0.9 * shape(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]):
             return False
-    draw_in(w, u, v, gone, many, False)
+    draw_in(w, u, v, gone, many, np.bool_(False))
     return True

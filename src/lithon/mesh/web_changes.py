@@ -90,7 +90,7 @@ def folds(w: Web, u: int, v: int, tri: Ints, n: int, looked: int, was: Floats) -
                 continue
             if kept_row(w, v, x) >= 0:
                 continue
-            at, other = 0, -1
+            at, other = 0, whole(-1)
             for t in range(n):
                 if tri[t, 0] == x or tri[t, 1] == x or tri[t, 2] == x:
                     at += 1
@@ -248,7 +248,7 @@ def _collapse(
         p[v, 0], p[v, 1], p[v, 2] = x0, y0, z0
         return False
     w.rank[v] = max(w.rank[v], w.rank[u]) if tiny else w.rank[v]
-    draw_in(w, u, v, gone, many, True)
+    draw_in(w, u, v, gone, many, np.bool_(True))
     return True
 
 
@@ -376,7 +376,7 @@ def _swap(w: Web, a: int, b: int, buf: Ints, beside: Ints, corners: Ints) -> boo
             first = first or (w.tri[one, k] == a and w.tri[one, (k + 1) % 3] == b)
         if not first:
             return False
-    c, d = -1, -1
+    c, d = whole(-1), whole(-1)
     for k in range(3):
         if w.tri[one, k] != a and w.tri[one, k] != b:
             c = w.tri[one, k]
