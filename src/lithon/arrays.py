@@ -14,8 +14,10 @@ Floats: TypeAlias = npt.NDArray[np.float64]
 Ints: TypeAlias = npt.NDArray[np.int64]
 Bools: TypeAlias = npt.NDArray[np.bool_]
 
-#: Makes a number that starts a count in compiled code; for a plain 0 or 1 what is called would be compiled once more.
+#: Make a number that starts a count in compiled code, or a flag; for a plain 0 or True what is called would be compiled
+#: once more.
 whole: Any = np.int64
+flag: Any = np.bool_
 
 
 def frozen(values: npt.ArrayLike) -> Floats:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats
+from lithon.arrays import Bools, Floats, flag
 from lithon.geometry.surfaces import Plane
 
 #: So many numbers a fold has: two for the way of either plane, one for its place.
@@ -91,8 +91,8 @@ def _settled(p: Floats, side: Bools, up: Floats) -> tuple[Floats, bool, float]:
         many = side.sum()
         if min(many, len(p) - many) < _FEWEST:
             break
-        _level(p, side, np.bool_(True), up, planes[0])
-        _level(p, side, np.bool_(False), up, planes[1])
+        _level(p, side, flag(True), up, planes[0])
+        _level(p, side, flag(False), up, planes[1])
         if min((planes[0, 3:] * up).sum(), (planes[1, 3:] * up).sum()) < _UPRIGHT:
             break
         above = below = 0.0

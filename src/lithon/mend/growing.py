@@ -237,11 +237,11 @@ class Growth:
         steps = np.diff(rings)
         return len(rings) != 3 or (float(steps.max()) <= _ALIKE * float(steps.min()) and self._goes_on(torus, rows))
 
-    def _overdetermined(self, torus: Torus, rows: Ints) -> bool:
+    def _overdetermined(self, torus: Surface, rows: Ints) -> bool:
         """Whether the corners of some triangles stand on more rings of a torus than the three that any passes through,
         or on none."""
         p = self.points[np.unique(self.corners[rows])]
-        return not 0 < len(rings_around(torus, p, _RINGS * self.tolerance)) <= 3
+        return isinstance(torus, Torus) and not 0 < len(rings_around(torus, p, _RINGS * self.tolerance)) <= 3
 
     def _axis(self, surface: Surface, rows: Ints) -> Frame | None:
         """The axis of a round surface; of a sphere that of a cone through the same triangles."""
@@ -308,7 +308,7 @@ class Growth:
         p = self.points[np.concatenate([own, np.setdiff1d(self.corners[rows], own)])]
         away, along = _about(origins, ways, p)
         for k, r, z, tube in tubes(away, np.ascontiguousarray(along), 2.0 * self.tolerance).tolist():
-            made: Surface = Torus(Frame.of(origins[int(k)] + z * ways[int(k)], ways[int(k)]), r, tube)
+            made = Torus(Frame.of(origins[int(k)] + z * ways[int(k)], ways[int(k)]), r, tube)
             again = self._grown(made, 4.0 * self.tolerance, seed)
             if len(again) < FEW:
                 continue

@@ -11,7 +11,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, unit, whole
+from lithon.arrays import Bools, Floats, Ints, cross_product, flag, unit, whole
 from lithon.geometry.triples import length
 from lithon.mesh.web import Web, around, at_side, kept_row, shape
 from lithon.mesh.web_changes import beside, draw_in, folds, has, stays_good
@@ -23,7 +23,7 @@ _SHARP, _LEAST = float(np.cos(_NARROW)), 0.12
 #: A neck is no wider than this share of what is ignored.
 _NECK = 0.2
 #: Nodes become one across a face, or along an edge. Not plain ones: what is called is compiled for each of those.
-_ACROSS, _ALONG = np.bool_(True), np.bool_(False)
+_ACROSS, _ALONG = flag(True), flag(False)
 
 
 def tips(points: Floats, triangles: Ints, of: Ints, kept: Ints, limit: float) -> tuple[Ints, Ints, Floats]:
@@ -301,8 +301,8 @@ def _merged(
         return False
     if w.many[u] + w.many[v] > w.kept.shape[1]:
         return False
-    m = beside(w, u, v, np.bool_(False), rows, was)
-    good = stays_good(w, u, v, rows, m, stay, stay, 0.0, np.bool_(True), was, new)
+    m = beside(w, u, v, flag(False), rows, was)
+    good = stays_good(w, u, v, rows, m, stay, stay, 0.0, flag(True), was, new)
     if not good or folds(w, u, v, new, m, stay, was):
         return False
     for k in range(stay):
@@ -312,5 +312,5 @@ def _merged(
         after = shape(w.p, new[k, 0], new[k, 1], new[k, 2])
         if after < _LEAST and after < 0.9 * shape(w.p, w.tri[t, 0], w.tri[t, 1], w.tri[t, 2]):
             return False
-    draw_in(w, u, v, gone, many, np.bool_(False))
+    draw_in(w, u, v, gone, many, flag(False))
     return True

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, whole
+from lithon.arrays import Bools, Floats, Ints, flag, whole
 from lithon.geometry.triples import Vector, cosine, cross, length
 from lithon.mesh.web import Web, around, at_side, drop, join, keep, kept_row, leave, let_go, shape, sides
 
@@ -248,7 +248,7 @@ def _collapse(
         p[v, 0], p[v, 1], p[v, 2] = x0, y0, z0
         return False
     w.rank[v] = max(w.rank[v], w.rank[u]) if tiny else w.rank[v]
-    draw_in(w, u, v, gone, many, np.bool_(True))
+    draw_in(w, u, v, gone, many, flag(True))
     return True
 
 
