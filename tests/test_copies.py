@@ -24,6 +24,8 @@ from lithon.brep.tessellation.tessellate import body_mesh, open_edges
 from lithon.brep.topology import Body, Model, rough_box
 from lithon.brep.validate import flaws
 from lithon.errors import Refusal
+from lithon.mesh import partly
+from lithon.mesh.partly import what_can
 from lithon.mesh.sizing import SizeRules
 from lithon.operations.fingerprints import fingerprint, resolve
 from lithon.operations.running import run
@@ -266,3 +268,27 @@ def test_copies_are_meshed_and_bonded_like_other_bodies():
     assert mesh.conformal()
     whole = 3 * 480.0 + np.pi * 1.5**2 * 4.0
     assert mesh.volumes.sum() == pytest.approx(whole, rel=0.01)
+
+
+def test_copies_that_stand_alone_are_meshed_once_unless_one_is_asked_for_more(monkeypatch):
+    """Every copy has the mesh of the first, on its own faces; a mirrored one that of the first mirrored one."""
+    model = row_of(prism(rectangle(0.0, 0.0, 30.0, 20.0, 4.0), 8.0, name="pad"), 7)
+    asked, mesh_of_part = [], partly.tetrahedral_mesh
+    monkeypatch.setattr(partly, "tetrahedral_mesh", lambda part, *rest: asked.append(part) or mesh_of_part(part, *rest))
+    mesh = what_can(model, SizeRules(6.0))
+    assert len(asked) == 2 and mesh.bodies == model.bodies
+    own = np.bincount(mesh.body, weights=mesh.volumes)
+    assert mesh.volumes.min() > 0.0 and np.ptp(own[[0, 1, 3, 4, 6]]) < 1e-9 * own[0] and own[2] == pytest.approx(own[5])
+    assert own.sum() == pytest.approx(sum(mass_properties(b).volume for b in model.bodies), rel=0.01)
+    for k, face in enumerate(mesh.faces):
+        rows = mesh.triangles[mesh.face == k]
+        assert np.abs(face.surface.signed_distance(mesh.points[np.unique(rows)])).max() < 1e-9
+        a, b, c = (mesh.points[rows[:, j]] for j in range(3))
+        out = face.surface.normal((a + b + c) / 3.0) * (1.0 if face.along else -1.0)
+        assert (np.einsum("ij,ij->i", np.cross(b - a, c - a), out) > 0.0).all()
+    finer = model.bodies[4]
+    asked.clear()
+    mesh = what_can(model, SizeRules(6.0, local=((finer.faces[0], 1.0),)))
+    many = np.bincount(mesh.body)
+    assert [finer in part.bodies for part in asked].count(True) == 1 and len(asked) == 3
+    assert many[4] > 1.5 * many[1] and many[0] == many[1] == many[3] and many[2] == many[5]

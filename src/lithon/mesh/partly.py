@@ -11,6 +11,7 @@ from dataclasses import replace
 import numpy as np
 import scipy
 
+from lithon.brep.copies import Copied, copy_of, origin_of, root_of
 from lithon.brep.faceted import faceted
 from lithon.brep.shells import closed
 from lithon.brep.topology import Body, Model
@@ -44,12 +45,19 @@ def what_can(
     made: list[Mesh] = []
     failures: list[Failure] = []
     named, why = True, None
+    known = dict[tuple[Body, bool], Mesh]()
     waiting = deque((group, progress.part(k / len(groups), (k + 1) / len(groups))) for k, group in enumerate(groups))
     while waiting:
         group, ahead = waiting.popleft()
+        shape = _shape(group, rules)
+        if shape in known:
+            made.append(_carried(known[shape], group[0]))
+            continue
         part = model if len(group) == len(model.bodies) else Model(tuple(group), model.tolerance)
         try:
             made.append(_mesh(part, rules, ahead, lattice))
+            if shape is not None:
+                known[shape] = made[-1]
         except Refusal as refusal:
             if len(less := _together(part, by_faces=True)) > 1:  # faces may lie on each other unshared
                 waiting.extendleft((one, ahead) for one in reversed(less))
@@ -63,9 +71,9 @@ def what_can(
                     failures += made[-1].failures
                     continue
             why = why or refusal
-            known = failing(group, refusal, model.tolerance)
-            named = named and bool(known)
-            failures += known or [_told(group, refusal)]
+            blamed = failing(group, refusal, model.tolerance)
+            named = named and bool(blamed)
+            failures += blamed or [_told(group, refusal)]
     if not made:
         assert why is not None
         skin = skin_of(model, rules, failures, progress) if named else None
@@ -73,6 +81,35 @@ def what_can(
             raise why
         return skin
     return replace(made[0] if len(made) == 1 else _joined(made), failures=tuple(failures))
+
+
+def _shape(group: list[Body], rules: SizeRules) -> tuple[Body, bool] | None:
+    """What a body that stands alone is a copy of, and whether mirrored, where nothing is asked of it by itself: its
+    elements are those of every other copy."""
+    if len(group) > 1 or rules.steep:
+        return None
+    body, copy = group[0], copy_of(group[0])
+    for entity in (*rules.named(), *(x for x, _ in rules.local)):
+        if isinstance(entity, Body):
+            asked = entity is body
+        elif copy is None:
+            asked = entity in body.faces or entity in body.edges()
+        else:
+            asked = (origin := origin_of(entity)) is not None and origin[0] is copy
+        if asked:
+            return None
+    return root_of(body), copy is not None and copy.mirror
+
+
+def _carried(mesh: Mesh, body: Body) -> Mesh:
+    """The mesh of a body where another copy of the same stands."""
+    here, there = copy_of(mesh.bodies[0]), copy_of(body)
+    points = mesh.points if here is None else here.back(mesh.points)
+    sources = [f if here is None else source for f in mesh.faces for _, source in (origin_of(f) or (None, f),)]
+    return replace(
+        mesh, points=points if there is None else there.points(points), bodies=(body,),
+        faces=tuple(sources if there is None else Copied(there, sources)),
+    )  # fmt: skip
 
 
 def _mesh(model: Model, rules: SizeRules, progress: Progress, lattice: float) -> Mesh:
