@@ -290,7 +290,7 @@ def test_the_command_line_says_what_was_not_meshed(monkeypatch, tmp_path):
     import lithon.mesh.partly as partly
     from lithon.cli import cli
 
-    model = Model.of([prism(rectangle(30 * k, 0, 30 * k + 20, 20), 10.0, name=f"part {k}") for k in range(2)])
+    model = Model.of([prism(rectangle(30 * k, 0, 30 * k + 20, 20 + k), 10.0, name=f"part {k}") for k in range(2)])
     write_step(model, tmp_path / "two.step", "two")
 
     def meshed(model, rules, progress=None):
