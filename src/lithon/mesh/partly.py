@@ -11,10 +11,10 @@ from dataclasses import replace
 import numpy as np
 import scipy
 
-from lithon.brep.copies import Copied, copy_of, origin_of, root_of
+from lithon.brep.copies import Copied, copy_of, handle
 from lithon.brep.faceted import faceted
 from lithon.brep.shells import closed
-from lithon.brep.topology import Body, Model
+from lithon.brep.topology import Body, Face, Model
 from lithon.errors import Refusal
 from lithon.mesh.failing import approximated, failing, skin_of
 from lithon.mesh.mesh import Mesh
@@ -89,26 +89,24 @@ def _shape(group: list[Body], rules: SizeRules) -> tuple[Body, bool] | None:
     if len(group) > 1 or rules.steep:
         return None
     body, copy = group[0], copy_of(group[0])
-    for entity in (*rules.named(), *(x for x, _ in rules.local)):
-        if isinstance(entity, Body):
-            asked = entity is body
-        elif copy is None:
-            asked = entity in body.faces or entity in body.edges()
-        else:
-            asked = (origin := origin_of(entity)) is not None and origin[0] is copy
-        if asked:
-            return None
-    return root_of(body), copy is not None and copy.mirror
+    asked = (*rules.named(), *(x for x, _ in rules.local))
+    if body in asked:
+        return None
+    told = [handle(x) for x in asked if not isinstance(x, Body)]
+    if copy is not None:
+        return None if any(uid == copy.uid for uid, _ in told) else (copy.body, copy.mirror)
+    own = {*body.faces, *body.edges()} if told else set()
+    return None if any(uid == 0 and x in own for uid, x in told) else (body, False)
 
 
 def _carried(mesh: Mesh, body: Body) -> Mesh:
     """The mesh of a body where another copy of the same stands."""
     here, there = copy_of(mesh.bodies[0]), copy_of(body)
     points = mesh.points if here is None else here.back(mesh.points)
-    sources = [f if here is None else source for f in mesh.faces for _, source in (origin_of(f) or (None, f),)]
+    faces = [source for f in mesh.faces if isinstance(source := handle(f)[1], Face)]
     return replace(
         mesh, points=points if there is None else there.points(points), bodies=(body,),
-        faces=tuple(sources if there is None else Copied(there, sources)),
+        faces=tuple(faces if there is None else Copied(there, faces)),
     )  # fmt: skip
 
 
