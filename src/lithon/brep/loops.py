@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict
 from collections.abc import Sequence
 
@@ -14,8 +15,10 @@ from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Coedge, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.charts import Chart
-from lithon.geometry.rounds import Sphere, Torus
+from lithon.geometry.curves import TURN
+from lithon.geometry.rounds import Cone, Sphere, Torus
 from lithon.geometry.surfaces import Surface
+from lithon.geometry.swept import Revolution
 
 
 def trace(coedges: Sequence[Coedge], surface: Surface, along: bool) -> list[Loop]:
@@ -73,7 +76,6 @@ def _first(coedge: Coedge) -> Vertex:
 
 def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: bool) -> Coedge:
     at = _first(choices[0]).point
-    normal = surface.normal(at[None])[0] * (1.0 if along else -1.0)
     # Chords of one length instead of tangents: edges that leave in one direction part by their curvature.
     step = 0.1 * min(c.edge.length for c in (arriving, *choices))
     if step <= 0.0:
@@ -81,6 +83,8 @@ def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: 
             "an edge would be drawn together into a point", where=spot(at),
             remedy="a smaller gap, or clear the short edges there first",
         )  # fmt: skip
+
+    normal = _facing(surface, at, step) * (1.0 if along else -1.0)
 
     def chord(c: Coedge, from_end: bool) -> Floats:
         share = step / c.edge.length
@@ -97,6 +101,19 @@ def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: 
     return max(choices, key=turn)
 
 
+def _facing(surface: Surface, at: Floats, step: float) -> Floats:
+    """The direction (3,) along which edges that leave a point (3,) are seen in the order in which they lie around it:
+    the normal, and at the apex of a cone, where there is none, its mean around it."""
+    if isinstance(surface, Cone | Revolution):
+        frame = surface.frame
+        away = np.linalg.norm(cross_product(at - frame.origin, frame.z))
+        if away < 1e-3 * step:
+            angle = np.arange(8) * (TURN / 8)
+            ring = at + step * (np.outer(np.cos(angle), frame.x) + np.outer(np.sin(angle), frame.y))
+            return np.asarray(surface.normal(surface.project(ring)).mean(axis=0))
+    return np.asarray(surface.normal(at[None])[0])
+
+
 def flat_loop(loop: Loop, chart: Chart, along: bool) -> tuple[Floats, float]:
     """Unwrapped flat points (n,2), mirrored where the face runs against its surface, and the advance."""
     parts = []
@@ -105,13 +122,14 @@ def flat_loop(loop: Loop, chart: Chart, along: bool) -> tuple[Floats, float]:
         points = points if c.forward else points[::-1]
         parts.append(points if c.edge.ring else points[:-1])
     flat = chart.flat(np.concatenate(parts)) * np.array([1.0 if along else -1.0, 1.0])
-    period = chart.flat_period
-    if period is None:
-        return flat, 0.0
-    step = np.diff(np.append(flat[:, 0], flat[0, 0]))
-    step -= period * np.round(step / period)
-    flat[:, 0] = flat[0, 0] + np.concatenate([[0.0], np.cumsum(step[:-1])])
-    return flat, period * round(float(step.sum()) / period)
+    advance = 0.0
+    for k, period in enumerate((chart.flat_period, getattr(chart, "second_period", None))):
+        if period is not None:
+            step = np.diff(np.append(flat[:, k], flat[0, k]))
+            step -= period * np.round(step / period)
+            flat[:, k] = flat[0, k] + np.concatenate([[0.0], np.cumsum(step[:-1])])
+            advance = advance if k else period * round(float(step.sum()) / period)
+    return flat, advance
 
 
 def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Loop, ...]]:
@@ -148,7 +166,7 @@ def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Lo
     for k in plain:
         if k in groups:
             continue
-        home = _home(flats[k][0], {o: shapes[o] for o in outers if not _beside(loops[k], loops[o])}, period)
+        home = _home(flats[k][0], {o: shapes[o] for o in outers if not _beside(loops[k], loops[o])}, period, second)
         if home is not None:
             groups[home].append(k)
             continue
@@ -185,13 +203,14 @@ def _beside(hole: Loop, outline: Loop) -> bool:
     return any((c.edge, c.forward) in runs for c in outline)
 
 
-def _home(flat: Floats, shapes: dict[int, shapely.Geometry], period: float) -> int | None:
+def _home(flat: Floats, shapes: dict[int, shapely.Geometry], period: float, second: float | None) -> int | None:
     """The smallest outline that holds most of a hole's points."""
     best: int | None = None
     shifts = (0.0,) if not period else (0.0, period, -period, 2.0 * period, -2.0 * period)
+    rises = (0.0,) if not second else (0.0, second, -second)
     for k, shape in shapes.items():
-        for s in shifts:
-            held = float(shapely.intersects_xy(shape, flat[:, 0] + s, flat[:, 1]).mean())
+        for s, rise in itertools.product(shifts, rises):
+            held = float(shapely.intersects_xy(shape, flat[:, 0] + s, flat[:, 1] + rise).mean())
             if held > 0.5 and (best is None or shape.area < shapes[best].area):
                 best = k
     return best

@@ -83,9 +83,10 @@ class Cone:
     def chart(self, outlines: Outlines) -> Chart:
         every = np.concatenate(list(outlines)) if len(outlines) else self.frame.origin[None]
         slant, _, _ = self._split(every)
-        around = sum(turns(polar(self.frame, p)[2], TURN) for p in outlines)
-        if around != 0 or slant.min() < 1e-9 * slant.max():
-            return ConeTip(self, around != 0)
+        if slant.min() < 1e-9 * slant.max():
+            return ConeTip(self, inside=False)
+        if sum(turns(polar(self.frame, p)[2], TURN) for p in outlines) != 0:
+            return ConeTip(self, inside=True)
         return ConeBand(self, float(np.exp(np.log(slant).mean())))
 
 
