@@ -66,6 +66,15 @@ def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Prog
         out, cut_any = _of_triangles(out, [b for b in soups if b in bonded], surface), True
         soups = [b for b in soups if b not in bonded]
     if not cut_any:
+        for body in bodies:
+            if _passes(body, surface, model.tolerance):
+                spots = _spots(body)
+                raise Refusal(
+                    f"the {surface.kind} cannot be followed through {body.name}: it touches one of its faces there",
+                    where=spot(spots[np.abs(surface.signed_distance(spots)).argmin()]),
+                    remedy=f"cut with a plane, or move the {surface.kind} a little",
+                    entities=(body,),
+                )
         raise Refusal(
             f"the {surface.kind} does not pass through any of these bodies",
             where=spot(surface.frame.origin),
@@ -96,12 +105,21 @@ def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
 
 
 def _passes(body: Body, surface: Surface, tolerance: float) -> bool:
-    """Whether a surface passes through a body of triangles."""
-    soup, around = soup_of(body), box(body)
-    # A round surface can pass through the midst of a triangle.
-    spots, _ = spread_inside(soup.points[soup.corners], _LOOKED * float(np.linalg.norm(around[1] - around[0])))
-    off = surface.signed_distance(np.concatenate([soup.points, spots]))
+    """Whether a surface passes through a body, as far as spots spread over its faces tell."""
+    off = surface.signed_distance(_spots(body))
     return bool(off.min() < -20.0 * tolerance and off.max() > 20.0 * tolerance)
+
+
+def _spots(body: Body) -> Floats:
+    """Points (n,3) on the faces of a body, densely: a round surface can pass through the midst of a triangle."""
+    around = box(body)
+    apart = _LOOKED * float(np.linalg.norm(around[1] - around[0]))
+    if faceted(body):
+        soup = soup_of(body)
+        return np.concatenate([soup.points, spread_inside(soup.points[soup.corners], apart)[0]])
+    drawn = [(face.surface, face_mesh(face)) for face in body.faces]
+    laid = [s.project(spread_inside(mesh.points[mesh.triangles], apart)[0]) for s, mesh in drawn]
+    return np.concatenate([*(mesh.points for _, mesh in drawn), *laid])
 
 
 def _of_triangles(model: Model, chosen: Sequence[Body], surface: Surface) -> Model:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import scipy
@@ -17,6 +17,7 @@ import scipy
 from lithon.arrays import Bools, Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.tessellation.domain import Domain, flat_domain
+from lithon.brep.tessellation.opening import Opening, along
 from lithon.brep.tessellation.triangulate import Tangled, Triangulation, triangulate
 from lithon.brep.topology import Body, Edge, Face, Vertex
 from lithon.errors import Refusal, spot
@@ -74,7 +75,7 @@ class SurfaceMesh:
     edge_nodes: dict[Edge, Ints] = field(default_factory=dict)
     cut_nodes: dict[Face, Ints] = field(default_factory=dict)
     cut_share: dict[Face, Floats] = field(default_factory=dict)
-    cut_ends: dict[Face, tuple[int, int]] = field(default_factory=dict)
+    cut_ends: dict[Face, Opening] = field(default_factory=dict)
     inner: dict[Face, tuple[Ints, Floats]] = field(default_factory=dict)
     singular: dict[Face, int] = field(default_factory=dict)
     by_face: dict[Face, Ints] = field(default_factory=dict)
@@ -165,47 +166,46 @@ class SurfaceMesh:
                 return node
         raise KeyError("the nodes are not neighbours on the edge")
 
-    def _cut(self, a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
-        """Nodes along the cut that opens a face which goes around."""
-        flat = np.array([a, b])
+    def _cut(self, path: Floats, face: Face) -> tuple[Ints, Floats]:
+        """Nodes along the cut that opens a face which goes around, at the bends of its path and between them."""
         if face not in self.cut_nodes:
-            chart = chart_of(face)
-            ends = chart.point(flat)
-            size = float(self.sizes.at(ends.mean(axis=0)[None])[0])
-            path = chart.point(a + np.linspace(0.0, 1.0, 33)[:, None] * (b - a))
-            along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))])
-            n = max(1, round(float(along[-1]) / size))
-            share = np.interp(np.arange(1, n) / n * along[-1], along, np.linspace(0.0, 1.0, 33))
-            self.cut_share[face] = share
-            points = chart.point(a + share[:, None] * (b - a))
-            self.cut_nodes[face] = self._new_nodes(points)
+            chart, share, done = chart_of(face), [], 0.0
+            lengths = np.hypot(*np.diff(path, axis=0).T)
+            for a, b, part in zip(path[:-1], path[1:], lengths / max(float(lengths.sum()), 1e-300), strict=True):
+                spots = chart.point(a + np.linspace(0.0, 1.0, 33)[:, None] * (b - a))
+                size = float(self.sizes.at(0.5 * (spots[:1] + spots[-1:]))[0])
+                run = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(spots, axis=0), axis=1))])
+                n = max(1, round(float(run[-1]) / size))
+                share.append(done + part * np.interp(np.arange(n) / n * run[-1], run, np.linspace(0.0, 1.0, 33)))
+                done += part
+            self.cut_share[face] = np.concatenate(share)[1:]
+            self.cut_nodes[face] = self._new_nodes(chart.point(along(path, self.cut_share[face])))
         return self.cut_nodes[face], self.cut_share[face]
 
     def split_cut(self, face: Face, a: int, b: int) -> bool:
         """Put a node between two neighbours on a face's cut; False if they are not that."""
         if face not in self.cut_ends:
             return False
-        low, high = self.cut_ends[face]
-        chain = [low, *self.cut_nodes[face].tolist(), high]
+        cut = self.cut_ends[face]
+        chain = [cut.low, *self.cut_nodes[face].tolist(), cut.high]
         share = np.concatenate([[0.0], self.cut_share[face], [1.0]])
         for k in range(len(chain) - 1):
             if {chain[k], chain[k + 1]} == {a, b}:
                 # The cut runs straight in the flat, a helix in space on a cylinder.
                 middle = 0.5 * (share[k] + share[k + 1])
-                ends = self._cut_flat(face, low, high)
-                node = self._node(chart_of(face).point((ends[0] + middle * (ends[1] - ends[0]))[None])[0])
+                on = along(self._cut_path(face), np.array([middle]))
+                node = self._node(chart_of(face).point(on)[0])
                 self.cut_nodes[face] = np.insert(self.cut_nodes[face], k, node)
                 self.cut_share[face] = np.insert(self.cut_share[face], k, middle)
                 return True
         return False
 
-    def _cut_flat(self, face: Face, low: int, high: int) -> Floats:
-        """Flat coordinates (2,2) of a cut's ends, the upper one in the period of the lower."""
-        chart = chart_of(face)
-        ends = chart.flat(np.array([self.nodes[low], self.nodes[high]]))
-        period = chart.flat_period or 1.0
-        ends[1, 0] -= period * np.round((ends[1, 0] - ends[0, 0]) / period)
-        return ends
+    def _cut_path(self, face: Face) -> Floats:
+        """Flat corners (k,2) of a face's cut, its upper end in the period of its last bend."""
+        cut, chart = self.cut_ends[face], chart_of(face)
+        low, high = chart.flat(np.array([self.nodes[cut.low], self.nodes[cut.high]]))
+        high[0] += cut.shift(low, high, chart.flat_period or 1.0)
+        return cut.path(low, high)
 
     # ---- faces
 
@@ -253,8 +253,8 @@ class SurfaceMesh:
         self.inner[face], self.singular[face] = (self._again(old, ids, number), flat), old.singular[face]
         self.by_face[face] = number[old.by_face[face]]
         if face in old.cut_ends:
-            low, high = old.cut_ends[face]
-            self.cut_ends[face] = (int(number[low]), int(number[high]))
+            was = old.cut_ends[face]
+            self.cut_ends[face] = replace(was, low=int(number[was.low]), high=int(number[was.high]))
         return True
 
     def _again(self, old: SurfaceMesh, ids: Ints, number: Ints) -> Ints:
@@ -305,8 +305,8 @@ class SurfaceMesh:
         ids = np.concatenate([domain.keys, inner_ids])
         triangles = ids[region.triangles]
         if face in self.cut_ends:
-            low, high = self.cut_ends[face]
-            chain = [low, *self.cut_nodes[face].tolist(), high]
+            cut = self.cut_ends[face]
+            chain = [cut.low, *self.cut_nodes[face].tolist(), cut.high]
             triangles = _healed(face, triangles, chain, self.points())
         self.by_face[face] = triangles
 

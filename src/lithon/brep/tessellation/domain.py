@@ -15,16 +15,16 @@ import shapely
 
 from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of
+from lithon.brep.tessellation.division import fresh_keys
+from lithon.brep.tessellation.opening import Opening, along, choose_cut
 from lithon.brep.topology import Edge, Face
 from lithon.errors import Refusal, spot
 from lithon.geometry.charts import Chart
 
 #: Keys (n,) and points (n,3) of an edge's nodes, from start to end; a ring's first is not repeated.
 Divide = Callable[[Edge], tuple[Ints, Floats]]
-#: Keys (k,) of the nodes wanted along a cut between two flat points, and how far along (k,) in 0..1.
-CutNodes = Callable[[Floats, Floats, Face], tuple[Ints, Floats]]
-#: A cut that passes a node of a loop within this share of its length touches it.
-_CLEAR = 1e-6
+#: Keys (k,) of the nodes wanted along a cut on a flat path (n,2), at its corners too, and how far along (k,) in 0..1.
+CutNodes = Callable[[Floats, Face], tuple[Ints, Floats]]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -43,8 +43,8 @@ class Domain:
     real: Ints
     mirror: float
     chart: Chart
-    #: Keys of the nodes at the lower and upper end of the cut, where there is one.
-    cut: tuple[int, int] | None = None
+    #: The cut, where there is one.
+    cut: Opening | None = None
 
     def polygon(self) -> shapely.Polygon:
         """The outline and its holes in the plane."""
@@ -77,14 +77,12 @@ class Domain:
         return np.asarray(flat)
 
 
-def flat_domain(
-    face: Face, divide: Divide, cut_nodes: CutNodes | None = None, cut_at: tuple[int, int] | None = None
-) -> Domain:
-    """Roll out a face, cut open at `cut_at` (keys of nodes on both loops around) where that is given.
+def flat_domain(face: Face, divide: Divide, cut_nodes: CutNodes | None = None, cut_at: Opening | None = None) -> Domain:
+    """Roll out a face, cut open at `cut_at` where that is given.
 
     Raises Refusal where its loops cannot bound a region.
     """
-    cut: tuple[int, int] | None = None
+    cut: Opening | None = None
     mirror = 1.0 if face.along else -1.0
     chart = chart_of(face)
     period = chart.flat_period
@@ -194,15 +192,16 @@ def _cut_open(
     period: float,
     mirror: float,
     cut_nodes: CutNodes | None,
-    cut_at: tuple[int, int] | None,
-) -> tuple[Ints, Floats, Ints, tuple[int, int]]:
-    """One closed outline from the two loops around: along the bottom, up a cut, back along the top,
-    down the cut. The cut is the shortest straight one that crosses nothing."""
+    cut_at: Opening | None,
+) -> tuple[Ints, Floats, Ints, Opening]:
+    """One closed outline from the two loops around: along the bottom, up a cut, back along the top, down the cut."""
+    flip = np.array([mirror, 1.0])
     if cut_at is None:
-        i, j, shift = _choose_cut(bottom[2], top[2], [h[2] for h in holes], period)
+        i, j, bends = choose_cut(bottom[2], top[2], [h[2] for h in holes], period)
+        cut_at = Opening(int(bottom[0][i]), int(top[0][j]), bends * flip)
     else:
-        i, j = int(np.flatnonzero(bottom[0] == cut_at[0])[0]), int(np.flatnonzero(top[0] == cut_at[1])[0])
-        shift = -period * round(float(top[2][j, 0] - bottom[2][i, 0]) / period)
+        i, j = int(np.flatnonzero(bottom[0] == cut_at.low)[0]), int(np.flatnonzero(top[0] == cut_at.high)[0])
+    shift = cut_at.shift(bottom[2][i] * flip, top[2][j] * flip, period) * mirror
     low = np.roll(bottom[2], -i, axis=0)
     low[len(low) - i :, 0] += period if i else 0.0
     high = np.roll(top[2], -j, axis=0)
@@ -213,65 +212,15 @@ def _cut_open(
     low_keys = np.append(np.roll(bottom[0], -i), bottom[0][i])
     high_keys = np.append(np.roll(top[0], -j), top[0][j])
     up_keys, up = np.zeros(0, dtype=np.int64), np.zeros((0, 2))
+    path = cut_at.path(low[-1] * flip, high[0] * flip)
     if cut_nodes is not None:
-        a, b = low[-1], high[0]
-        up_keys, share = cut_nodes(a * [mirror, 1.0], b * [mirror, 1.0], face)
-        up = a + share[:, None] * (b - a)
+        up_keys, share = cut_nodes(path, face)
+        up = along(path, share) * flip
+    elif len(cut_at.bends):
+        up_keys, up = fresh_keys(len(cut_at.bends)), path[1:-1] * flip
     flat = np.vstack([low, up, high, (up - [period, 0.0])[::-1]])
     keys = np.concatenate([low_keys, up_keys, high_keys, up_keys[::-1]])
     real = np.ones(len(keys), dtype=np.int64)
     real[len(low) - 1 : len(low) + len(up)] = 0
     real[len(low) + len(up) + len(high) - 1 :] = 0
-    return keys, flat, real, (int(low_keys[0]), int(high_keys[0]))
-
-
-def _choose_cut(low: Floats, high: Floats, holes: list[Floats], period: float) -> tuple[int, int, float]:
-    """Indices of the cut's nodes on both loops and the shift that brings the top one beside it."""
-    gap = high[None, :, 0] - low[:, None, 0]
-    turns = -np.round(gap / period)
-    cost = np.hypot(gap + turns * period, high[None, :, 1] - low[:, None, 1])
-    walls = [_closed(low, period), _closed(high, -period), *(np.vstack([h, h[:1]]) for h in holes)]
-    a = np.concatenate([w[:-1] + [k * period, 0.0] for w in walls for k in (-2, -1, 0, 1, 2)])
-    b = np.concatenate([w[1:] + [k * period, 0.0] for w in walls for k in (-2, -1, 0, 1, 2)])
-    inner = a[len(a) - 5 * sum(map(len, holes)) :]
-    order = np.argsort(cost, axis=None, kind="stable")
-    touching: tuple[int, int, float] | None = None
-    for flat_index in order[: 50 * (len(low) + len(high))]:
-        i, j = np.unravel_index(flat_index, cost.shape)
-        shift = float(turns[i, j]) * period
-        p, q = low[i], high[j] + [shift, 0.0]
-        if not _crosses(p, q, a, b):
-            if not _touches(p, q, inner):
-                return int(i), int(j), shift
-            touching = touching or (int(i), int(j), shift)
-    if touching is not None:
-        return touching
-    raise Refusal("a face that goes around cannot be cut open between its two ends")
-
-
-def _closed(loop: Floats, advance: float) -> Floats:
-    return np.vstack([loop, loop[0] + [advance, 0.0]])
-
-
-def _touches(p: Floats, q: Floats, points: Floats) -> bool:
-    """Whether segment p-q passes so near to any of points (n,2) that rounding says on which side they are."""
-    way = q - p
-    size = float(way @ way)
-    along = (points - p) @ way
-    off = np.abs((points[:, 0] - p[0]) * way[1] - (points[:, 1] - p[1]) * way[0])
-    return bool(((along > 0.0) & (along < size) & (off < _CLEAR * size)).any())
-
-
-def _crosses(p: Floats, q: Floats, a: Floats, b: Floats) -> bool:
-    """Whether segment p-q properly crosses or runs into any of the segments a-b (n,2)."""
-    slack = 1e-9 * float(np.abs(q - p).sum() + 1e-300)
-    inner_p, inner_q = p + 1e-6 * (q - p), q - 1e-6 * (q - p)
-
-    def side(o: Floats, d: Floats, x: Floats) -> Floats:
-        return np.asarray(
-            (d[..., 0] - o[..., 0]) * (x[..., 1] - o[..., 1]) - (d[..., 1] - o[..., 1]) * (x[..., 0] - o[..., 0])
-        )
-
-    s1, s2 = side(inner_p, inner_q, a), side(inner_p, inner_q, b)
-    s3, s4 = side(a, b, inner_p), side(a, b, inner_q)
-    return bool(((s1 * s2 <= slack * slack) & (s3 * s4 <= slack * slack)).any())
+    return keys, flat, real, cut_at

@@ -7,6 +7,7 @@ and per face, which never change.
 from __future__ import annotations
 
 import functools
+import itertools
 from collections.abc import Iterable, Iterator
 from typing import Any
 
@@ -21,6 +22,7 @@ from lithon.brep.tessellation.bands import band, tubes
 from lithon.brep.tessellation.division import ANGLE, divide_edges, edge_points, fresh_keys
 from lithon.brep.tessellation.domain import Domain, flat_domain
 from lithon.brep.tessellation.facemesh import FaceMesh, clipped, joined, merged
+from lithon.brep.tessellation.opening import legs_shared
 from lithon.brep.tessellation.plain import three_sided
 from lithon.brep.tessellation.triangulate import Tangled, Triangulation, triangulate
 from lithon.brep.topology import Body, Face
@@ -191,15 +193,19 @@ def _part_mesh(face: Face) -> FaceMesh:
     return FaceMesh(points, triangles, keys, trouble)
 
 
-def _cut(a: Floats, b: Floats, face: Face) -> tuple[Ints, Floats]:
-    """Nodes along the cut that opens a face which goes around, as many as the surface turns along it or the cut
-    within the surface."""
-    points = chart_of(face).point(a + np.linspace(0.0, 1.0, 65)[:, None] * (b - a))
-    chords = np.diff(points, axis=0)
-    chords /= np.maximum(np.linalg.norm(chords, axis=1, keepdims=True), 1e-300)
-    turn = max(float(np.linalg.norm(np.diff(v, axis=0), axis=1).sum()) for v in (face.surface.normal(points), chords))
-    n = max(1, int(np.ceil(turn / ANGLE - 1e-9)))
-    return fresh_keys(n - 1), np.arange(1, n) / n
+def _cut(path: Floats, face: Face) -> tuple[Ints, Floats]:
+    """Nodes along the cut that opens a face which goes around, on each leg of its path as many as the surface turns
+    along it or the leg within the surface."""
+    chart, counts = chart_of(face), []
+    for a, b in itertools.pairwise(path):
+        points = chart.point(a + np.linspace(0.0, 1.0, 65)[:, None] * (b - a))
+        chords = np.diff(points, axis=0)
+        chords /= np.maximum(np.linalg.norm(chords, axis=1, keepdims=True), 1e-300)
+        both = face.surface.normal(points), chords
+        turn = max(float(np.linalg.norm(np.diff(v, axis=0), axis=1).sum()) for v in both)
+        counts.append(max(1, int(np.ceil(turn / ANGLE - 1e-9))))
+    share = legs_shared(path, np.array(counts))
+    return fresh_keys(len(share)), share
 
 
 def _hidden(region: Triangulation, domain: Domain, shape: shapely.Polygon) -> int:
