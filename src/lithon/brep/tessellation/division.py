@@ -24,6 +24,7 @@ CHORD = 1.0
 _edges = Remembered[Edge, tuple[Ints, Floats]]("brep/tessellation/division:edges")
 _vertices = Remembered[Vertex, int]("brep/tessellation/division:vertices")
 _next_key = [0]
+_closer = [0]
 
 
 def fresh_keys(n: int) -> Ints:
@@ -83,6 +84,48 @@ def divide_edges(edges: Iterable[Edge]) -> None:
     every = CurveBatch.of([e.curve for e in wanted]).points(np.repeat(np.arange(len(wanted)), count), t)
     for edge, points in zip(wanted, np.split(every, np.cumsum(count)[:-1]), strict=True):
         _edges[edge] = _named(edge, points)
+
+
+#: How often an edge is divided into twice as many pieces as its bend asks for.
+_HALVINGS = 4
+
+
+def divide_closer(edges: Iterable[Edge], a: Floats, b: Floats) -> list[Edge]:
+    """Divide those of some edges into twice as many pieces whose arcs stray from their chords as far as a segment a-b
+    (3,) is from these, so that one may cross the other where the arcs do not; and return them. What was drawn on them
+    has to be drawn again."""
+    spots = a + np.linspace(0.0, 1.0, 33)[:, None] * (b - a)
+    closer = []
+    for edge in edges:
+        if isinstance(edge.curve, Line) or origin_of(edge) is not None:
+            continue
+        own = edge_points(edge)[1]
+        n = len(own) if edge.ring else len(own) - 1
+        t = np.linspace(edge.t0, edge.t1, n + 1)
+        p = edge.curve.point(t)
+        if n >= _pieces(edge) << _HALVINGS or not np.allclose(p[1:-1], own[1:] if edge.ring else own[1:-1], atol=1e-9):
+            continue  # or divided elsewhere, where it has to stay so
+        way = np.diff(p, axis=0)
+        stray = np.linalg.norm(edge.curve.point(0.5 * (t[1:] + t[:-1])) - 0.5 * (p[1:] + p[:-1]), axis=1)
+        off = spots[:, None] - p[:-1]
+        share = np.clip((off * way).sum(axis=2) / np.maximum((way * way).sum(axis=1), 1e-300), 0.0, 1.0)
+        away = np.linalg.norm(off - share[..., None] * way, axis=2).min(axis=0)
+        if (away <= 3.0 * stray).any():
+            _edges[edge] = _named(edge, edge.curve.point(np.linspace(edge.t0, edge.t1, 2 * n + 1)))
+            closer.append(edge)
+    if closer:
+        _closer[0] += 1
+        made_from = {edge: origin for edge in list(_edges) if (origin := origin_of(edge)) is not None}
+        copies = [edge for edge, origin in made_from.items() if origin[1] in closer]
+        for edge in copies:
+            del _edges[edge]
+        closer += copies
+    return closer
+
+
+def times_closer() -> int:
+    """How often edges have been divided closer so far."""
+    return _closer[0]
 
 
 def known_edges(edges: Iterable[Edge]) -> dict[Edge, Ints]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import functools
 import itertools
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 import numpy as np
@@ -19,7 +19,7 @@ from lithon.arrays import Floats, Ints
 from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.copies import Copy, copy_of, origin_of
 from lithon.brep.tessellation.bands import band, tubes
-from lithon.brep.tessellation.division import ANGLE, divide_edges, edge_points, fresh_keys
+from lithon.brep.tessellation.division import ANGLE, divide_closer, divide_edges, edge_points, fresh_keys, times_closer
 from lithon.brep.tessellation.domain import Domain, flat_domain
 from lithon.brep.tessellation.facemesh import FaceMesh, clipped, joined, merged
 from lithon.brep.tessellation.opening import legs_shared
@@ -67,7 +67,7 @@ def prepare_meshes(faces: Iterable[Face]) -> None:
 def _if_drawn(face: Face) -> FaceMesh | None:
     """The triangles of a face in one part, or nothing where its boundary is tangled."""
     try:
-        return _part_mesh(face)
+        return _part_mesh(face, closer=False)  # others are drawn at the same time, on the same edges
     except Refusal:
         return None
 
@@ -100,7 +100,7 @@ def face_mesh(face: Face) -> FaceMesh:
     if face.before is not None:
         _faces[face] = joined(face_mesh(face.before), [face_mesh(plug) for plug in face.plugs()])
         return _faces[face]
-    pieces = [_part_mesh(part) for part in parts_of(face)]
+    pieces = _all_of(lambda: [_part_mesh(part) for part in parts_of(face)])
     base = np.cumsum([0, *(len(p.points) for p in pieces)])
     points, keys, triangles = merged(
         np.concatenate([p.points for p in pieces]),
@@ -110,6 +110,15 @@ def face_mesh(face: Face) -> FaceMesh:
     made = FaceMesh(points, triangles, keys, next((p.trouble for p in pieces if p.trouble), ""))
     _faces[face] = made
     return made
+
+
+def _all_of(drawn: Callable[[], list[FaceMesh]]) -> list[FaceMesh]:
+    """What belongs together, drawn again where an edge was divided closer on the way."""
+    while True:
+        before = times_closer()
+        meshes = drawn()
+        if times_closer() == before:
+            return meshes
 
 
 def _carried(face: Face, copy: Copy, source: Face) -> FaceMesh:
@@ -149,8 +158,9 @@ def outline_trouble(face: Face) -> str:
     return next((t for part in parts_of(face) if band(part) is None and (t := _outlined(part)[3])), "")
 
 
-def _outlined(face: Face) -> tuple[Triangulation, Domain, shapely.Polygon, str]:
-    """The triangles between the edges of a part of a face, in its chart, and what is wrong with its boundary. Raises
+def _outlined(face: Face, closer: bool = True) -> tuple[Triangulation, Domain, shapely.Polygon, str]:
+    """The triangles between the edges of a part of a face, in its chart, and what is wrong with its boundary. Where
+    only the chords of its edges cross and not their arcs, they are divided closer, if that may be. Raises
     CrossesItself."""
     domain = flat_domain(face, edge_points, _cut)
     shape = domain.polygon()
@@ -162,17 +172,29 @@ def _outlined(face: Face) -> tuple[Triangulation, Domain, shapely.Polygon, str]:
     try:
         region = triangulate(np.vstack([domain.flat, singular]), domain.segments)
     except Tangled as error:
-        place = domain.surface_points(domain.flat[[min(error.points[0], len(domain.flat) - 1)]])[0]
-        raise CrossesItself(face, place) from error
+        ends = domain.surface_points(domain.flat[np.minimum(error.points, len(domain.flat) - 1)])
+        if closer and len(ends) == 2 and _divided_closer(face, *ends):
+            return _outlined(face)
+        raise CrossesItself(face, ends[0]) from error
     return region, domain, shape, trouble
 
 
-def _part_mesh(face: Face) -> FaceMesh:
+def _divided_closer(face: Face, a: Floats, b: Floats) -> bool:
+    """Whether edges of a face could be divided closer beside a segment a-b (3,) of its outline that another crosses;
+    what was drawn on them is forgotten."""
+    edges = set(divide_closer(dict.fromkeys(face.edges()), a, b))
+    for drawn in list(_faces) if edges else ():
+        if not edges.isdisjoint(drawn.edges()):
+            del _faces[drawn]
+    return bool(edges)
+
+
+def _part_mesh(face: Face, closer: bool = True) -> FaceMesh:
     pulse()
     whole = band(face)
     if whole is not None:
         return whole
-    region, domain, shape, trouble = _outlined(face)
+    region, domain, shape, trouble = _outlined(face, closer)
     if not isinstance(face.surface, Plane):
         # Beside a straight edge, which stays whole, long triangles are what there is.
         slim = all(e.curve.kind != "line" for e in face.edges())
@@ -312,12 +334,10 @@ def _moved_lately(body: Body) -> _BodyMesh:
 def _body_mesh(body: Body, within: Floats | None = None) -> _BodyMesh:
     divide_edges(body.edges())
     prepare_meshes(use.face for use in body.uses)
-    rows, meshes = [], []
-    for k, use in enumerate(body.uses):
-        for piece in _pieces_of(use.face):
-            mesh = face_mesh(piece)
-            rows.append(k)
-            meshes.append(mesh if within is None else clipped(mesh, within))
+    pieces = [(k, piece) for k, use in enumerate(body.uses) for piece in _pieces_of(use.face)]
+    rows, meshes = [k for k, _ in pieces], _all_of(lambda: [face_mesh(piece) for _, piece in pieces])
+    if within is not None:
+        meshes = [clipped(mesh, within) for mesh in meshes]
     base = np.cumsum([0, *(len(mesh.keys) for mesh in meshes)])
     corners = [
         (mesh.triangles if body.uses[k].forward else mesh.triangles[:, ::-1]) + at
