@@ -92,58 +92,82 @@ def choose_cut(low: Floats, high: Floats, holes: list[Floats], period: float) ->
 def _bent(
     low: Floats, high: Floats, holes: list[Floats], period: float, walls: _Walls
 ) -> tuple[int, int, Floats] | None:
-    """A way between the holes, through the middles of the sides of triangles between them, the shortest where what is
-    wide counts for less: within one period, where it meets none of its own copies, or, where there is none, the
-    shortest of all. `walls`: all loops and their copies."""
-    turns = np.arange(-2, 3) * period
+    """A way between the holes, the shortest where what is wide counts for less: within one period, where it meets none
+    of its own copies, or, where there is none, the shortest of all. `walls`: all loops and their copies."""
     beside = period * round(float(low[:, 0].mean() - high[:, 0].mean()) / period)
-    highs = np.concatenate([high + [t + beside, 0.0] for t in turns[::-1]])
-    room = shapely.Polygon(np.concatenate([*(low + [t, 0.0] for t in turns), highs]))
-    room = room if room.is_valid else shapely.make_valid(room)
+    highs = np.concatenate([high + [beside + k * period, 0.0] for k in range(2, -3, -1)])
+    lows = np.concatenate([low + [k * period, 0.0] for k in range(-2, 3)])
+    ways = _Ways.through(_room(np.concatenate([lows, highs]), holes, float(low[:, 0].mean()), period))
+    starts, goals = ways.nodes(low), ways.nodes(highs)
+    row, col, cost = ways.links(list(starts), list(goals))
+    within = np.abs(ways.station[:, 0] - low[:, 0].mean()) <= 0.5 * period
+    for kept in (within[row] & within[col], np.ones(len(row), dtype=bool)):
+        many = len(ways.station)
+        graph = scipy.sparse.coo_array((cost[kept], (row[kept], col[kept])), shape=(many, many)).tocsr()
+        way = _shortest(graph, list(starts), list(goals))
+        if way:
+            path = _straightened(ways.station[way], ways.wide[way[1:-1]], walls)
+            copies = [shapely.LineString(path + [k * period, 0.0]) for k in range(1, 4)]
+            if not shapely.intersects(shapely.LineString(path), copies).any():
+                return starts[way[0]], goals[way[-1]] % len(high), path[1:-1] - path[0]
+    return None
+
+
+def _room(outline: Floats, holes: list[Floats], middle: float, period: float) -> shapely.Geometry:
+    """What an outline (n,2) of some periods encloses besides the holes' copies."""
+    whole = shapely.Polygon(outline)
     copies = []
     for hole in holes:
-        near = period * round(float(low[:, 0].mean() - hole[:, 0].mean()) / period)
+        near = period * round((middle - float(hole[:, 0].mean())) / period)
         copies += [shapely.Polygon(hole + [near + k * period, 0.0]) for k in range(-3, 4)]
-    room = room.difference(shapely.union_all(copies))
-    corners = shapely.get_coordinates(shapely.constrained_delaunay_triangles(room)).reshape(-1, 4, 2)[:, :3]
-    places, number = np.unique(corners.reshape(-1, 2), axis=0, return_inverse=True)
-    triangles = number.reshape(-1, 3)
-    ends = np.sort(np.stack([triangles, np.roll(triangles, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
-    sides, side_of, count = np.unique(ends, axis=0, return_inverse=True, return_counts=True)
-    side_of, open_ = (
-        side_of.reshape(-1, 3),
-        count == 2,
-    )  # a triangle's k-th side is between its k-th corner and the next
-    # Stations of a way are the sides between two triangles; it starts at a node below and ends at one above.
-    wide = np.hypot(*(places[sides[:, 1]] - places[sides[:, 0]]).T)
-    station = np.concatenate([places[sides].mean(axis=1), places])
-    at = {(float(x), float(y)): k for k, (x, y) in enumerate(places)}
-    starts = {at[x, y]: k for k, (x, y) in enumerate(low.tolist()) if (x, y) in at}
-    goals = {at[x, y]: k % len(high) for k, (x, y) in enumerate(highs.tolist()) if (x, y) in at}
-    is_start, is_goal = np.isin(triangles, list(starts)), np.isin(triangles, list(goals))
-    links: list[tuple[Ints, Ints]] = []
-    for k in range(3):
-        s, t = side_of[:, k], side_of[:, (k + 1) % 3]  # the second is across from the first corner
-        through = open_[s] & open_[t]
-        links += [(s[through], t[through]), (t[through], s[through])]
-        corner = len(sides) + triangles[:, k]
-        first, last = is_start[:, k] & open_[t], is_goal[:, k] & open_[t]
-        links += [(corner[first], t[first]), (t[last], corner[last])]
-    row, col = (np.concatenate(x) for x in zip(*links, strict=True))
-    least = np.minimum(*(np.append(wide, np.full(len(places), np.inf))[x] for x in (row, col)))
-    cost = np.hypot(*(station[row] - station[col]).T) / least
-    within = np.abs(station[:, 0] - low[:, 0].mean()) <= 0.5 * period
-    for links_kept in (within[row] & within[col], np.ones(len(row), dtype=bool)):
-        graph = scipy.sparse.coo_array(
-            (cost[links_kept], (row[links_kept], col[links_kept])), shape=(len(station), len(station))
-        ).tocsr()
-        way = _shortest(graph, [len(sides) + k for k in starts], [len(sides) + k for k in goals])
-        if way:
-            path = _straightened(station[way], wide[way[1:-1]], walls)
-            apart = [shapely.LineString(path + [k * period, 0.0]) for k in range(1, 4)]
-            if not shapely.intersects(shapely.LineString(path), apart).any():
-                return starts[way[0] - len(sides)], goals[way[-1] - len(sides)], path[1:-1] - path[0]
-    return None
+    return (whole if whole.is_valid else shapely.make_valid(whole)).difference(shapely.union_all(copies))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Ways:
+    """Triangles (m,3) of a room. A way through them passes from middle to middle of the sides between two of them, and
+    starts and ends at corners: its stations (n,2) are the sides, so `wide` (s,), and then the corners."""
+
+    triangles: Ints
+    side_of: Ints
+    open: Bools
+    wide: Floats
+    station: Floats
+
+    @staticmethod
+    def through(room: shapely.Geometry) -> _Ways:
+        corners = shapely.get_coordinates(shapely.constrained_delaunay_triangles(room)).reshape(-1, 4, 2)[:, :3]
+        places, number = np.unique(corners.reshape(-1, 2), axis=0, return_inverse=True)
+        triangles = number.reshape(-1, 3)
+        ends = np.sort(np.stack([triangles, np.roll(triangles, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
+        sides, side_of, count = np.unique(ends, axis=0, return_inverse=True, return_counts=True)
+        wide = np.hypot(*(places[sides[:, 1]] - places[sides[:, 0]]).T)
+        # A triangle's k-th side lies between its k-th corner and the next.
+        return _Ways(
+            triangles, side_of.reshape(-1, 3), count == 2, wide, np.vstack([places[sides].mean(axis=1), places])
+        )
+
+    def nodes(self, points: Floats) -> dict[int, int]:
+        """The stations at points (n,2), with their places in these."""
+        first = len(self.wide)
+        at = {(x, y): k for k, (x, y) in enumerate(self.station[first:].tolist(), first)}
+        return {at[x, y]: k for k, (x, y) in enumerate(points.tolist()) if (x, y) in at}
+
+    def links(self, starts: list[int], goals: list[int]) -> tuple[Ints, Ints, Floats]:
+        """From which station to which a way may go, and what each step costs: its length over the room that it has."""
+        corner = len(self.wide) + self.triangles
+        is_start, is_goal = np.isin(corner, starts), np.isin(corner, goals)
+        links: list[tuple[Ints, Ints]] = []
+        for k in range(3):
+            s, t = self.side_of[:, k], self.side_of[:, (k + 1) % 3]  # the second is across from the k-th corner
+            through = self.open[s] & self.open[t]
+            links += [(s[through], t[through]), (t[through], s[through])]
+            first, last = is_start[:, k] & self.open[t], is_goal[:, k] & self.open[t]
+            links += [(corner[first, k], t[first]), (t[last], corner[last, k])]
+        row, col = (np.concatenate(x) for x in zip(*links, strict=True))
+        room = np.append(self.wide, np.full(len(self.station) - len(self.wide), np.inf))
+        length = np.hypot(*(self.station[row] - self.station[col]).T)
+        return row, col, length / np.minimum(room[row], room[col])
 
 
 def _shortest(graph: scipy.sparse.csr_array, starts: list[int], goals: list[int]) -> list[int]:

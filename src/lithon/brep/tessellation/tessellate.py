@@ -162,20 +162,21 @@ def _outlined(face: Face, closer: bool = True) -> tuple[Triangulation, Domain, s
     """The triangles between the edges of a part of a face, in its chart, and what is wrong with its boundary. Where
     only the chords of its edges cross and not their arcs, they are divided closer, if that may be. Raises
     CrossesItself."""
-    domain = flat_domain(face, edge_points, _cut)
-    shape = domain.polygon()
+    while True:
+        domain = flat_domain(face, edge_points, _cut)
+        shape = domain.polygon()
+        singular = domain.flat_of(domain.chart.singular)
+        try:
+            region = triangulate(np.vstack([domain.flat, singular]), domain.segments)
+            break
+        except Tangled as error:
+            ends = domain.surface_points(domain.flat[np.minimum(error.points, len(domain.flat) - 1)])
+            if not (closer and len(ends) == 2 and _divided_closer(face, *ends)):
+                raise CrossesItself(face, ends[0]) from error
     backward = not shape.exterior.is_ccw or shape.area <= 0.0
     trouble = "a face's outer boundary runs backwards" if backward else ""
     if not trouble and not shape.is_valid:
         trouble = "a face's boundary touches or crosses itself"
-    singular = domain.flat_of(domain.chart.singular)
-    try:
-        region = triangulate(np.vstack([domain.flat, singular]), domain.segments)
-    except Tangled as error:
-        ends = domain.surface_points(domain.flat[np.minimum(error.points, len(domain.flat) - 1)])
-        if closer and len(ends) == 2 and _divided_closer(face, *ends):
-            return _outlined(face)
-        raise CrossesItself(face, ends[0]) from error
     return region, domain, shape, trouble
 
 
