@@ -13,6 +13,7 @@ from lithon.brep.area import area_of
 from lithon.brep.arrangement import skin_of
 from lithon.brep.boxes import face_boxes
 from lithon.brep.faceted import Triangles, bodies_of, soup_of, welded
+from lithon.brep.rewrite import all_apart
 from lithon.brep.shells import grouped, solids
 from lithon.brep.topology import Body, Face, FaceUse
 from lithon.brep.validate import check
@@ -39,10 +40,8 @@ def combine(a: Body, b: Body, operation: Operation, tolerance: float) -> list[Bo
     if not found:
         raise Refusal("the two bodies leave no solid", where=spot(inner_point(uses[0].face)))
     names = [a.name] if len(found) == 1 else [f"{a.name} {chr(ord('A') + k)}" for k in range(len(found))]
-    out = []
-    for shell, name in zip(found, names, strict=True):
-        out.append(check(tidied(Body(tuple(shell), name), tolerance, made.common), tolerance))
-    return out
+    parts = (Body(tuple(shell), name) for shell, name in zip(found, names, strict=True))
+    return [check(part, tolerance) for part in all_apart(tidied(part, tolerance, made.common) for part in parts)]
 
 
 #: How often the triangles of two bodies, of a subtrahend turned inside out, go around what is left at the least.

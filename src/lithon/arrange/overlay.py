@@ -28,6 +28,7 @@ from lithon.geometry.curves import Curve
 from lithon.geometry.facets import Facets
 from lithon.geometry.inscribed import planes_between
 from lithon.geometry.meet import closed_form, cross, meet, where_they_cross
+from lithon.geometry.tips import common_tips
 from lithon.progress import pulse
 from lithon.remembered import Remembered
 
@@ -300,7 +301,7 @@ class _Arranger:
         mine = self._boundary(f), self._boundary(g)
         curves = self._curves(f, g)
         # Where surfaces touch each other their curves cross: bores of one radius whose axes meet do so twice.
-        nodes = where_they_cross(curves, self.near)
+        nodes = np.concatenate([where_they_cross(curves, self.near), common_tips(f.surface, g.surface, self.near)])
         for point in nodes[(area_of(f).side(nodes, self.near) > 0) & (area_of(g).side(nodes, self.near) > 0)]:
             self._vertex(point)
         for curve in curves:

@@ -9,16 +9,15 @@ from collections.abc import Sequence
 import numpy as np
 import shapely
 
-from lithon.arrays import Floats, cross_product
+from lithon.arrays import Floats, cross_product, unit
 from lithon.brep.charts import chart_for
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Coedge, Loop, Vertex
 from lithon.errors import Refusal, spot
 from lithon.geometry.charts import Chart
-from lithon.geometry.curves import TURN
-from lithon.geometry.rounds import Cone, Sphere, Torus
+from lithon.geometry.rounds import Sphere, Torus
 from lithon.geometry.surfaces import Surface
-from lithon.geometry.swept import Revolution
+from lithon.geometry.tips import facing
 
 
 def trace(coedges: Sequence[Coedge], surface: Surface, along: bool) -> list[Loop]:
@@ -84,11 +83,13 @@ def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: 
             remedy="a smaller gap, or clear the short edges there first",
         )  # fmt: skip
 
-    normal = _facing(surface, at, step) * (1.0 if along else -1.0)
+    normal = unit(facing(surface, at, 1e-3 * step)) * (1.0 if along else -1.0)
 
     def chord(c: Coedge, from_end: bool) -> Floats:
+        """As it is seen along the normal: at the tip of a cone all edges lead down."""
         share = step / c.edge.length
-        return c.edge.at(1.0 - share if c.forward == from_end else share) - at
+        out = c.edge.at(1.0 - share if c.forward == from_end else share) - at
+        return np.asarray(out - float(out @ normal) * normal)
 
     back = chord(arriving, True)
 
@@ -99,19 +100,6 @@ def _leftmost(arriving: Coedge, choices: list[Coedge], surface: Surface, along: 
 
     # Counted counter-clockwise from where we came, the largest angle keeps the face tightest on the left.
     return max(choices, key=turn)
-
-
-def _facing(surface: Surface, at: Floats, step: float) -> Floats:
-    """The direction (3,) along which edges that leave a point (3,) are seen in the order in which they lie around it:
-    the normal, and at the apex of a cone, where there is none, its mean around it."""
-    if isinstance(surface, Cone | Revolution):
-        frame = surface.frame
-        away = np.linalg.norm(cross_product(at - frame.origin, frame.z))
-        if away < 1e-3 * step:
-            angle = np.arange(8) * (TURN / 8)
-            ring = at + step * (np.outer(np.cos(angle), frame.x) + np.outer(np.sin(angle), frame.y))
-            return np.asarray(surface.normal(surface.project(ring)).mean(axis=0))
-    return np.asarray(surface.normal(at[None])[0])
 
 
 def flat_loop(loop: Loop, chart: Chart, along: bool) -> tuple[Floats, float]:

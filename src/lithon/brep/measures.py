@@ -185,7 +185,7 @@ def _loop_moments(face: Face) -> Floats:
         start: float | None = None
         if isinstance(chart, PoleChart | LuneChart):
             chart, start = chart.fan()
-        if isinstance(chart, SplineChart) and not chart.winds and len(chart.knots()[1]) > 2 * len(chart.knots()[0]):
+        elif isinstance(chart, SplineChart) and not chart.winds and len(chart.knots()[1]) > 2 * len(chart.knots()[0]):
             chart = replace(chart, swap=not chart.swap)  # the inner integral goes from knot to knot
             start = chart.tip()
         base = float(chart.flat(next(face.edges()).at(0.37)[None])[0, 1]) if start is None else start

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid
@@ -64,3 +64,16 @@ def apart(body: Body, other: Body) -> Body:
     bare = {f for f in body.faces if not f.loops} & set(other.faces)  # the others get new edges
     faces = {f: (f.with_loops(()), True) for f in bare}
     return rewrite(body, vertices, edges, faces) if both or common or bare else body
+
+
+def all_apart(bodies: Iterable[Body]) -> list[Body]:
+    """Bodies of which none has anything in common with another, as `apart`."""
+    out: list[Body] = []
+    uses: list[FaceUse] = []
+    seen: set[Vertex | Edge] = set()
+    for body in bodies:
+        own: set[Vertex | Edge] = {*body.vertices(), *body.edges()}
+        out.append(body if seen.isdisjoint(own) else apart(body, Body(tuple(uses))))
+        uses += out[-1].uses
+        seen |= own
+    return out

@@ -6,10 +6,13 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Sequence
 from typing import TypeVar
 
+import numpy as np
+
+from lithon.arrays import cross_product
 from lithon.brep.boxes import box
 from lithon.brep.copies import root_of
 from lithon.brep.measures import uses_volume
-from lithon.brep.topology import Body, Edge, FaceUse
+from lithon.brep.topology import Body, Coedge, Edge, FaceUse
 from lithon.remembered import Remembered
 
 T = TypeVar("T")
@@ -44,8 +47,19 @@ def connected(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
 
 
 def solids(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
-    """The connected solids that closed face uses bound; a void goes with the solid whose box holds it."""
-    groups = connected(uses)
+    """The connected solids that closed face uses bound, each as a part of them; a void goes with the solid whose box
+    holds it. What touches only along an edge is not connected."""
+    sides: dict[Edge, list[tuple[int, Coedge]]] = defaultdict(list)
+    for k, use in enumerate(uses):
+        for loop in use.face.loops:
+            for coedge in loop:
+                sides[coedge.edge].append((k, coedge))
+    joints: list[list[object]] = [[] for _ in uses]
+    for edge, around in sides.items():
+        wedges = _wedges(edge, [(uses[k], c) for k, c in around]) if len(around) > 2 else [0] * len(around)
+        for (k, _), wedge in zip(around, wedges, strict=True):
+            joints[k].append((edge, wedge))
+    groups = [[uses[k] for k in group] for group in grouped(range(len(uses)), lambda k: joints[k])]
     found = [s for s in groups if uses_volume(s) > 0.0]
     for void in (s for s in groups if uses_volume(s) <= 0.0):
         inner = box(Body(tuple(void)))
@@ -55,6 +69,32 @@ def solids(uses: Sequence[FaceUse]) -> list[list[FaceUse]]:
                 solid += void
                 break
     return found
+
+
+def _wedges(edge: Edge, sides: Sequence[tuple[FaceUse, Coedge]]) -> list[int]:
+    """The wedge of a solid that each use of a face at an edge bounds, as one number a use: seen along the edge, they
+    bound wedges of solid in pairs. All one where they do not."""
+    at = edge.at(0.5)
+    step = 0.01 * edge.length  # far enough for walls that leave in one direction to part by their curvature
+    ahead = edge.at(0.5 + 1e-4) - edge.at(0.5 - 1e-4)
+    ahead /= max(float(np.linalg.norm(ahead)), 1e-300)
+    ways, opens = [], []
+    for use, coedge in sides:
+        run = 1.0 if coedge.forward else -1.0
+        into = cross_product(use.face.normal(at[None])[0], run * ahead)  # the face is to the left
+        ways.append(use.face.surface.project((at + step * into)[None])[0] - at)
+        opens.append(coedge.forward != use.forward)  # counter-clockwise of it is solid
+    first = ways[0] - float(ways[0] @ ahead) * ahead
+    second = cross_product(ahead, first)
+    angle = np.array([np.arctan2(float(way @ second), float(way @ first)) for way in ways])
+    order = np.argsort(angle)
+    order = np.roll(order, -int(np.argmax(np.array(opens)[order])))
+    in_pairs = all(opens[k] == (place % 2 == 0) for place, k in enumerate(order))
+    if not in_pairs or np.diff(np.sort(angle)).min() < 1e-9:
+        return [0] * len(sides)
+    wedge = np.empty(len(sides), dtype=np.int64)
+    wedge[order] = np.arange(len(sides)) // 2
+    return [int(w) for w in wedge]
 
 
 def shells(body: Body) -> list[list[FaceUse]]:

@@ -21,7 +21,7 @@ from lithon.brep.analysis.adjacency import adjacency
 from lithon.brep.boxes import box
 from lithon.brep.cleaning import winding_number
 from lithon.brep.faceted import Triangles, bodies_of, faceted, soup_of
-from lithon.brep.rewrite import rewrite
+from lithon.brep.rewrite import all_apart, rewrite
 from lithon.brep.shells import solids
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.tessellation.sampling import spread_inside
@@ -251,7 +251,7 @@ def _closed(
             pieces.append(part if together or side > 0 else _own_cut(part, surface, tolerance))
     for part in pieces:
         _thick_everywhere(part, surface)
-    return pieces
+    return pieces if together else all_apart(pieces)
 
 
 def _away(body: Body, surface: Surface) -> Floats:

@@ -66,12 +66,18 @@ def widest_gap(values: Floats, period: float) -> float:
 def gap_between(top: Floats, bottom: Floats, period: float) -> float:
     """The middle of the gap above a band: from the highest of its upper outline up to its lower one, a
     period on. The outlines' heights may straddle the place where the period begins."""
+    high, rise = gap_above(top, bottom, period)
+    return float(np.mod(high + 0.5 * rise, period))
+
+
+def gap_above(top: Floats, bottom: Floats, period: float) -> tuple[float, float]:
+    """Where that gap begins, and how high it is."""
     turn = 2.0 * np.pi / period
     centre = float(np.angle(np.exp(1j * turn * top).mean())) / turn
     away = top - centre
     high = centre + float((away - period * np.round(away / period)).max())
     rise = np.mod(bottom - high + 1e-9 * period, period) - 1e-9 * period
-    return float(np.mod(high + 0.5 * rise.min(), period))
+    return high, float(rise.min())
 
 
 def above_band(top: tuple[Floats, Floats], bottom: tuple[Floats, Floats]) -> Floats | None:

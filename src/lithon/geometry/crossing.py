@@ -22,6 +22,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rows import feet, row_of
 from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Plane, Surface
+from lithon.geometry.tips import common_tips
 from lithon.progress import pulse
 
 #: Where surfaces lean no more to each other (a sine), or turn about each other more often, they touch all along.
@@ -292,14 +293,18 @@ def _half(
         here = points[-1]
         p, off = onto_both(a, b, (here + step * heading)[None], rounds=12)
         new = _tangent(a, b, p[0])
-        if new is None:
-            break
+        if new is None:  # on a tip, or where they touch: up to there
+            step *= 0.5
+            if step < 1e-6 * longest:
+                break
+            continue
         beyond = 1.0 if float(new @ heading) >= 0.0 else -1.0
         new = beyond * new
         turn = float(np.arccos(np.clip(new @ heading, -1.0, 1.0)))
-        went = float(np.linalg.norm(p[0] - here))
+        went, forth = float(np.linalg.norm(p[0] - here)), float((p[0] - here) @ heading)  # over a tip it comes back
         strays = not over and beyond != side
-        if off[0] > 1e-9 * (1.0 + np.abs(p).max()) or turn > _TURN or not 0.3 * step < went < 2.0 * step or strays:
+        off_both = off[0] > 1e-9 * (1.0 + np.abs(p).max())
+        if off_both or turn > _TURN or not (forth > 0.3 * step and went < 2.0 * step) or strays:
             step *= 0.5
             if step < 1e-6 * longest:
                 break
@@ -346,6 +351,7 @@ def crossings(
         left = left[wanted(left)]
     out: list[Crossing] = []
     longest = 0.05 * size
+    ends = common_tips(a, b, tolerance)
     for curve in known:
         if len(left):
             # Where surfaces touch along a curve, what is on both to rounding may still be a way off it: the surfaces
@@ -374,12 +380,29 @@ def crossings(
         if len(points) < 4:
             left = left[1:]
             continue
-        curve = Crossing(a, b, guide(points, closed))
+        curve = Crossing(a, b, guide(points if closed else _to_tips(points, ends, longest), closed))
         out.append(curve)
         away = _off(curve, left)
         away[0] = 0.0
+        doubtful = np.flatnonzero((away > 1e-3 * longest) & (away < 0.05 * longest))  # the guide itself may stray
+        if len(doubtful):
+            on = curve.point(curve.parameter(left[doubtful]))
+            away[doubtful] = np.linalg.norm(on - left[doubtful], axis=1)
         left = left[away > 1e-3 * longest]
     return out
+
+
+def _to_tips(points: Floats, tips: Floats, longest: float) -> Floats:
+    """A branch (n,3) with its ends at tips (k,3) of the surfaces: near one it cannot be followed, as there the surface
+    turns without end."""
+    for tip in tips:
+        away = np.linalg.norm(points - tip, axis=1)
+        if not min(away[0], away[-1]) < 0.1 * longest:
+            continue
+        kept = points[away > 0.01 * longest]
+        if len(kept) > 2:
+            points = np.vstack([tip, kept] if away[0] < away[-1] else [kept, tip])
+    return points
 
 
 def touches(a: Surface, b: Surface, run: Floats, turning: bool = False) -> list[tuple[Floats, float]]:

@@ -325,15 +325,19 @@ def half_branch(
         for k in range(3):
             p[k] = here[k] + step * heading[k]
         off = _onto(a, b, p, 12)
-        if not _along(a, b, p, new):
-            break
-        cos, went, along, span, ahead, scale = 0.0, 0.0, 0.0, 0.0, 0.0, 1.0
+        if not _along(a, b, p, new):  # on a tip, or where they touch: up to there
+            step *= 0.5
+            if step < 1e-6 * longest:
+                break
+            continue
+        cos, went, forth, along, span, ahead, scale = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0
         for k in range(3):
             cos += new[k] * heading[k]
         side = 1.0 if cos >= 0.0 else -1.0
         for k in range(3):
             new[k] *= side
             went += (p[k] - here[k]) ** 2
+            forth += (p[k] - here[k]) * heading[k]
             along += (start[k] - here[k]) * heading[k]
             span += (start[k] - here[k]) ** 2
             ahead += first[k] * new[k]
@@ -342,7 +346,7 @@ def half_branch(
         turn = np.arccos(min(abs(cos), 1.0))
         # Beyond a place at which branches cross the surfaces lie the other way about it.
         strays = not over and cos * sign < 0.0
-        if off > 1e-9 * scale or turn > turning or not 0.3 * step < went < 2.0 * step or strays:
+        if off > 1e-9 * scale or turn > turning or not (forth > 0.3 * step and went < 2.0 * step) or strays:
             step *= 0.5
             if step < 1e-6 * longest:
                 break

@@ -214,13 +214,9 @@ def _cylinders(a: Cylinder, b: Cylinder, tolerance: float) -> list[Curve] | None
 
 def where_they_cross(curves: Sequence[Curve], near: float) -> Floats:
     """The points (n,3) at which curves of two surfaces come within `near` (mm) of each other: plane curves of different
-    planes, lines through the apex of a cone, and such branches as pass through places where the surfaces touch."""
+    planes, and such branches as pass through places where the surfaces touch."""
     flat = [(c, plane) for c in curves if (plane := _plane_of(c)) is not None]
     out: list[Floats] = []
-    lines = [c for c in curves if isinstance(c, Line)]
-    for k, one_line in enumerate(lines):
-        for other_line in lines[k + 1 :]:
-            out += _nearest(one_line, other_line, near)
     for k, (one, first) in enumerate(flat):
         for other, second in flat[k + 1 :]:
             if np.linalg.norm(cross_product(first.frame.z, second.frame.z)) < ANGULAR:
@@ -235,15 +231,6 @@ def where_they_cross(curves: Sequence[Curve], near: float) -> Floats:
             t = np.linspace(curve.low, curve.high, 4 * len(curve.guide.control) + 1)
             out += [spot for spot, gap in touches(curve.first, curve.second, curve.point(t)) if gap <= near]
     return np.array(out).reshape(-1, 3)
-
-
-def _nearest(a: Line, b: Line, near: float) -> list[Floats]:
-    """Where two lines that are not parallel come within `near` (mm) of each other, if they do."""
-    normal = cross_product(a.direction, b.direction)
-    size = float(normal @ normal)
-    if size < ANGULAR**2 or abs(float((b.origin - a.origin) @ normal)) > near * np.sqrt(size):
-        return []
-    return [a.point(np.array([cross_product(b.origin - a.origin, b.direction) @ normal / size]))[0]]
 
 
 def _plane_of(curve: Curve) -> Plane | None:

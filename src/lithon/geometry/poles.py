@@ -8,8 +8,8 @@ from typing import Protocol
 
 import numpy as np
 
-from lithon.arrays import Floats
-from lithon.geometry.charts import NOWHERE, Chart, Outlines, turns
+from lithon.arrays import Floats, cross_product, unit
+from lithon.geometry.charts import NOWHERE, Chart, Outlines, gap_above, turns, widest_gap
 
 
 class Parametric(Protocol):
@@ -21,8 +21,9 @@ class Parametric(Protocol):
         """Points and both derivatives, each (n,3), at parameters (n,2)."""
         ...
 
-    def plain(self, swap: bool) -> Chart:
-        """(u, v), or (v, -u) where `swap`, unscaled: for integrals."""
+    def plain(self, swap: bool, branch: float | None = None) -> Chart:
+        """(u, v), or (v, -u) where `swap`, unscaled: for integrals. The second one's parameter is counted from
+        `branch`, where that comes back."""
         ...
 
 
@@ -81,8 +82,17 @@ def touched(surface: Parametric, poles: list[Pole], outlines: Outlines) -> tuple
     return [], False
 
 
-def pole_chart(surface: Parametric, met: list[Pole], winding: bool) -> Chart:
-    return PoleChart.of(surface, met[0], winding) if len(met) == 1 else LuneChart.of(surface, met)
+def mean_normal(surface: Parametric, pole: Pole) -> Floats:
+    """The mean (3,) of the surface's normals around a pole, where there is none."""
+    uv = np.empty((32, 2))
+    uv[:, pole.around] = pole.low + (np.arange(32) + 0.5) / 32.0 * (pole.high - pole.low)
+    uv[:, 1 - pole.around] = pole.value + pole.inward * 1e-3
+    _, du, dv = surface.spot(uv)
+    return np.asarray(unit(cross_product(du, dv)).mean(axis=0))
+
+
+def pole_chart(surface: Parametric, met: list[Pole], winding: bool, outlines: Outlines) -> Chart:
+    return PoleChart.of(surface, met[0], winding) if len(met) == 1 else LuneChart.of(surface, met, outlines)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -164,10 +174,38 @@ class PoleChart:
         return np.stack([cos * outward - sin * sideways, sin * outward + cos * sideways], axis=1)
 
     def fan(self) -> tuple[Chart, float | None]:
-        """The chart to integrate in, and where inner integrals begin: at the pole where the face goes around it."""
-        swap = (self.pole.around == 1) == self.winding
-        start = -self.pole.value if swap else self.pole.value
-        return self.surface.plain(swap), start if self.winding else None
+        """The chart to integrate in, and where inner integrals begin: at the pole, whether the face goes around it or
+        only reaches it. So it is all one where the angle's range begins."""
+        swap = self.pole.around == 1
+        return self.surface.plain(swap), -self.pole.value if swap else self.pole.value
+
+
+def _hand(pole: Pole) -> float:
+    """Whether (angle, other parameter) is right-handed about the normal, or (-angle, other parameter)."""
+    return 1.0 if pole.around == 0 else -1.0
+
+
+def _outside(surface: Parametric, a: Pole, b: Pole, outlines: Outlines) -> float:
+    """An angle that a face between two poles leaves out. With the face to its left, what leads upwards from pole to
+    pole is its right side and what leads downwards its left one: it may be wider than what it leaves out."""
+    hand, span = _hand(a), a.high - a.low
+    up, down, every = list[Floats](), list[Floats](), list[Floats]()
+    for p in outlines:
+        uv = surface.parameters(p)
+        value = (uv[:, 1 - a.around] - a.value) / (b.value - a.value)
+        angle = hand * (uv[:, a.around] - a.low)
+        at = np.flatnonzero((value < 1e-6) | (value > 1.0 - 1e-6))  # there any angle will do
+        for first, last in zip(at, np.roll(at, -1), strict=True):
+            between = np.arange(first + 1, last if last > first else last + len(p)) % len(p)
+            rise = (value[last] - value[first]) * (b.value - a.value)
+            if len(between) and abs(value[last] - value[first]) > 0.5:
+                (up if rise > 0.0 else down).append(angle[between])
+        every.append(np.delete(angle, at))
+    if up and down:  # of several faces beside each other, where none is
+        left = np.concatenate(down)
+        high, rise = max((gap_above(right, left, span) for right in up), key=lambda gap: gap[1])
+        return a.low + hand * (high + 0.5 * rise)
+    return a.low + hand * widest_gap(np.concatenate(every), span)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -177,16 +215,19 @@ class LuneChart:
     surface: Parametric
     poles: tuple[Pole, Pole]
     reach: float
+    #: Where the angle is counted from: outside the face, where it comes back.
+    start: float
 
     @staticmethod
-    def of(surface: Parametric, met: list[Pole]) -> LuneChart:
+    def of(surface: Parametric, met: list[Pole], outlines: Outlines) -> LuneChart:
         a, b = met[:2]
+        start = _outside(surface, a, b, outlines) if a.closed else a.low
         uv = np.empty((65, 2))
         uv[:, a.around] = 0.5 * (a.low + a.high)
         uv[:, 1 - a.around] = np.linspace(a.value, b.value, 65)
         p = surface.spot(uv)[0]
         length = float(np.linalg.norm(np.diff(p, axis=0), axis=1).sum())
-        return LuneChart(surface, (a, b), length / abs(b.value - a.value))
+        return LuneChart(surface, (a, b), length / abs(b.value - a.value), start)
 
     @property
     def flat_period(self) -> float | None:
@@ -206,14 +247,18 @@ class LuneChart:
 
     @property
     def _hand(self) -> float:
-        return 1.0 if self.poles[0].around == 0 else -1.0
+        return _hand(self.poles[0])
+
+    def _from_start(self, angle: Floats) -> Floats:
+        a = self.poles[0]
+        return np.asarray(np.mod(angle - self.start, a.high - a.low) if a.closed else angle - self.start)
 
     def flat(self, points: Floats) -> Floats:
         points = np.asarray(points, dtype=float)
         uv = self.surface.parameters(points.reshape(-1, 3))
         a = self.poles[0]
         value = uv[:, 1 - a.around]
-        along = self._width(value) * (uv[:, a.around] - 0.5 * (a.low + a.high))
+        along = self._width(value) * (self._from_start(uv[:, a.around]) - 0.5 * (a.high - a.low))
         return np.stack([self._hand * along, self.reach * value], axis=1).reshape(*points.shape[:-1], 2)
 
     def _uv(self, flat: Floats) -> tuple[Floats, Floats]:
@@ -223,7 +268,9 @@ class LuneChart:
         width = np.maximum(self._width(value), 1e-9 * self.reach)
         uv = np.empty_like(flat)
         uv[:, 1 - a.around] = value
-        uv[:, a.around] = np.clip(0.5 * (a.low + a.high) + self._hand * flat[:, 0] / width, a.low, a.high)
+        span = a.high - a.low
+        angle = np.clip(0.5 * span + self._hand * flat[:, 0] / width, 0.0, span) + self.start
+        uv[:, a.around] = a.low + np.mod(angle - a.low, span) if a.closed else angle
         return uv, width
 
     def point(self, flat: Floats) -> Floats:
@@ -237,10 +284,12 @@ class LuneChart:
         value = uv[:, 1 - a.around]
         h = 1e-6 * abs(self.poles[1].value - a.value)
         slope = (self._width(value + h) - self._width(value - h)) / (2.0 * h)
-        along = uv[:, a.around] - 0.5 * (a.low + a.high)
+        along = self._from_start(uv[:, a.around]) - 0.5 * (a.high - a.low)
         first = self._hand * by_angle / width[:, None]
         second = (by_value - by_angle * (along * slope / width)[:, None]) / self.reach
         return np.stack([first, second], axis=1)
 
     def fan(self) -> tuple[Chart, float | None]:
-        return self.surface.plain(self.poles[0].around == 0), None
+        """The chart to integrate in, inner integrals along the angle; where they begin is all one."""
+        a = self.poles[0]
+        return self.surface.plain(a.around == 0, self.start if a.closed else None), None

@@ -370,8 +370,8 @@ class BSplineSurface:
         p, du, dv, *_ = self.at(uv[:, 0], uv[:, 1])
         return p, du, dv
 
-    def plain(self, swap: bool) -> Chart:
-        return SplineChart(self, frozen(np.ones(2)), swap, False, (None, None))
+    def plain(self, swap: bool, branch: float | None = None) -> Chart:
+        return SplineChart(self, frozen(np.ones(2)), swap, False, (branch, None) if swap else (None, branch))
 
     def ring_between(self, pole: Pole) -> BSplineCurve:
         """The row half way from a pole to the other end of the range."""
@@ -476,7 +476,7 @@ class BSplineSurface:
     def chart(self, outlines: Outlines) -> Chart:
         met, winding = touched(self, self.poles(), outlines)
         if met:
-            return pole_chart(self, met, winding)
+            return pole_chart(self, met, winding, outlines)
         low, high = self.range
         middle = self._grid()[0]
         _, du, dv, *_ = self.at(middle[:, 0], middle[:, 1])

@@ -100,8 +100,8 @@ class _Swept:
     def spot(self, uv: Floats) -> tuple[Floats, Floats, Floats]:
         return self.at(uv)
 
-    def plain(self, swap: bool) -> Chart:
-        return SweptChart(self, 1.0, 1.0, swap, None, None, None)
+    def plain(self, swap: bool, branch: float | None = None) -> Chart:
+        return SweptChart(self, 1.0, 1.0, swap, None, None if branch is None else TURN, branch)
 
     def poles(self) -> list[Pole]:
         return []
@@ -184,7 +184,7 @@ class _Swept:
     def _chart(self, outlines: Outlines, sweep_period: float | None, stretch: float) -> Chart:
         met, winding = touched(self, self.poles(), outlines)
         if met:
-            return pole_chart(self, met, winding)
+            return pole_chart(self, met, winding, outlines)
         low, high = profile_range(self.profile)
         profile_period = high - low if self.profile.period is not None else None
         params = [self.parameters(p) for p in outlines]
