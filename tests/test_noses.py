@@ -13,11 +13,14 @@ from lithon.brep.tessellation.tessellate import body_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Model, Vertex
 from lithon.brep.validate import flaws
 from lithon.carve.split import split
+from lithon.errors import Refusal
 from lithon.geometry.curves import Circle, Line
 from lithon.geometry.frames import Frame
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.geometry.surfaces import Plane
 from lithon.geometry.swept import Revolution
+from lithon.mesh.make import mesh_of
+from lithon.mesh.sizing import SizeRules
 
 KNOTS = np.array([0.0, 0, 0, 0, 1, 1, 1, 1])
 ROUND = np.array([0.0, 0, 0, 1, 1, 2, 2, 3, 3, 4, 4, 4])
@@ -107,6 +110,18 @@ def sector(net, frame, begins, span, kind):
     return Body(tuple(FaceUse(f) for f in faces), "sector")
 
 
+def nose(net, frame, begins, kind):
+    """All of such a body on its foot: a wall with nothing but a ring."""
+    surface = surface_of(net, frame, begins, kind)
+    foot = net[net[:, 1].argmin()]
+    ring = Edge(Circle.about(frame.shifted(foot[1] * frame.z), float(foot[0])), 0.0, 2.0 * np.pi)
+    middle = frame.origin + net[:, 1].mean() * frame.z
+    out = surface.project((middle + net[:, 0].max() * frame.x)[None])[0]
+    wall = Face(surface, ((Coedge(ring, True),),), along_of(surface, out, frame.x))
+    bottom = Face(Plane.of(frame.origin + foot[1] * frame.z, -frame.z), ((Coedge(ring, False),),))
+    return Body((FaceUse(wall), FaceUse(bottom)), "nose")
+
+
 def drawn_volume(body):
     p, t, _ = body_mesh(body)
     return float(np.einsum("ij,ij->i", p[t[:, 0]], np.cross(p[t[:, 1]], p[t[:, 2]])).sum() / 6.0)
@@ -150,3 +165,40 @@ def test_a_plane_through_a_pole_parts_a_nose(seed, kind):
     share = whole(net)[0] / (2.0 * np.pi)
     ends = sorted({0.0, span, *(a for a in (turn, turn - np.pi, turn + np.pi) if 0.0 < a < span)})
     assert sorted(volume(b) for b in halves) == pytest.approx(sorted(share * np.diff(ends)), rel=1e-6)
+
+
+@pytest.mark.parametrize("kind", ["turned", "around u", "around v"])
+@pytest.mark.parametrize("seed", seeds(40))
+def test_a_plane_through_the_tip_of_a_nose(seed, kind):
+    """Along the axis it leaves halves; leaning, it cuts off a part, or misses the nose but for its tip; lower down it
+    passes beside the tip."""
+    rng = np.random.default_rng(seed)
+    net, frame = profile(rng, False), about(rng)
+    body, (filled, _) = nose(net, frame, float(rng.uniform(0.0, 7.0)), kind), whole(net)
+    assert volume(body) == pytest.approx(filled, rel=1e-7) and not flaws(body, 1e-6)
+    turn, lean = rng.uniform(0.0, 7.0), rng.uniform(-0.5, 0.5)
+    way, tip = np.cos(turn) * frame.x + np.sin(turn) * frame.y, frame.origin + net[:, 1].max() * frame.z
+    model = Model.of([body])
+    halves = split(model, [body], Plane.of(tip, way)).bodies
+    assert [volume(b) for b in halves] == pytest.approx([0.5 * filled] * 2, rel=1e-6)
+    for at in (tip, frame.origin + 0.6 * net[:, 1].max() * frame.z):
+        plane = Plane.of(at, way + lean * frame.z)
+        sides = plane.signed_distance(body_mesh(body)[0])
+        if at is tip and sides.min() * sides.max() > -1e-3:
+            with pytest.raises(Refusal):
+                split(model, [body], plane)
+            continue
+        parts = split(model, [body], plane).bodies
+        assert all(closed(b) and not flaws(b, model.tolerance) for b in (*halves, *parts))
+        assert sum(map(volume, parts)) == pytest.approx(filled, rel=1e-6)
+
+
+@pytest.mark.parametrize("kind", ["turned", "around u", "around v"])
+def test_half_a_nose_is_meshed(kind):
+    net = np.array([(4.0, 0.0), (4.0, 3.0), (2.5, 8.0), (0.0, 11.0)])
+    body = nose(net, Frame.of((0, 0, 0), (0, 0, 1), (1, 0, 0)), 1.0, kind)
+    halves = split(Model.of([body]), [body], Plane.of((0, 0, 0), (0.3, 1.0, 0.0)))
+    for half in halves.bodies:
+        mesh = mesh_of(Model.of([half]), SizeRules(1.0), "tet")
+        assert not mesh.failures and mesh.volume_ratio == pytest.approx(1.0, abs=0.02)
+        assert mesh.quality.scaled_jacobian.min() > 0.05

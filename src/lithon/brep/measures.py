@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numba import njit
 
-from lithon.arrays import Floats, Ints, cross_product, evenly, frozen, gauss, given
+from lithon.arrays import Floats, Ints, cross_product, evenly, frozen, gauss, given, unit
 from lithon.brep.charts import chart_of, outline, parts_of
 from lithon.brep.copies import Copy, copy_of, origin_of
 from lithon.brep.topology import Body, Edge, Face, FaceUse
@@ -306,8 +306,7 @@ def _run(edge: Edge, chart: Chart, base: float) -> Floats:
     integrated from knot to knot: Gauss's rule is as good as what it integrates is smooth."""
     cuts = _smooth_cuts(edge, 4 if isinstance(chart, SplineChart) else 8)
     knotted = chart if isinstance(chart, SplineChart | SweptChart) else None
-    if isinstance(chart, PolarCone | PolarSphere):
-        cuts = _by_angle(edge, chart, cuts)
+    cuts = _by_tips(edge, chart, cuts)
     if knotted is not None:
         cuts = _at_knots(edge, knotted, cuts)
     pieces = len(cuts) - 1
@@ -405,20 +404,48 @@ _speed_cuts = Remembered[Edge, Floats]("brep/measures:speed_cuts")
 
 def _by_speed(edge: Edge, cuts: Floats) -> Floats:
     """More cuts where a crossing runs unevenly over its guide, as it does beside places where its surfaces touch, and a
-    rational spline over its parameter. Cached."""
+    rational spline over its parameter, and where it bends sharply, as it does beside tips. Cached."""
     if edge not in _speed_cuts:
-        _speed_cuts[edge] = evened(edge.curve.derivative, cuts)
+        _speed_cuts[edge] = _by_turn(edge, evened(edge.curve.derivative, cuts))
     return _speed_cuts[edge]
 
 
-def _by_angle(edge: Edge, chart: PolarCone | PolarSphere, cuts: Floats) -> Floats:
-    """More cuts where an edge passes its chart's poles: no piece is longer than it is away from them, since
+#: The most (radians) that a curve turns in a piece that Gauss's rule is used on.
+_BENT = 0.5
+
+
+def _by_turn(edge: Edge, cuts: Floats) -> Floats:
+    for _ in range(24):
+        way = unit(edge.curve.derivative(cuts))
+        bent = np.flatnonzero((way[1:] * way[:-1]).sum(axis=1) < np.cos(_BENT))
+        bent = bent[np.diff(cuts)[bent] > 1e-9 * (cuts[-1] - cuts[0])]
+        if not len(bent):
+            break
+        cuts = np.sort(np.concatenate([cuts, 0.5 * (cuts[1:] + cuts[:-1])[bent]]))
+    return cuts
+
+
+def _by_tips(edge: Edge, chart: Chart, cuts: Floats) -> Floats:
+    """More cuts where an edge passes poles of its chart: no piece is longer than it is away from them, since
     Gauss's rule converges as fast as the nearest pole is far."""
+    ends = np.zeros((0, 3))
+    if isinstance(chart, SplineChart | SweptChart):
+        ends = np.array([pole.point for pole in chart.surface.poles()]).reshape(-1, 3)
+        if len(ends):  # one that it leads to itself is neared straight
+            own = edge.curve.point(np.array([edge.t0, edge.t1]))
+            reached = np.linalg.norm(own[:, None] - ends, axis=2).min(axis=0) < 1e-6 * edge.length
+            ends = ends[~reached]
+    if not isinstance(chart, PolarCone | PolarSphere) and not len(ends):
+        return cuts
     for _ in range(24):
         middle = 0.5 * (cuts[1:] + cuts[:-1])
         points = edge.curve.point(np.concatenate([cuts, middle]))
         length = np.linalg.norm(np.diff(points[: len(cuts)], axis=0), axis=1)
-        away = np.abs(chart.flat(points[len(cuts) :])[:, 1])
+        middles = points[len(cuts) :]
+        if len(ends):
+            away = np.linalg.norm(middles[:, None] - ends, axis=2).min(axis=1)
+        else:
+            away = np.abs(chart.flat(middles)[:, 1])
         if isinstance(chart, PolarSphere):
             away = chart.sphere.radius * np.sin(away)
         wide = np.flatnonzero(length > np.maximum(away, 1e-9 * length.max()))

@@ -22,7 +22,7 @@ from lithon.geometry.frames import Frame
 from lithon.geometry.rows import feet, row_of
 from lithon.geometry.splines import BSplineCurve, turning_pieces
 from lithon.geometry.surfaces import Plane, Surface
-from lithon.geometry.tips import common_tips
+from lithon.geometry.tips import common_tips, tips
 from lithon.progress import pulse
 
 #: Where surfaces lean no more to each other (a sine), or turn about each other more often, they touch all along.
@@ -110,7 +110,13 @@ class Crossing:
         if not self._along:
             places = np.linspace(self.low, self.high, 4 * len(self.guide.control) + 1)
             run = self.guide.point(places)
-            self._along.extend((feet(self.first, run), feet(self.second, run)))
+            for surface in (self.first, self.second):
+                at = np.array(feet(surface, run))
+                for end, beside in ((0, 1), (-1, -2)):  # of a tip all angles are parameters: the curve's own is meant
+                    gap = np.linalg.norm(tips(surface) - run[end], axis=1)
+                    if gap.min(initial=np.inf) < 1e-6 * (self.high - self.low):
+                        at[end] = at[beside]
+                self._along.append(at)
         a, b = self._along
         share = (self.guide._wrap(t) - self.low) / (self.high - self.low)
         row = np.clip(np.round(share * (len(a) - 1)), 0, len(a) - 1).astype(np.int64)
@@ -397,11 +403,10 @@ def _to_tips(points: Floats, tips: Floats, longest: float) -> Floats:
     turns without end."""
     for tip in tips:
         away = np.linalg.norm(points - tip, axis=1)
-        if not min(away[0], away[-1]) < 0.1 * longest:
-            continue
+        reached = away[[0, -1]] < 0.1 * longest  # a loop does so at both ends
         kept = points[away > 0.01 * longest]
-        if len(kept) > 2:
-            points = np.vstack([tip, kept] if away[0] < away[-1] else [kept, tip])
+        if reached.any() and len(kept) > 2:
+            points = np.vstack([tip[None][: int(reached[0])], kept, tip[None][: int(reached[1])]])
     return points
 
 

@@ -318,10 +318,14 @@ def half_branch(
         heading[k] *= sign
     first = heading.copy()
     count, step = 1, 0.25 * longest
+    at_a, at_b = a[_LAST : _LAST + 2].copy(), b[_LAST : _LAST + 2].copy()
     for _ in range(tries):
         if count >= most:
             break
         here = points[count - 1]
+        # From where the last good step led: one that went over a tip leaves it on the other side.
+        _stand(a, at_a)
+        _stand(b, at_b)
         for k in range(3):
             p[k] = here[k] + step * heading[k]
         off = _onto(a, b, p, 12)
@@ -360,6 +364,7 @@ def half_branch(
             heading[k] = new[k]
             outside |= p[k] < box[0, k] or p[k] > box[1, k]
         count, sign = count + 1, side
+        at_a, at_b = a[_LAST : _LAST + 2].copy(), b[_LAST : _LAST + 2].copy()
         if outside:
             break
         if turn < 0.4 * turning:

@@ -98,7 +98,9 @@ def plane_turned(plane: Plane, surface: Torus | Revolution, tolerance: float) ->
     out: list[Crossing] = []
     for a, b, whole in stretches:
         pulse("where a plane cuts a turned surface")
-        ends = [bool(min(float(m[0]) for m in margin(np.array([t]))) < 1e3 * tolerance) for t in (a, b)]
+        at = np.array([a, b])
+        # On the axis itself they do not go on into each other: there a tip turns them.
+        ends = ((np.minimum(*margin(at)) < 1e3 * tolerance) & (s.half(at)[0] > tolerance)).tolist()
         for points, closed in _runs(place, a, b, whole, ends):
             if len(points) > 4 and float(np.ptp(points, axis=0).max()) > 10.0 * tolerance:
                 out.append(Crossing(surface, plane, guide(points, closed)))
@@ -115,13 +117,16 @@ def _stretches(
     cuts: list[float] = []
     touches: list[float] = []
     root = scipy.optimize.brentq
+    exact = 1e-13 * float(np.abs([low, high]).max(initial=0.0))
     for k, values in enumerate((low, high)):
+        values[np.abs(values) < exact] = 0.0  # as at a pole that the plane passes: which way rounding turns is chance
 
         def one(t: float, k: int = k) -> float:
             return float(margin(np.array([t]))[k][0])
 
         for i in np.flatnonzero(values[:-1] * values[1:] < 0.0):
             cuts.append(float(root(one, grid[i], grid[i + 1], xtol=1e-15, rtol=1e-14)))
+        cuts += grid[1:-1][(values[1:-1] == 0.0) & (values[:-2] * values[2:] < 0.0)].tolist()
         # A dip between two samples may reach 0 and come back; one that all but does is a touch.
         dips = np.flatnonzero((values[1:-1] <= values[:-2]) & (values[1:-1] <= values[2:])) + 1
         for i in dips:
@@ -138,8 +143,8 @@ def _stretches(
             elif abs(least) <= tolerance and values[i - 1] > 0.0 and values[i + 1] > 0.0:
                 touches.append(bottom)
     stops = sorted({*cuts, *touches})
-    if not stops:
-        return [(s.low, s.high, s.period is not None)] if min(float(low.min()), float(high.min())) > 0.0 else []
+    if not stops and s.period is not None:
+        return [(s.low, s.high, True)] if min(float(low.min()), float(high.min())) > 0.0 else []
     if s.period is not None:
         spans = list(zip(stops, [*stops[1:], stops[0] + s.period], strict=True))
     else:
@@ -167,7 +172,7 @@ def _runs(
 
     def around(u: Floats) -> Floats:
         """Once along one side and back along the other, slowly where they meet: there the angle goes as a root."""
-        v = np.mod(u, 1.0)
+        v = np.mod(u, 1.0) if all(ends) else u  # an open one ends on its other side
         share = 0.5 - 0.5 * np.cos(TURN * v) if all(ends) else np.sin(0.5 * np.pi * (2.0 * v - 1.0)) ** 2
         if not ends[0] and ends[1]:
             share = 1.0 - share
