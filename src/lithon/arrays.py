@@ -62,6 +62,11 @@ def rows_of(label: Ints, n: int) -> list[Ints]:
     return [order[i:j] for i, j in pairwise(starts.tolist())]
 
 
+def run_along(points: Floats) -> Floats:
+    """How far along a polyline (n,d) each of its points is (n,)."""
+    return np.append(0.0, np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1)))
+
+
 def evenly(start: Floats, end: Floats, pieces: Ints) -> Floats:
     """Values from each start (k,) to each end (k,) in as many even pieces (k,), ends and all, one row after the
     other."""

@@ -15,7 +15,7 @@ import scipy
 import shapely
 from numba import njit
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, frozen
+from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, run_along
 from lithon.brep.tessellation.tessellate import face_mesh
 from lithon.brep.topology import Body, Coedge, Edge, Face, FaceUse, Loop, Vertex, new_uid
 from lithon.geometry.curves import Line
@@ -427,7 +427,7 @@ def _edges(points: Floats, sides: _Sides) -> tuple[_BySide, set[int]]:
 
     def keep(chain: list[int]) -> None:
         line = points[chain]
-        along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+        along = run_along(line)
         curve = BSplineCurve(frozen([along[0], *along, along[-1]]), 1, frozen(line))
         ring = chain[0] == chain[-1] and chain[0] not in stops
         ends = (None, None) if ring else (vertices[chain[0]], vertices[chain[-1]])

@@ -14,7 +14,7 @@ from lithon.brep.charts import chart_for
 from lithon.brep.tessellation.division import edge_points
 from lithon.brep.topology import Coedge, Loop, Vertex
 from lithon.errors import Refusal, spot
-from lithon.geometry.charts import Chart
+from lithon.geometry.charts import Chart, unrolled
 from lithon.geometry.rounds import Sphere, Torus
 from lithon.geometry.surfaces import Surface
 from lithon.geometry.tips import facing
@@ -113,10 +113,8 @@ def flat_loop(loop: Loop, chart: Chart, along: bool) -> tuple[Floats, float]:
     advance = 0.0
     for k, period in enumerate((chart.flat_period, getattr(chart, "second_period", None))):
         if period is not None:
-            step = np.diff(np.append(flat[:, k], flat[0, k]))
-            step -= period * np.round(step / period)
-            flat[:, k] = flat[0, k] + np.concatenate([[0.0], np.cumsum(step[:-1])])
-            advance = advance if k else period * round(float(step.sum()) / period)
+            flat[:, k], around = unrolled(flat[:, k], period)
+            advance = advance if k else period * around
     return flat, advance
 
 

@@ -67,11 +67,12 @@ def split(model: Model, bodies: Sequence[Body], surface: Surface, progress: Prog
         soups = [b for b in soups if b not in bonded]
     if not cut_any:
         for body in bodies:
-            if _passes(body, surface, model.tolerance):
-                spots = _spots(body)
+            spots = _spots(body)
+            off = surface.signed_distance(spots)
+            if _on_both_sides(off, model.tolerance):
                 raise Refusal(
                     f"the {surface.kind} cannot be followed through {body.name}: it touches one of its faces there",
-                    where=spot(spots[np.abs(surface.signed_distance(spots)).argmin()]),
+                    where=spot(spots[np.abs(off).argmin()]),
                     remedy=f"cut with a plane, or move the {surface.kind} a little",
                     entities=(body,),
                 )
@@ -106,7 +107,10 @@ def split_in(model: Model, body: Body, surface: Surface) -> Model | None:
 
 def _passes(body: Body, surface: Surface, tolerance: float) -> bool:
     """Whether a surface passes through a body, as far as spots spread over its faces tell."""
-    off = surface.signed_distance(_spots(body))
+    return _on_both_sides(surface.signed_distance(_spots(body)), tolerance)
+
+
+def _on_both_sides(off: Floats, tolerance: float) -> bool:
     return bool(off.min() < -20.0 * tolerance and off.max() > 20.0 * tolerance)
 
 

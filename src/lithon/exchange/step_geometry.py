@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import scipy
 
-from lithon.arrays import Floats, cross_product, frozen
+from lithon.arrays import Floats, cross_product, frozen, run_along
 from lithon.errors import BadFile
 from lithon.exchange.part21 import Exchange, Instance, Ref, Typed
 from lithon.geometry.curves import Circle, Curve, Ellipse, Line
@@ -82,7 +82,7 @@ class GeometryReader:
             return self._ellipse(curve)
         if curve.kind == "POLYLINE":
             points = np.array([self._point(p) for p in curve.values[1]])
-            t = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
+            t = run_along(points)
             return BSplineCurve(frozen([t[0], *t, t[-1]]), 1, frozen(points))
         if curve.kind == "COMPOSITE_CURVE":
             return joined(self._parts(curve, depth), 1e-3)

@@ -49,10 +49,16 @@ class Chart(Protocol):
         ...
 
 
+def unrolled(closed: Floats, period: float) -> tuple[Floats, int]:
+    """A closed sequence of coordinates (n,) without jumps, and how many periods it advances until it is back."""
+    step = np.diff(np.append(closed, closed[:1]))
+    step -= period * np.round(step / period)
+    return closed[0] + np.append(0.0, np.cumsum(step[:-1])), round(float(step.sum()) / period)
+
+
 def turns(closed: Floats, period: float) -> int:
     """How many periods a closed sequence of coordinates (n,) advances."""
-    step = np.diff(np.append(closed, closed[:1])) / period
-    return round(float((step - np.round(step)).sum()))
+    return unrolled(closed, period)[1]
 
 
 def widest_gap(values: Floats, period: float) -> float:

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, gauss, given
+from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, gauss, given, run_along
 from lithon.errors import Refusal, spot
 from lithon.geometry.curves import Curve
 from lithon.geometry.elementary import beside_guide, half_branch, onto_two
@@ -247,7 +247,7 @@ def _spline(t: Floats, points: Floats, closed: bool) -> BSplineCurve:
 
 def guide(points: Floats, closed: bool) -> BSplineCurve:
     """The spline through points (n,3) of a curve, over about its length; of a closed one the last is the first."""
-    t = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
+    t = run_along(points)
     return _spline(t, points, closed)
 
 

@@ -17,7 +17,7 @@ import scipy
 from scipy.interpolate import BSpline
 from scipy.spatial import cKDTree
 
-from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, rows_of, unit
+from lithon.arrays import Bools, Floats, Ints, cross_product, frozen, rows_of, run_along, unit
 from lithon.brep.cleaning import side_pairs
 from lithon.geometry.splines import BSplineCurve, BSplineSurface
 from lithon.mend.freeform import corner_normals
@@ -265,7 +265,7 @@ def _started(p: Floats, t: Ints, center: Floats) -> BSplineCurve | None:
         s = np.clip(curve.parameter(center), 0.0, 1.0)
         # As far along as the curve is long there, and no further beyond its ends than it should go on.
         at = np.linspace(0.0, 1.0, 8 * spans + 1)
-        gone = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(curve.point(at), axis=0), axis=1)))
+        gone = run_along(curve.point(at))
         s = np.interp(s, at, gone)
         low, high = float(s.min()), float(s.max())
         reach = max(high - low, 1e-9)
@@ -373,7 +373,7 @@ def _walked(spine: BSplineCurve, p: Floats) -> tuple[Floats, Floats]:
     """Points (k,3) along a spine as far as corners (n,3) stand around it, and how far (k,) it is to each."""
     at = spine.parameter(p)
     q = spine.point(np.linspace(float(at.min()), float(at.max()), _PLACES * len(spine.control)))
-    return q, np.append(0.0, np.cumsum(np.linalg.norm(np.diff(q, axis=0), axis=1)))
+    return q, run_along(q)
 
 
 def _plain(spine: BSplineCurve, near: float, p: Floats) -> bool:

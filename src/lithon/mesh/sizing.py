@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints, triangle_areas
+from lithon.arrays import Bools, Floats, Ints, run_along, triangle_areas
 from lithon.brep.analysis.thickness import thin_walls
 from lithon.brep.copies import Copied, Copy, copy_of, root_of
 from lithon.brep.measures import face_area, face_width, prepare, volume
@@ -485,7 +485,7 @@ def _spaced(edge: Edge, field: SizeField, t: Floats, points: Floats, total: Floa
 def _evenly(edge: Edge, n: int) -> Floats:
     """Parameters (n+1,) that cut an edge in so many pieces of one length."""
     t = np.linspace(edge.t0, edge.t1, 64 * n + 1)
-    run = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(edge.curve.point(t), axis=0), axis=1))])
+    run = run_along(edge.curve.point(t))
     out = np.interp(np.linspace(0.0, run[-1], n + 1), run, t)
     if edge.curve.kind in ("line", "circle"):  # evenly by themselves
         out = np.linspace(edge.t0, edge.t1, n + 1)

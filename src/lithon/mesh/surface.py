@@ -14,7 +14,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import scipy
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, run_along
 from lithon.brep.charts import chart_of, parts_of
 from lithon.brep.tessellation.domain import Domain, flat_domain
 from lithon.brep.tessellation.opening import Opening, along
@@ -174,7 +174,7 @@ class SurfaceMesh:
             for a, b, part in zip(path[:-1], path[1:], lengths / max(float(lengths.sum()), 1e-300), strict=True):
                 spots = chart.point(a + np.linspace(0.0, 1.0, 33)[:, None] * (b - a))
                 size = float(self.sizes.at(0.5 * (spots[:1] + spots[-1:]))[0])
-                run = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(spots, axis=0), axis=1))])
+                run = run_along(spots)
                 n = max(1, round(float(run[-1]) / size))
                 share.append(done + part * np.interp(np.arange(n) / n * run[-1], run, np.linspace(0.0, 1.0, 33)))
                 done += part

@@ -103,7 +103,8 @@ def divide_closer(edges: Iterable[Edge], a: Floats, b: Floats) -> list[Edge]:
         n = len(own) if edge.ring else len(own) - 1
         t = np.linspace(edge.t0, edge.t1, n + 1)
         p = edge.curve.point(t)
-        if n >= _pieces(edge) << _HALVINGS or not np.allclose(p[1:-1], own[1:] if edge.ring else own[1:-1], atol=1e-9):
+        even = np.allclose(p[1:-1], own[1:] if edge.ring else own[1:-1], rtol=0.0, atol=1e-9)
+        if n >= _pieces(edge) << _HALVINGS or not even:
             continue  # or divided elsewhere, where it has to stay so
         way = np.diff(p, axis=0)
         stray = np.linalg.norm(edge.curve.point(0.5 * (t[1:] + t[:-1])) - 0.5 * (p[1:] + p[:-1]), axis=1)

@@ -19,7 +19,7 @@ from lithon.brep.tessellation.division import fresh_keys
 from lithon.brep.tessellation.opening import Opening, along, choose_cut
 from lithon.brep.topology import Edge, Face
 from lithon.errors import Refusal, spot
-from lithon.geometry.charts import Chart
+from lithon.geometry.charts import Chart, unrolled
 
 #: Keys (n,) and points (n,3) of an edge's nodes, from start to end; a ring's first is not repeated.
 Divide = Callable[[Edge], tuple[Ints, Floats]]
@@ -152,10 +152,8 @@ def _loop(face: Face, chart: Chart, index: int, divide: Divide, mirror: float) -
     advance = 0.0
     period = chart.flat_period
     if period is not None:
-        step = np.diff(np.append(flat[:, 0], flat[0, 0]))
-        step -= period * np.round(step / period)
-        flat[:, 0] = flat[0, 0] + np.concatenate([[0.0], np.cumsum(step[:-1])])
-        advance = float(step.sum())
+        flat[:, 0], around = unrolled(flat[:, 0], period)
+        advance = period * around
     return key, point, flat, advance
 
 

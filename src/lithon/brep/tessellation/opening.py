@@ -10,7 +10,7 @@ import scipy
 import shapely
 from numpy.typing import NDArray
 
-from lithon.arrays import Bools, Floats, Ints
+from lithon.arrays import Bools, Floats, Ints, run_along
 from lithon.errors import Refusal
 
 #: A cut that passes a node of a loop within this share of its length touches it.
@@ -43,7 +43,7 @@ class Opening:
 
 def along(path: Floats, share: Floats) -> Floats:
     """Points (n,2) of a polyline (k,2), each at a share (n,) of its length."""
-    run = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(path, axis=0).T))])
+    run = run_along(path)
     at = np.asarray(share) * run[-1]
     return np.stack([np.interp(at, run, path[:, k]) for k in (0, 1)], axis=-1)
 
@@ -51,7 +51,7 @@ def along(path: Floats, share: Floats) -> Floats:
 def legs_shared(path: Floats, counts: Ints) -> Floats:
     """The shares of a polyline's (k,2) length at which each leg is cut into so many pieces (k-1,), its corners among
     them, its ends not."""
-    run = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(path, axis=0).T))])
+    run = run_along(path)
     run = run / max(float(run[-1]), 1e-300)
     steps = [np.linspace(a, b, n, endpoint=False) for a, b, n in zip(run[:-1], run[1:], counts.tolist(), strict=True)]
     return np.concatenate(steps)[1:]
