@@ -164,15 +164,31 @@ def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Lo
         def over(outline: int, at: Floats = point) -> float:
             """How far the point lies above an outline that goes around, over the period on a torus."""
             flat = flats[outline][0]
+            if second is None:  # it may turn back on its way, and stand at several heights there
+                return 1.0 if _is_above(at, flat, flats[outline][1]) else -1.0
             away = flat[:, 0] - at[0]
             rise = float(at[1] - flat[np.abs(away - period * np.round(away / period)).argmin(), 1])
-            return rise if second is None else float(np.mod(rise, second))
+            return float(np.mod(rise, second))
 
         bands = [f for f in faces if _between(over(f[0]), over(f[1]), second)] or faces
         if not bands:
             raise Refusal("a hole's outline lies in no face", where=_place(loops[k]))
         bands[0].append(k)
     return [tuple(loops[k] for k in f) for f in (*faces, *groups.values(), *([far] if far else []))]
+
+
+def _is_above(at: Floats, flat: Floats, advance: float) -> bool:
+    """Whether a point (2,) lies above an outline (n,2) that goes around once: straight below it passes it an odd number
+    of times."""
+    x = np.append(flat[:, 0], flat[0, 0] + advance)
+    y = np.append(flat[:, 1], flat[0, 1])
+    period, passed = abs(advance), 0
+    for turn in range(int(np.floor((x.min() - at[0]) / period)), int(np.ceil((x.max() - at[0]) / period)) + 1):
+        here = at[0] + turn * period
+        k = np.flatnonzero((x[:-1] <= here) != (x[1:] <= here))
+        height = y[k] + (here - x[k]) / (x[k + 1] - x[k]) * (y[k + 1] - y[k])
+        passed += int((height < at[1]).sum())
+    return passed % 2 == 1
 
 
 def _between(over_low: float, over_high: float, period: float | None) -> bool:
