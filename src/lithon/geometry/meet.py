@@ -278,6 +278,8 @@ def cross(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: float
     found = np.sort(found[(found >= t0 - margin) & (found <= t1 + margin)])
     if found.size > 1:
         found = found[np.concatenate([[True], np.diff(found) > margin])]
+    if curve.period is not None and found.size > 1 and found[0] + curve.period - found[-1] <= margin:
+        found = found[:-1]  # the place where it begins, once more
     return np.asarray(found)
 
 
@@ -387,8 +389,9 @@ def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: floa
     depth = surface.signed_distance(curve.point(bottom)) * np.sign(f[dip - 1]) if len(dip) else np.zeros(0)
     through = depth < 0.0  # between two samples it comes through and back
     row = np.flatnonzero(f[:-1] * f[1:] < 0.0)
-    low = np.concatenate([t[row], t[dip - 1][through], bottom[through]])
-    high = np.concatenate([t[row + 1], bottom[through], t[dip + 1][through]])
+    begun, passed = _beside_roots(curve, surface, t, f, tolerance)
+    low = np.concatenate([t[row], t[dip - 1][through], bottom[through], begun])
+    high = np.concatenate([t[row + 1], bottom[through], t[dip + 1][through], passed])
     sign = np.sign(surface.signed_distance(curve.point(low))) if len(low) else low
     for _ in range(55 if len(low) else 0):
         middle = 0.5 * (low + high)
@@ -399,6 +402,21 @@ def _roots(curve: Curve, surface: Surface, t0: float, t1: float, tolerance: floa
     if len(middle):  # over the end of a surface, and where another part of it is nearer, the side changes by a leap
         middle = middle[np.abs(surface.signed_distance(curve.point(middle))) <= tolerance]
     return np.concatenate([middle, t[off <= tolerance], touches])
+
+
+def _beside_roots(curve: Curve, surface: Surface, t: Floats, f: Floats, tolerance: float) -> tuple[Floats, Floats]:
+    """Where samples t (n,) with distances f (n,) hide a root beside one that a sample is on: from (k,), to (k,)."""
+    begun, passed = [np.zeros(0)], [np.zeros(0)]
+    on = np.flatnonzero(np.abs(f) <= tolerance)
+    for side in (1, -1):
+        k = on[(on + side >= 0) & (on + side < len(t))]
+        k = k[np.abs(f[k + side]) > tolerance]
+        close = t[k] + 1e-3 * (t[k + side] - t[k])
+        if len(k):
+            other = surface.signed_distance(curve.point(close)) * np.sign(f[k + side]) < -1e-12 * np.abs(f).max()
+            begun.append(close[other])
+            passed.append(t[k + side][other])
+    return np.concatenate(begun), np.concatenate(passed)
 
 
 def _lowest(curve: Curve, surface: Surface, t: Floats, dip: Ints, side: Floats) -> Floats:
