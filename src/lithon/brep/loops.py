@@ -159,9 +159,10 @@ def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Lo
         if isinstance(surface, Sphere) or (isinstance(surface, Torus) and not faces):
             far.append(k)  # it bounds the face around the chart's own far pole, or all of a ring but patches
             continue
-        point = flats[k][0][0]
+        if not faces:
+            raise Refusal("a hole's outline lies in no face", where=_place(loops[k]))
 
-        def over(outline: int, at: Floats = point) -> float:
+        def over(outline: int, at: Floats) -> float:
             """How far the point lies above an outline that goes around, over the period on a torus."""
             flat = flats[outline][0]
             if second is None:  # it may turn back on its way, and stand at several heights there
@@ -170,10 +171,9 @@ def group(loops: Sequence[Loop], surface: Surface, along: bool) -> list[tuple[Lo
             rise = float(at[1] - flat[np.abs(away - period * np.round(away / period)).argmin(), 1])
             return float(np.mod(rise, second))
 
-        bands = [f for f in faces if _between(over(f[0]), over(f[1]), second)] or faces
-        if not bands:
-            raise Refusal("a hole's outline lies in no face", where=_place(loops[k]))
-        bands[0].append(k)
+        spots = flats[k][0][:: 1 + len(flats[k][0]) // 8]  # some of them may lie on an outline that it touches
+        held = [sum(_between(over(f[0], p), over(f[1], p), second) for p in spots) for f in faces]
+        faces[int(np.argmax(held))].append(k)
     return [tuple(loops[k] for k in f) for f in (*faces, *groups.values(), *([far] if far else []))]
 
 

@@ -46,6 +46,11 @@ class _Combine(Operation):
             raise Refusal("two bodies are needed, and one is meant twice", remedy="choose another one")
         bench.progress.tell(0.1, f"{self.way} of {kept.name} and {tool.name}")
         made = combine(kept, tool, self.way, bench.tolerance)
+        if self.way == "union" and len(made) > 1:
+            raise Refusal(
+                f"{kept.name} and {tool.name} share no face: they would not become one body",
+                remedy="move one of them until they touch, or bridge two of their faces", entities=(kept, tool),
+            )  # fmt: skip
         out = bench.model.replaced(kept, made)
         left = Model(tuple(b for b in out.bodies if b is not tool), out.tolerance)
         if not left.bodies or not made:
