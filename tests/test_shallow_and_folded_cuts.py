@@ -14,7 +14,7 @@ from lithon.carve.split import split
 from lithon.geometry.curves import Circle
 from lithon.geometry.frames import Frame
 from lithon.geometry.meet import cross
-from lithon.geometry.surfaces import Cylinder
+from lithon.geometry.surfaces import Cylinder, Plane
 from lithon.samples.build import Piece, prism, rectangle, revolved
 
 NORTH = (0.0, 1.0, 0.0)
@@ -72,5 +72,40 @@ def test_holes_stand_in_the_band_that_they_are_in(seed):
     assert sum(map(volume, parts)) == pytest.approx(volume(wheel), rel=1e-8)
 
 
-def bar(foot, way, radius, length):
-    return revolved([Piece((0, 0)), Piece((radius, 0)), Piece((radius, length)), Piece((0, length))], at(foot, way))
+def bar(foot, way, radius, length, side=EAST):
+    return revolved(
+        [Piece((0, 0)), Piece((radius, 0)), Piece((radius, length)), Piece((0, length))], at(foot, way, side)
+    )
+
+
+def drill(foot, way, radius, deep, side):
+    """A drill's way: it ends in a point."""
+    return revolved([Piece((0, -1)), Piece((radius, -1)), Piece((radius, deep)), Piece((0, deep + 0.6 * radius))],
+                    at(foot, way, side))  # fmt: skip
+
+
+@pytest.mark.parametrize("more", [0.0, 2e-4, 1e-3, -1e-3, 0.01])
+def test_a_cut_that_only_just_enters_a_bore_where_another_ends(more):
+    """A round cut that comes into a bore by some thousandths, just where another one opens into it: no triangle of the
+    bore's wall passes it, nor one of the cut's the bore."""
+    block = prism(rectangle(-30.0, -20.0, 30.0, 20.0), 25.0, at((0, 0, 0)))
+    down = (0.0, 0.0, -1.0)
+    body = less(block, [drill((-30, 0, 12), EAST, 4.0, 50, NORTH), drill((0, 0, 25), down, 2.5, 14, NORTH),
+                        drill((18, 0, 25), down, 4.0, 13, NORTH)])  # fmt: skip
+    cut = Cylinder(Frame.of((2.9393, 9.6556, 16.8625), (0, 0, 1)), 21.888705601 + more)
+    model = Model.of([body])
+    parts = split(model, [body], cut).bodies
+    assert all(closed(b) and not flaws(b, model.tolerance) for b in parts)
+    assert sum(map(volume, parts)) == pytest.approx(volume(body), rel=1e-9)
+
+
+@pytest.mark.parametrize("turn", [0.3, 0.9358, 1.3])
+def test_a_hole_that_touches_the_end_of_its_band(turn):
+    """A blind bore from above meets a bore along x where that is widest; a plane through the point where both rims
+    come together."""
+    block = prism(rectangle(-15.0, -12.0, 15.0, 12.0), 20.0, at((0, 0, 0)))
+    body = less(block, [bar((-20.0, 0.0, 10.0), EAST, 4.0, 40.0, NORTH), bar((0.0, 4.0, 10.0), (0, 0, 1), 3.0, 40.0)])
+    model = Model.of([body])
+    parts = split(model, [body], Plane.of((-3.0, 4.0, 10.0), (np.sin(turn), -np.cos(turn), 0.0))).bodies
+    assert all(closed(b) and not flaws(b, model.tolerance) for b in parts)
+    assert sum(map(volume, parts)) == pytest.approx(volume(body), rel=1e-9)

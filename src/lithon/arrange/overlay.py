@@ -327,7 +327,7 @@ class _Arranger:
         """The curves on which the faces' surfaces meet, as far as the faces come near them."""
         low, high = self._common_box(f, g)
         mine, theirs = Passages.of(f, g.surface, low, high), Passages.of(g, f.surface, low, high)
-        seeds = np.concatenate([mine.points, theirs.points])
+        seeds = np.concatenate([mine.points, theirs.points, self._passed(f, g)])
         if len(seeds):
             known = self._standing(f, g)
             near = np.vstack([seeds, low, high])
@@ -337,6 +337,16 @@ class _Arranger:
         if min(mine.gap, theirs.gap) > 0.02 * min(area_of(f).reach, area_of(g).reach) + self.near:
             return []
         return closed_form(f.surface, g.surface, self.tolerance) or []
+
+    def _passed(self, f: Face, g: Face) -> Floats:
+        """Where edges of one face (n,3) pass through the other: also where the faces cross so little that no triangle
+        of one passes the other."""
+        out = [np.zeros((0, 3))]
+        for one, other in ((f, g), (g, f)):
+            points = np.array([c.vertex.point for e in one.edges() for c in self.cuts.get(e, ())]).reshape(-1, 3)
+            if len(points):
+                out.append(points[np.abs(other.surface.signed_distance(points)) <= self.near])
+        return np.concatenate(out)
 
     def _in_both(self, f: Face, g: Face, points: Floats) -> Bools:
         """Which points on both surfaces lie in both faces, or so near beside them that a branch may come in."""
